@@ -1,0 +1,72 @@
+"""Wexagraph: mail to files that stand alone.
+
+The core as a library: open a source, choose, export, read the report.
+
+    import wexagraph
+
+    with wexagraph.open_source("saltmere/harbour.mbox") as source:
+        choice = wexagraph.Choice(criteria=(wexagraph.Criterion("from", "pilots.example"),))
+        report = wexagraph.export(source, "out", choice)
+    print(report.written, report.failed)
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+__version__ = "0.1.0"
+
+if TYPE_CHECKING:
+    from wexagraph.errors import CallError, MessageError, PageError, SourceError, TargetError, WexagraphError
+    from wexagraph.exports import ExportOptions, Report, export
+    from wexagraph.messages import Message
+    from wexagraph.naming import NamePattern
+    from wexagraph.pages import PageOptions
+    from wexagraph.selection import Choice, Criterion
+    from wexagraph.sources import Envelope, Source, open_source
+
+_HOMES = {
+    "wexagraph.errors": (
+        "CallError",
+        "MessageError",
+        "PageError",
+        "SourceError",
+        "TargetError",
+        "WexagraphError",
+    ),
+    "wexagraph.exports": ("ExportOptions", "Report", "export"),
+    "wexagraph.messages": ("Message",),
+    "wexagraph.naming": ("NamePattern",),
+    "wexagraph.pages": ("PageOptions",),
+    "wexagraph.selection": ("Choice", "Criterion"),
+    "wexagraph.sources": ("Envelope", "Source", "open_source"),
+}
+__all__ = [
+    "CallError",
+    "Choice",
+    "Criterion",
+    "Envelope",
+    "ExportOptions",
+    "Message",
+    "MessageError",
+    "NamePattern",
+    "PageError",
+    "PageOptions",
+    "Report",
+    "Source",
+    "SourceError",
+    "TargetError",
+    "WexagraphError",
+    "export",
+    "open_source",
+]
+
+
+def __getattr__(name: str) -> Any:
+    """Load a public name when it is first used: a worker or a short command imports no more than it needs."""
+    from importlib import import_module
+
+    for home, names in _HOMES.items():
+        if name in names:
+            return getattr(import_module(home), name)
+    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")

@@ -1,0 +1,138 @@
+"""`wexagraph.toml`: defaults for options and names for sources. The command line wins."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from dataclasses import dataclass, field
+from difflib import get_close_matches
+from pathlib import Path
+from typing import Any
+
+import click
+
+from wexagraph.errors import CallError
+
+NAME = "wexagraph.toml"
+_TABLES = ("options", "sources")
+_NEVER = frozenset({"help", "config", "version", "into", "id", "csv", "json"})
+
+
+@dataclass
+class Config:
+    """Names for sources, each with its location."""
+
+    sources: dict[str, str] = field(default_factory=dict)
+
+    def location(self, source: str) -> str:
+        """What a SOURCE argument names. Raises CallError for an `@name` that is not configured."""
+        if not source.startswith("@"):
+            return source
+        name = source[1:]
+        if name not in self.sources:
+            near = get_close_matches(name, self.sources, n=1)
+            hint = f" Did you mean @{near[0]}?" if near else ""
+            known = f" Named are: {', '.join('@' + n for n in self.sources)}." if self.sources else ""
+            raise CallError(f"no source is named {source} in {NAME}.{hint}{known}")
+        return self.sources[name]
+
+
+def load(context: click.Context, named: str | None) -> Config:
+    """Read the configuration and make it the defaults of all commands.
+
+    The file `named`, or `wexagraph.toml` of the user's configuration folder and then of the working folder. Raises
+    CallError with file, line and the nearest right word where something in it is wrong.
+    """
+    config = Config()
+    for path in _files(named):
+        _read(path, context, config)
+    return config
+
+
+def _files(named: str | None) -> list[Path]:
+    if named is not None:
+        if not Path(named).is_file():
+            raise CallError(f"--config {named}: there is no such file.")
+        return [Path(named)]
+    import platformdirs
+
+    places = [platformdirs.user_config_path("wexagraph", appauthor=False), Path()]
+    return [place / NAME for place in places if (place / NAME).is_file()]
+
+
+def _read(path: Path, context: click.Context, config: Config) -> None:
+    try:
+        text = path.read_text("utf-8")
+        content = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise CallError(f"{path}: {error}. The file is written in TOML.") from error
+    except (OSError, UnicodeDecodeError) as error:
+        raise CallError(f"{path} can't be read: {error}.") from error
+    for table, values in content.items():
+        if table not in _TABLES or not isinstance(values, dict):
+            raise _wrong(path, text, "", table, f"{table!r} is nothing that can be set here", table, _TABLES)
+    _sources(path, text, content.get("sources", {}), config)
+    _options(path, text, content.get("options", {}), context)
+
+
+def _wrong(
+    path: Path, text: str, table: str, key: str, what: str, wrong: str, right: tuple[str, ...] | list[str]
+) -> CallError:
+    near = get_close_matches(wrong, right, n=1, cutoff=0.5)
+    hint = f" Did you mean {near[0]}?" if near else f" Possible are: {', '.join(sorted(right))}." if right else ""
+    return CallError(f"{path}, line {_line(text, table, key)}: {what}.{hint}")
+
+
+def _line(text: str, table: str, key: str) -> int:
+    """The line on which a key of a table is set, counted from 1."""
+    current = ""
+    for number, line in enumerate(text.splitlines(), 1):
+        heading = re.match(r"\s*\[\s*([\w.-]+)", line)
+        if heading:
+            current = heading[1]
+            if not table and current.split(".")[0] == key:
+                return number
+        elif current == table and re.match(rf"""\s*["']?{re.escape(key)}["']?\s*[.=]""", line):
+            return number
+    return 1
+
+
+def _sources(path: Path, text: str, values: dict[str, Any], config: Config) -> None:
+    for name, location in values.items():
+        if not isinstance(location, str) or not location:
+            raise _wrong(path, text, "sources", name, f"the source {name!r} must be a path in quotation marks", "", [])
+        if "://" not in location:
+            location = str(path.parent / Path(location).expanduser())
+        config.sources[name] = location
+
+
+def _options(path: Path, text: str, values: dict[str, Any], context: click.Context) -> None:
+    if not values:
+        return
+    group = context.command
+    assert isinstance(group, click.Group)
+    commands = {name: group.get_command(context, name) for name in group.list_commands(context)}
+    known: dict[str, list[tuple[str, click.Option]]] = {}
+    for name, command in commands.items():
+        for parameter in command.params if command else []:
+            if isinstance(parameter, click.Option):
+                for option in (*parameter.opts, *parameter.secondary_opts):
+                    if option.startswith("--") and option[2:] not in _NEVER:
+                        known.setdefault(option[2:], []).append((name, parameter))
+    defaults: dict[str, dict[str, Any]] = context.default_map or {}  # type: ignore[assignment]
+    for key, value in values.items():
+        if key not in known:
+            what = f"there is no option {key!r}"
+            if key in _NEVER:
+                what = f"{key!r} belongs to a single call and can't be a default"
+            raise _wrong(path, text, "options", key, what, key, list(known))
+        for name, parameter in known[key]:
+            try:
+                parameter.type_cast_value(click.Context(commands[name]), value)  # type: ignore[arg-type]
+            except click.BadParameter as error:
+                what = f"{key} = {value!r} is no value for it: {error.message.rstrip('.')}"
+                raise _wrong(path, text, "options", key, what, "", []) from error
+            except TypeError as error:
+                raise _wrong(path, text, "options", key, f"{key} = {value!r} is of the wrong kind", "", []) from error
+            defaults.setdefault(name, {})[parameter.name or key] = value
+    context.default_map = defaults

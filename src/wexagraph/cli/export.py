@@ -1,0 +1,132 @@
+"""`wexagraph export SOURCE [CHOICE] --into DIR`"""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import threading
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from wexagraph.cli.parameters import SOURCE, ZONE, choosing, make_choice, opened, zone_name
+from wexagraph.errors import CallError
+from wexagraph.exports.options import ARCHIVE_FORMATS, MESSAGE_FORMATS, ExportOptions
+from wexagraph.naming import DEFAULT_PATTERN, NamePattern
+from wexagraph.pages.options import ATTACHMENTS, ENGINES, PAPERS, PageOptions
+
+if TYPE_CHECKING:
+    from wexagraph.exports import Report
+
+_FORMATS = (*MESSAGE_FORMATS, *ARCHIVE_FORMATS)
+
+
+class _Formats(click.ParamType):
+    name = "formats"
+
+    def convert(self, value: Any, parameter: click.Parameter | None, context: click.Context | None) -> tuple[str, ...]:
+        words = value if isinstance(value, (list, tuple)) else str(value).replace(" ", "").lower().split(",")
+        words = [word for word in words if word]
+        for word in words:
+            if word not in _FORMATS:
+                self.fail(f"{word!r} is no format. Formats are: {', '.join(_FORMATS)}.", parameter, context)
+        if not words:
+            self.fail(f"no format is named. Formats are: {', '.join(_FORMATS)}.", parameter, context)
+        return tuple(dict.fromkeys(words))
+
+
+@click.command("export")
+@SOURCE
+@choosing
+@click.option("--into", required=True, metavar="DIR", help="The folder for the files; it is made if need be.")
+@click.option(
+    "--as", "formats", type=_Formats(), default="pdf", show_default=True, metavar="FORMATS",
+    help="pdf, eml, html, text: a file a message. mbox, zip: a file a folder. Several with commas.",
+)  # fmt: skip
+@click.option("--name", "pattern", metavar="PATTERN", default=DEFAULT_PATTERN, show_default=True,
+              help="Name pattern; `/` in it makes folders.")  # fmt: skip
+@click.option("--flat", is_flag=True, help="Do not repeat the source's folders below DIR.")
+@ZONE
+@click.option("--attachments", type=click.Choice(ATTACHMENTS), default="embed", show_default=True,
+              help="Inside the PDF as files, or only listed.")  # fmt: skip
+@click.option("--paper", type=click.Choice(list(PAPERS), case_sensitive=False), default="a4", show_default=True)
+@click.option("--landscape", is_flag=True, help="Turn the paper.")
+@click.option("--margin", type=click.FloatRange(5, 60), default=18.0, show_default=True, metavar="MM")
+@click.option("--engine", type=click.Choice(ENGINES), default="auto", show_default=True,
+              help="The page engine; `auto` tries a second one on what the first can't set.")  # fmt: skip
+@click.option("--patience", type=click.FloatRange(0.1, 3600), default=30.0, show_default=True, metavar="SECONDS",
+              help="How long one page may take before it is made from the text alone.")  # fmt: skip
+@click.option(
+    "--jobs",
+    type=click.IntRange(1, 256),
+    metavar="N",
+    help="Worker processes.  [default: the machine's cores]",
+)
+@click.option("--json", "as_json", is_flag=True, help="The summary as JSON on standard output.")
+@click.pass_context
+def command(context: click.Context, source: str, into: str, as_json: bool, **values: Any) -> int:
+    """Make files from the chosen messages of SOURCE, below DIR.
+
+    The same command again makes only what is missing. DIR holds a register of all messages (register.csv) and
+    checksums (manifest-sha256.txt).
+    """
+    options = make_options(values)
+    choice = make_choice(values, options.page.zone)
+    if choice.ids is not None and not choice.ids:
+        raise CallError("no ID was given: standard input was empty.")
+    report = run_export(context, source, into, choice, options)
+    if as_json:
+        from wexagraph.cli.terminal import machine_output
+
+        machine_output()
+        click.echo(json.dumps(report.as_dict(), ensure_ascii=False, indent=1))
+    else:
+        from wexagraph.cli.summary import print_summary
+
+        print_summary(report)
+    if report.interrupted:
+        return 130
+    return 0 if report.complete else 1
+
+
+def make_options(values: dict[str, Any]) -> ExportOptions:
+    """The options of an export, from those of the command line. Raises CallError."""
+    page = PageOptions(
+        zone=zone_name(values["zone"]),
+        paper=values["paper"],
+        landscape=values["landscape"],
+        margin=values["margin"],
+        attachments=values["attachments"],
+    )
+    return ExportOptions(
+        formats=values["formats"],
+        pattern=NamePattern(values["pattern"]),
+        flat=values["flat"],
+        page=page,
+        engine=values["engine"],
+        jobs=values["jobs"] or os.cpu_count() or 1,
+        patience=values["patience"],
+    )
+
+
+def run_export(context: click.Context, source: str, into: str, choice: Any, options: ExportOptions) -> Report:
+    """Run an export with progress on standard error. The first Ctrl-C finishes what is in hand, the second stops."""
+    from wexagraph.cli.progress import Display
+    from wexagraph.exports import export
+
+    stop = threading.Event()
+    display = Display(options.formats)
+
+    def interrupt(*_: Any) -> None:
+        if stop.is_set():
+            raise KeyboardInterrupt
+        stop.set()
+        display.stopping()
+
+    before = signal.signal(signal.SIGINT, interrupt)
+    try:
+        with opened(context, source) as mailbox, display:
+            return export(mailbox, into, choice, options, progress=display.update, stopped=stop.is_set)
+    finally:
+        signal.signal(signal.SIGINT, before)

@@ -1,0 +1,76 @@
+"""`wexagraph folders SOURCE`"""
+
+from __future__ import annotations
+
+import csv
+import json
+import sys
+from datetime import UTC, datetime
+from typing import Any
+
+import click
+
+from wexagraph.cli.parameters import SOURCE, ZONE, opened, say_troubles, zone_name
+from wexagraph.cli.terminal import machine_output, make_console, make_table
+from wexagraph.naming import in_zone
+from wexagraph.pages.options import PageOptions
+from wexagraph.text import one_line, size
+
+_COLUMNS = ("folder", "messages", "bytes", "oldest", "newest")
+
+
+@click.command("folders")
+@SOURCE
+@ZONE
+@click.option("--csv", "as_csv", is_flag=True, help="CSV on standard output.")
+@click.option("--json", "as_json", is_flag=True, help="JSON on standard output.")
+@click.pass_context
+def command(context: click.Context, source: str, zone: str | None, as_csv: bool, as_json: bool) -> int:
+    """The folders of SOURCE: messages, bytes, oldest and newest message."""
+    timezone = PageOptions(zone=zone_name(zone)).timezone()
+    with opened(context, source) as mailbox:
+        rows: list[dict[str, Any]] = []
+        for folder in mailbox.folders():
+            count, total = 0, 0
+            oldest: datetime | None = None
+            newest: datetime | None = None
+            for envelope in mailbox.envelopes(folder):
+                count, total = count + 1, total + envelope.size
+                moment = envelope.header.date(envelope.arrival)[0]
+                if moment is not None:
+                    oldest = moment if oldest is None or moment < oldest else oldest
+                    newest = moment if newest is None or moment > newest else newest
+            rows.append({"folder": folder, "messages": count, "bytes": total, "oldest": oldest, "newest": newest})
+        if as_csv or as_json:
+            _print_for_programs(rows, as_csv)
+        else:
+            table = make_table("Folder", ">Messages", ">Size", "Oldest", "Newest")
+            for row in rows:
+                days = [f"{in_zone(d, timezone or UTC):%Y-%m-%d}" if d else "-" for d in (row["oldest"], row["newest"])]
+                table.add_row(one_line(row["folder"]), f"{row['messages']:,}", size(row["bytes"]), *days)
+            console = make_console()
+            console.print(table)
+            messages, total = sum(row["messages"] for row in rows), sum(row["bytes"] for row in rows)
+            console.print(
+                f"{len(rows)} folder{'s' * (len(rows) != 1)}, {messages:,} messages, {size(total)}. "
+                f"Kind: {mailbox.kind}.",
+                style="dim",
+                highlight=False,
+                markup=False,
+            )
+        return 1 if say_troubles(mailbox) else 0
+
+
+def _print_for_programs(rows: list[dict[str, Any]], as_csv: bool) -> None:
+    machine_output()
+    for row in rows:
+        for name in ("oldest", "newest"):
+            row[name] = row[name].isoformat() if row[name] else ""
+    if as_csv:
+        from wexagraph.exports.register import cell
+
+        writer = csv.writer(sys.stdout, lineterminator="\r\n")
+        writer.writerow(_COLUMNS)
+        writer.writerows([cell(str(row[name])) for name in _COLUMNS] for row in rows)
+    else:
+        print(json.dumps(rows, ensure_ascii=False, indent=1))

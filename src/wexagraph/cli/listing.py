@@ -1,0 +1,147 @@
+"""`wexagraph list SOURCE [CHOICE]`"""
+
+from __future__ import annotations
+
+import csv
+import json
+import shutil
+import sys
+from collections.abc import Iterator
+from datetime import tzinfo
+from typing import Any
+
+import click
+
+from wexagraph.cli.parameters import SOURCE, ZONE, choosing, make_choice, opened, say_troubles, zone_name
+from wexagraph.cli.terminal import machine_output
+from wexagraph.naming import in_zone
+from wexagraph.pages.options import PageOptions
+from wexagraph.selection import Choice
+from wexagraph.sources import Envelope, Source
+from wexagraph.text import one_line, size
+
+COLUMNS = ("id", "folder", "date", "from", "subject", "size", "attachments", "flags")
+
+
+@click.command("list")
+@SOURCE
+@choosing
+@ZONE
+@click.option("--csv", "as_csv", is_flag=True, help="CSV on standard output.")
+@click.option("--json", "as_json", is_flag=True, help="JSON on standard output.")
+@click.pass_context
+def command(
+    context: click.Context, source: str, zone: str | None, as_csv: bool, as_json: bool, **choice_values: Any
+) -> int:
+    """The messages of SOURCE: ID, date, from, subject, size, attachments.
+
+    The ID names a message to `show` and `export --id`. It stays the same while the mailbox is not rewritten.
+    """
+    name = zone_name(zone)
+    choice = make_choice(choice_values, name)
+    timezone = PageOptions(zone=name).timezone()
+    with opened(context, source) as mailbox:
+        if as_csv:
+            _csv(mailbox, choice)
+        elif as_json:
+            _json(mailbox, choice)
+        else:
+            _lines(mailbox, choice, timezone)
+        return 1 if say_troubles(mailbox) else 0
+
+
+def _csv(mailbox: Source, choice: Choice) -> None:
+    from wexagraph.exports.register import cell
+
+    machine_output()
+    writer = csv.writer(sys.stdout, lineterminator="\r\n")
+    writer.writerow(COLUMNS)
+    for envelope in choice.select(mailbox):
+        header = envelope.header
+        moment = header.date(envelope.arrival)[0]
+        leaves = mailbox.attachments(envelope)
+        writer.writerow(
+            (
+                envelope.id,
+                cell(envelope.folder),
+                moment.isoformat() if moment else "",
+                cell(one_line(str(header.sender))),
+                cell(one_line(header.subject)),
+                envelope.size,
+                cell(one_line("; ".join(leaf.name or leaf.type for leaf in leaves))) if leaves else "",
+                " ".join(sorted(envelope.flags)),
+            )
+        )
+
+
+def _json(mailbox: Source, choice: Choice) -> None:
+    machine_output()
+    before = "[\n"
+    for envelope in choice.select(mailbox):
+        sys.stdout.write(before + json.dumps(_as_dict(mailbox, envelope), ensure_ascii=False))
+        before = ",\n"
+    sys.stdout.write("[]\n" if before == "[\n" else "\n]\n")
+
+
+def _as_dict(mailbox: Source, envelope: Envelope) -> dict[str, Any]:
+    header = envelope.header
+    moment = header.date(envelope.arrival)[0]
+    found: dict[str, Any] = {
+        "id": envelope.id,
+        "folder": envelope.folder,
+        "date": moment.isoformat() if moment else None,
+        "from": {"name": header.sender.name, "address": header.sender.address},
+        "subject": header.subject,
+        "size": envelope.size,
+        "attachments": [
+            {"name": leaf.name, "type": leaf.type, "size": leaf.size} for leaf in mailbox.attachments(envelope)
+        ],
+        "flags": sorted(envelope.flags),
+    }
+    if envelope.trouble:
+        found["trouble"] = envelope.trouble
+    return found
+
+
+def _lines(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> None:
+    """A line a message, written as it is found. On a terminal the subject is cut to its width, in a pipe nothing is."""
+    from rich.cells import set_cell_size
+
+    terminal = sys.stdout.isatty()
+    width = shutil.get_terminal_size().columns if terminal else 0
+    sender_width = 24 if not width or width >= 100 else 16
+    subject_width = max(width - 10 - 16 - sender_width - 9 - 10, 16) if width else 0
+    count, total, last_folder = 0, 0, None
+    for envelope in choice.select(mailbox):
+        if envelope.folder != last_folder:
+            click.secho(("\n" if last_folder is not None else "") + one_line(envelope.folder), bold=True, fg="cyan")
+            last_folder = envelope.folder
+        subject = one_line(envelope.header.subject) or "(no subject)"
+        if envelope.trouble:
+            subject = f"can't be read: {one_line(envelope.trouble)}"
+        sender = one_line(envelope.header.sender.name or envelope.header.sender.address) or "(no sender)"
+        attached = len(mailbox.attachments(envelope))
+        cells = [
+            click.style(envelope.id, fg="yellow"),
+            _date(envelope, timezone),
+            set_cell_size(sender, sender_width),
+            f"{size(envelope.size):>10}",
+            f"{attached:>2} att" if attached else "      ",
+            set_cell_size(subject, subject_width).rstrip() if width else subject,
+        ]
+        click.echo("  ".join(cells))
+        count, total = count + 1, total + envelope.size
+    tail = f"\n{count:,} message{'s' * (count != 1)}, {size(total)}." if count else "No message is chosen."
+    click.secho(tail, dim=True)
+
+
+def _date(envelope: Envelope, timezone: tzinfo | None) -> str:
+    moment = envelope.header.date(envelope.arrival)[0]
+    if moment is None:
+        return "undated         "
+    return f"{in_zone(moment, timezone) if timezone else moment:%Y-%m-%d %H:%M}"
+
+
+def find(mailbox: Source, id: str) -> Iterator[Envelope]:
+    """The message of that ID."""
+    return Choice(ids=frozenset([id])).select(mailbox)

@@ -1,0 +1,115 @@
+"""The command `wexagraph`: finds the subcommand, reads the configuration, decides the exit code."""
+
+from __future__ import annotations
+
+import os
+import sys
+from importlib import import_module
+
+import click
+
+import wexagraph
+from wexagraph.errors import CallError, SourceError, TargetError, WexagraphError
+
+COMMANDS = {  # name: module, and the line that --help shows without loading the module
+    "demo": ("demo", "Make the Saltmere demo mailbox and run the full example on it."),
+    "folders": ("folders", "The folders of a source: messages, bytes, oldest, newest."),
+    "list": ("listing", "The messages of a source, a line each."),
+    "show": ("show", "One message: its headers, its text, its parts."),
+    "export": ("export", "Make files from messages: PDF, EML, HTML, text, mbox, ZIP."),
+}
+OK, SOME_FAILED, WRONG_CALL, UNUSABLE, INTERRUPTED = 0, 1, 2, 3, 130
+
+
+class Commands(click.Group):
+    """Loads a command's module when the command runs, so that each starts with what it needs and no more."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        if name not in COMMANDS:
+            return None
+        command: click.Command = import_module(f"wexagraph.cli.{COMMANDS[name][0]}").command
+        return command
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and args[0] not in COMMANDS and not args[0].startswith("-"):
+            from difflib import get_close_matches
+
+            near = get_close_matches(args[0], COMMANDS, n=1)
+            hint = f" Did you mean {near[0]}?" if near else ""
+            raise click.UsageError(f"there is no command {args[0]!r}.{hint} `wexagraph --help` lists them.", ctx)
+        return super().resolve_command(ctx, args)
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, line) for name, (_, line) in COMMANDS.items()])
+
+
+@click.command(cls=Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.version_option(wexagraph.__version__, prog_name="wexagraph", message="%(prog)s %(version)s")
+@click.option("--config", type=click.Path(dir_okay=False), help="Read this configuration file and no other.")
+@click.pass_context
+def cli(context: click.Context, config: str | None) -> None:
+    """Turn mail into files that stand alone.
+
+    A SOURCE is where mail lies: an .eml file, a folder of them, an mbox file or a folder of them, a Maildir, or a
+    ZIP of any of these; or @NAME from the configuration. It is only ever read.
+    """
+    from wexagraph.cli.config import load
+
+    context.obj = load(context, config)
+
+
+def run() -> None:
+    """Entry point: run the command, show errors as sentences, leave with the exit code."""
+    for stream in (sys.stdout, sys.stderr):
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="backslashreplace")
+    sys.exit(_code())
+
+
+def _code() -> int:
+    try:
+        result = cli.main(prog_name="wexagraph", standalone_mode=False)
+        return result if isinstance(result, int) else OK
+    except click.exceptions.Exit as leaving:
+        return leaving.exit_code
+    except click.UsageError as error:
+        return _say(error.format_message(), WRONG_CALL, error.ctx)
+    except click.ClickException as error:
+        return _say(error.format_message(), WRONG_CALL)
+    except (click.Abort, KeyboardInterrupt):
+        return _say("interrupted. The same command goes on where it was.", INTERRUPTED)
+    except CallError as error:
+        return _say(str(error), WRONG_CALL)
+    except (SourceError, TargetError, WexagraphError) as error:
+        return _say(str(error), UNUSABLE)
+    except BrokenPipeError:
+        # the reader of our output has gone; there is nobody to tell
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return OK
+    except OSError as error:
+        where = f" {error.filename}" if error.filename else ""
+        return _say(f"the system refused{where}: {error.strerror or error}.", UNUSABLE)
+    except Exception as error:
+        if os.environ.get("WEXAGRAPH_TRACE"):
+            raise
+        return _say(
+            f"a fault in Wexagraph itself: {type(error).__name__}: {error}. Nothing written so far is lost. "
+            "Set WEXAGRAPH_TRACE=1 and run it again to see where.",
+            UNUSABLE,
+        )
+
+
+def _say(message: str, code: int, context: click.Context | None = None) -> int:
+    from wexagraph.text import one_line
+
+    message = one_line(message)
+    click.echo(f"wexagraph: {message[:1].lower() + message[1:]}" if context else f"wexagraph: {message}", err=True)
+    if context is not None and context.command_path:
+        click.echo(f"See `{context.command_path} --help`.", err=True)
+    return code

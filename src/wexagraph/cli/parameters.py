@@ -1,0 +1,166 @@
+"""The options that several commands share, and what is made of them."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any, TypeVar
+from zoneinfo import ZoneInfo, available_timezones
+
+import click
+
+from wexagraph.errors import CallError
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from wexagraph.selection import Choice
+    from wexagraph.sources import Source
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+SOURCE = click.argument("source", metavar="SOURCE")
+ZONE = click.option(
+    "--zone",
+    metavar="ZONE",
+    help="Time zone for dates in names and pages: an IANA name such as Europe/Lisbon, or `sender` for the message's "
+    "own offset.  [default: this machine's]",
+)
+_REPEATED = ("from", "to", "cc", "subject", "body", "text", "since", "before", "larger", "smaller", "keyword")
+_CHOICE = [
+    click.option("--folder", "folders", multiple=True, metavar="NAME", help="Only this folder and what is below it."),
+    click.option("--from", multiple=True, metavar="TEXT", help="A part of the sender's name or address."),
+    click.option("--to", multiple=True, metavar="TEXT", help="A part of a recipient's name or address."),
+    click.option("--cc", multiple=True, metavar="TEXT", help="The same for Cc."),
+    click.option("--subject", multiple=True, metavar="TEXT", help="A part of the subject."),
+    click.option("--body", multiple=True, metavar="TEXT", help="A part of the text."),
+    click.option("--text", multiple=True, metavar="TEXT", help="A part of the text or of any header field."),
+    click.option("--since", multiple=True, metavar="DATE", help="Dated that day or later: 2026-03-14."),
+    click.option("--before", multiple=True, metavar="DATE", help="Dated earlier than that day."),
+    click.option("--larger", multiple=True, metavar="SIZE", help="Larger than: 20KB, 5MB."),
+    click.option("--smaller", multiple=True, metavar="SIZE", help="Smaller than."),
+    click.option("--keyword", multiple=True, metavar="WORD", help="Bears this keyword or flag."),
+    click.option("--seen/--unseen", default=None, help="Only read, or only unread, messages."),
+    click.option(
+        "--attached",
+        multiple=True,
+        is_flag=False,
+        flag_value="*",
+        metavar="[NAME|TYPE]",
+        help="Has an attachment; or one of this name or type: '*.xlsx', 'image/*'.",
+    ),
+    click.option("--id", "ids", multiple=True, metavar="ID", help="These messages; `-` reads IDs from standard input."),
+    click.option("--newest", type=click.IntRange(min=1), metavar="N", help="The N newest of what is left."),
+    click.option(
+        "--except",
+        "exceptions",
+        multiple=True,
+        metavar="CRITERION=VALUE",
+        help="Leave out, e.g. 'from=*@list.example'.",
+    ),
+]
+
+
+def choosing(command: F) -> F:
+    """Give a command the options of the choice."""
+    for option in reversed(_CHOICE):
+        command = option(command)
+    return command
+
+
+def make_choice(values: dict[str, Any], zone: str) -> Choice:
+    """The choice that the options say. Raises CallError."""
+    from wexagraph.selection import Choice, Criterion
+
+    criteria = []
+    for name in _REPEATED:
+        for value in values.get(name) or ():
+            criteria.append(_criterion(Criterion, name, value))
+    if values.get("seen") is not None:
+        criteria.append(Criterion("seen" if values["seen"] else "unseen", ""))
+    criteria += [Criterion("attached", value) for value in values.get("attached") or ()]
+    exceptions = []
+    for exception in values.get("exceptions") or ():
+        name, equals, value = exception.partition("=")
+        name = name.strip().removeprefix("--")
+        if not equals and name not in ("seen", "unseen", "attached"):
+            raise CallError(f"--except {exception!r} has no value. Write it as CRITERION=VALUE: 'from=*@list.example'.")
+        exceptions.append(Criterion(name, value.strip() or ("*" if name == "attached" else "")))
+    return Choice(
+        folders=tuple(values.get("folders") or ()),
+        criteria=tuple(criteria),
+        exceptions=tuple(exceptions),
+        ids=_ids(values.get("ids") or ()),
+        newest=values.get("newest"),
+        zone=None if zone == "sender" else ZoneInfo(zone),
+    )
+
+
+def _criterion(make: Callable[[str, str], Any], name: str, value: str) -> Any:
+    try:
+        return make(name, value)
+    except CallError as error:
+        raise CallError(f"--{name}: {error}") from error
+
+
+def _ids(given: tuple[str, ...]) -> frozenset[str] | None:
+    """IDs from options and from standard input, where the first cell of each line counts and a heading does not."""
+    if not given:
+        return None
+    found: set[str] = set()
+    for value in given:
+        if value != "-":
+            found.update(word for word in value.replace(",", " ").split())
+            continue
+        for line in sys.stdin:
+            cell = line.lstrip("\ufeff").replace(";", ",").replace("\t", ",").split(",")[0].strip().strip('"')
+            if cell and cell.lower() != "id":
+                found.add(cell)
+    return frozenset(found)
+
+
+def zone_name(given: str | None) -> str:
+    """The IANA name of a zone, this machine's where none is given; "sender" stays. Raises CallError."""
+    if given == "sender":
+        return given
+    if given is None:
+        from tzlocal import get_localzone_name
+
+        try:
+            name = get_localzone_name()
+            ZoneInfo(name)
+        except Exception:  # a machine without a readable zone keeps its dates in UTC
+            return "UTC"
+        return name
+    try:
+        ZoneInfo(given)
+    except (KeyError, ValueError, OSError) as error:
+        from difflib import get_close_matches
+
+        near = get_close_matches(given, sorted(available_timezones()), n=1)
+        hint = f" Did you mean {near[0]}?" if near else ""
+        raise CallError(
+            f"--zone: {given!r} is no time zone.{hint} Write an IANA name such as Europe/Lisbon."
+        ) from error
+    return given
+
+
+@contextmanager
+def opened(context: click.Context, source: str) -> Iterator[Source]:
+    """Open the source that an argument names, and say at the end what in it could not be opened."""
+    from wexagraph.sources import open_source
+
+    with open_source(context.obj.location(source)) as found:
+        yield found
+
+
+def say_troubles(source: Source) -> bool:
+    """Name on standard error what could not be opened. Returns whether there was any."""
+    from wexagraph.text import one_line
+
+    for trouble in source.troubles[:20]:
+        click.echo(f"wexagraph: not read: {one_line(trouble.where)}: {one_line(trouble.reason)}", err=True)
+    if len(source.troubles) > 20:
+        click.echo(f"wexagraph: and {len(source.troubles) - 20} more could not be read.", err=True)
+    return bool(source.troubles)

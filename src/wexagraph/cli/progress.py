@@ -1,0 +1,92 @@
+"""How far a long run is: a bar on a terminal, a line every few seconds elsewhere."""
+
+from __future__ import annotations
+
+import sys
+import time
+from types import TracebackType
+from typing import TYPE_CHECKING, Any
+
+import click
+
+if TYPE_CHECKING:
+    from wexagraph.exports import Progress
+
+_FIRST = 1.0
+_EVERY = 5.0
+
+
+class Display:
+    """Shows progress on standard error, once a run has taken a second."""
+
+    def __init__(self, formats: tuple[str, ...]) -> None:
+        self._what = ", ".join(formats)
+        self._start = time.monotonic()
+        self._work_start: float | None = None
+        self._last = self._start
+        self._terminal = sys.stderr.isatty()
+        self._bar: Any = None
+        self._task: Any = None
+
+    def __enter__(self) -> Display:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._bar is not None:
+            self._bar.stop()
+
+    def stopping(self) -> None:
+        """Ctrl-C was pressed once."""
+        click.echo("\nStopping: finishing the messages in hand. Ctrl-C again stops at once.", err=True)
+
+    def update(self, progress: Progress) -> None:
+        """Called for each message; draws no more often than is good for the eye."""
+        now = time.monotonic()
+        if progress.total is not None and self._work_start is None:
+            self._work_start = now
+        if now - self._start < _FIRST:
+            return
+        if self._terminal:
+            if now - self._last >= 0.1 or progress.done == progress.total:
+                self._last = now
+                self._draw(progress)
+        elif now - self._last >= _EVERY or self._last == self._start:
+            self._last = now
+            click.echo(self._line(progress, now), err=True)
+
+    def _line(self, progress: Progress, now: float) -> str:
+        if progress.total is None or self._work_start is None:
+            return f"looking: {progress.done:,} messages so far"
+        rate = progress.done / max(now - self._work_start, 0.001)
+        left = _duration((progress.total - progress.done) / rate) if rate else "?"
+        failed = f", {progress.failed:,} failed" if progress.failed else ""
+        return (
+            f"{self._what}: {progress.done:,} of {progress.total:,} messages{failed}, {rate:,.0f} a second, {left} left"
+        )
+
+    def _draw(self, progress: Progress) -> None:
+        if self._bar is None:
+            from rich.progress import BarColumn, TextColumn
+            from rich.progress import Progress as Bar
+
+            from wexagraph.cli.terminal import make_console
+
+            columns = (TextColumn("{task.description}", style="cyan"), BarColumn(None, complete_style="cyan"),
+                       TextColumn("{task.fields[state]}"))  # fmt: skip
+            self._bar = Bar(*columns, console=make_console(err=True), transient=True, auto_refresh=False)
+            self._task = self._bar.add_task("looking", total=None, state="")
+            self._bar.start()
+        text = self._line(progress, time.monotonic())
+        about, _, state = text.partition(": ")
+        self._bar.update(self._task, description=about, total=progress.total, completed=progress.done, state=state)
+        self._bar.refresh()
+
+
+def _duration(seconds: float) -> str:
+    if seconds < 60:
+        return f"{seconds:.0f} s"
+    if seconds < 3600:
+        return f"{seconds / 60:.0f} min"
+    return f"{seconds / 3600:.1f} h"

@@ -1,0 +1,87 @@
+"""`wexagraph show SOURCE ID`"""
+
+from __future__ import annotations
+
+import hashlib
+
+import click
+
+from wexagraph.cli.listing import find
+from wexagraph.cli.parameters import SOURCE, ZONE, opened, zone_name
+from wexagraph.cli.terminal import make_console, make_table
+from wexagraph.errors import CallError
+from wexagraph.messages import HtmlBlock, Message, MessageBlock, TextBlock
+from wexagraph.naming import in_zone
+from wexagraph.pages.options import PageOptions
+from wexagraph.pages.plain import html_to_text
+from wexagraph.text import lines, one_line, size
+
+
+@click.command("show")
+@SOURCE
+@click.argument("id", metavar="ID")
+@ZONE
+@click.option("--headers", is_flag=True, help="All header fields, as they were written.")
+@click.pass_context
+def command(context: click.Context, source: str, id: str, zone: str | None, headers: bool) -> None:
+    """One message of SOURCE: its headers, its text, its parts. `wexagraph list` gives the ID."""
+    timezone = PageOptions(zone=zone_name(zone)).timezone()
+    with opened(context, source) as mailbox:
+        envelope = next(find(mailbox, id), None)
+        if envelope is None:
+            raise CallError(f"there is no message {id!r} in {source}. `wexagraph list {source}` gives the IDs.")
+        data = mailbox.read(envelope)
+    message = Message(data)
+    header = message.header
+    moment, date_notes = header.date(envelope.arrival)
+    rows = [("Subject", header.subject or "(no subject)")]
+    for label, name in (("From", b"from"), ("To", b"to"), ("Cc", b"cc")):
+        text = ", ".join(str(address) for address in header.addresses(name))
+        if text:
+            rows.append((label, text))
+    shown = in_zone(moment, timezone) if moment and timezone else moment
+    rows.append(("Date", f"{shown:%A %d %B %Y, %H:%M (UTC%z)}" if shown else "undated"))
+    rows += [
+        ("ID", envelope.id),
+        ("Folder", envelope.folder),
+        ("Flags", ", ".join(sorted(envelope.flags)) or "none"),
+        ("Size", size(len(data))),
+        ("SHA-256", hashlib.sha256(data).hexdigest()),
+    ]
+    for label, text in rows:
+        click.echo(click.style(f"{label:9}", fg="cyan") + one_line(text))
+    if headers:
+        click.echo()
+        for field, value in header.fields():
+            click.echo(one_line(f"{field}: {value.decode('utf-8', 'replace')}"))
+    click.echo()
+    click.echo(lines(_text(message)).strip("\n") or "(no text)")
+    click.echo()
+    _parts(message)
+    for note in [*date_notes, *message.notes()]:
+        click.secho(f"Note: {one_line(str(note))}", dim=True)
+
+
+def _text(message: Message) -> str:
+    out = []
+    for block in message.blocks(plain=True):
+        if isinstance(block, TextBlock):
+            out.append(block.text)
+        elif isinstance(block, HtmlBlock):
+            out.append(html_to_text(block.html))
+        elif isinstance(block, MessageBlock):
+            heading = f"--- message inside: {block.message.header.subject}, from {block.message.header.sender} ---"
+            out.append(f"{heading}\n{_text(block.message)}")
+    return "\n\n".join(out)
+
+
+def _parts(message: Message) -> None:
+    table = make_table("Part", "Type", "Name", ">Size")
+    for part in list(message.root.walk())[:500]:
+        table.add_row(
+            part.number,
+            one_line(part.type),
+            one_line(part.filename),
+            "" if part.children else size(part.size()),
+        )
+    make_console().print(table)

@@ -1,0 +1,54 @@
+"""What an export did, in words."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from wexagraph.exports.report import Report
+from wexagraph.notes import CODES
+from wexagraph.text import one_line, size
+
+_NAMES = {"pdf": "PDF", "eml": "EML", "html": "HTML", "text": "text", "mbox": "mbox", "zip": "ZIP"}
+_SHOWN = 20
+
+
+def print_summary(report: Report) -> None:
+    """Print the sums of an export, then what went wrong and what to know."""
+    total = f"{report.read:,} message{'s' * (report.read != 1)} read"
+    sums = [f"{report.written:,} written", f"{report.already:,} already there", f"{report.failed:,} failed"]
+    click.echo(f"{total}: {', '.join(sums)}.")
+    if report.files:
+        files = ", ".join(f"{report.files[name]:,} {_NAMES[name]}" for name in _NAMES if report.files[name])
+        click.echo(f"Files: {files}; {size(report.bytes)} in {_seconds(report.seconds)}.")
+    click.echo(f"In:    {one_line(str(Path(report.into).absolute()))}")
+    if report.notes:
+        click.echo("Notes (each is on its page and in register.csv):")
+        for code, count in report.notes.most_common():
+            click.secho(f"  {count:>6,}  {CODES[code]}", dim=True)
+    for path in report.remade[:_SHOWN]:
+        click.echo(f"Made again, since it was missing or altered: {one_line(path)}")
+    _print_failures(report)
+    if report.interrupted:
+        click.echo("Stopped before the end. The same command goes on where it was.")
+
+
+def _print_failures(report: Report) -> None:
+    for failure in report.failures[:_SHOWN]:
+        subject = f" ({one_line(failure.subject)[:60]})" if failure.subject else ""
+        click.secho(
+            f"Failed: {failure.id}{subject} in {one_line(failure.folder)}: {one_line(failure.reason)}",
+            fg="red",
+        )
+    if report.failed > _SHOWN:
+        click.secho(f"... and {report.failed - _SHOWN:,} more; register.csv has them all.", fg="red")
+    for where, reason in report.troubles[:_SHOWN]:
+        click.secho(f"Not read: {one_line(where)}: {one_line(reason)}", fg="red")
+    if report.missing_ids:
+        shown = ", ".join(one_line(id) for id in report.missing_ids[:_SHOWN])
+        click.secho(f"Not found: {shown}. `wexagraph list` gives the IDs of a source.", fg="red")
+
+
+def _seconds(seconds: float) -> str:
+    return f"{seconds:.1f} s" if seconds < 90 else f"{seconds / 60:.1f} min"

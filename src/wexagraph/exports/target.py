@@ -1,0 +1,306 @@
+"""The folder an export writes into: one writer at a time, nothing half-written, nothing outside it."""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import ctypes.util
+import errno
+import hashlib
+import os
+import shutil
+import stat
+import sys
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import BinaryIO
+
+from wexagraph.errors import MessageError, TargetError
+
+OWN = ".wexagraph"
+_FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
+
+
+@dataclass(frozen=True)
+class Staged:
+    """A file that is whole but not yet under its name: where it waits, the name it is for, size and SHA-256."""
+
+    waiting: Path
+    path: str
+    size: int
+    sha256: str
+    replaces: bool
+
+
+class Staging:
+    """An open file that is not yet under its name."""
+
+    def __init__(self, target: Target, waiting: Path) -> None:
+        self._target, self._waiting = target, waiting
+        self.file = open(waiting, "w+b")  # noqa: SIM115  closed by finish
+
+    @contextlib.contextmanager
+    def failing(self) -> Iterator[None]:
+        """Turns what goes wrong on the disk into a TargetError."""
+        try:
+            yield
+        except OSError as error:
+            raise self._target.failed(error) from error
+
+    def finish(self, path: str, replaces: bool) -> Staged:
+        """The file is whole, and is to be put at `path`. Raises TargetError."""
+        with self.failing(), self.file as file:
+            file.flush()
+            size = file.seek(0, os.SEEK_END)
+            file.seek(0)
+            digest = hashlib.file_digest(file, "sha256").hexdigest()
+        return Staged(self._waiting, path, size, digest, replaces)
+
+
+class Target:
+    """A folder, locked for this process. Paths are relative to it, with `/`.
+
+    Files are staged, then put under their names together: the disk has them before any of them shows.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self._work = folder / OWN / "work"
+        self._staged = 0
+        self._checked: set[str] = {""}
+        self._lock: BinaryIO | None = None
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+            (folder / OWN).mkdir(exist_ok=True)
+        except FileExistsError as error:
+            raise TargetError(f"{folder} is a file. --into needs a folder, or a name that is still free.") from error
+        except OSError as error:
+            raise self.failed(error) from error
+        self._take_lock()
+        try:
+            shutil.rmtree(self._work, ignore_errors=True)  # what a run that was stopped had not put in place
+            self._work.mkdir(exist_ok=True)
+        except OSError as error:
+            self.close()
+            raise self.failed(error) from error
+
+    def failed(self, error: OSError) -> TargetError:
+        """The error for a person, of something that went wrong when writing."""
+        reason = error.strerror or str(error)
+        if error.errno in _FULL:
+            return TargetError(
+                f"no space is left for {self.folder}. What is there is whole; "
+                "free some space and run the same command again."
+            )
+        return TargetError(f"{self.folder} can't be written to: {reason}. Check the disk and its permissions.")
+
+    def _take_lock(self) -> None:
+        try:
+            self._lock = open(self.folder / OWN / "lock", "a+b")  # noqa: SIM115  held until close
+        except OSError as error:
+            raise self.failed(error) from error
+        try:
+            _lock(self._lock)
+        except OSError as error:
+            self._lock.seek(0)
+            holder = self._lock.read(40).decode("ascii", "replace").strip()
+            self._lock.close()
+            by = f" by process {holder}" if holder.isdigit() else ""
+            raise TargetError(
+                f"{self.folder} is in use{by}: another export is writing to it. Wait for it, or choose another folder."
+            ) from error
+        self._lock.truncate(0)
+        self._lock.write(str(os.getpid()).encode("ascii"))
+        self._lock.flush()
+
+    def close(self) -> None:
+        """Clear what was staged and give the folder free."""
+        shutil.rmtree(self._work, ignore_errors=True)
+        if self._lock is not None:
+            with contextlib.suppress(OSError):
+                self._lock.truncate(0)
+            self._lock.close()
+            self._lock = None
+
+    def stage(self, path: str, content: bytes, replaces: bool = False) -> Staged:
+        """Write `content`, to be put at `path` later. `replaces` says that a file there is ours and may go.
+
+        Raises TargetError.
+        """
+        self._staged += 1
+        waiting = f"{self._work}/{self._staged:x}"
+        try:
+            file = os.open(waiting, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0), 0o666)
+            try:
+                done = os.write(file, content)
+                while done < len(content):
+                    done += os.write(file, content[done:])
+            finally:
+                os.close(file)
+        except OSError as error:
+            raise self.failed(error) from error
+        return Staged(Path(waiting), path, len(content), hashlib.sha256(content).hexdigest(), replaces)
+
+    def open_staging(self) -> Staging:
+        """A file to be written piece by piece, for what is too large to be held. Raises TargetError."""
+        self._staged += 1
+        try:
+            return Staging(self, self._work / f"{self._staged:x}")
+        except OSError as error:
+            raise self.failed(error) from error
+
+    def put(self, batch: Iterable[Staged]) -> list[tuple[Staged, str | None]]:
+        """Bring staged files to the disk, then under their names. Returns each with None, or with why it was not put.
+
+        A name that somebody else's file has meanwhile taken is left to it. Raises TargetError where the disk fails.
+        """
+        files = list(batch)
+        results: list[tuple[Staged, str | None]] = []
+        try:
+            self._flush(files)
+            for staged in files:
+                results.append((staged, self._place(staged)))
+        except OSError as error:
+            raise self.failed(error) from error
+        return results
+
+    def settle(self) -> None:
+        """Bring the names of all files put so far to the disk. Raises TargetError."""
+        try:
+            _sync(self.folder, [])
+        except OSError as error:
+            raise self.failed(error) from error
+
+    def _flush(self, files: list[Staged]) -> None:
+        _sync(self._work, [staged.waiting for staged in files])
+
+    def _place(self, staged: Staged) -> str | None:
+        try:
+            self.make_folder(staged.path.rpartition("/")[0])
+        except MessageError as error:
+            return str(error)
+        final = f"{self.folder}/{staged.path}"
+        if staged.replaces:
+            if os.path.isdir(final) and not os.path.islink(final):
+                return f"{staged.path} is a folder now"
+            os.replace(staged.waiting, final)
+            return None
+        try:
+            os.link(staged.waiting, final)
+            os.unlink(staged.waiting)
+        except FileExistsError:
+            return self._already(staged, final)
+        except OSError as error:
+            if error.errno in _FULL:
+                raise
+            # no hard links on this disk (FAT, some network shares)
+            if os.path.lexists(final):
+                return self._already(staged, final)
+            os.rename(staged.waiting, final)
+        return None
+
+    def _already(self, staged: Staged, final: str) -> str | None:
+        """A file that a stopped run put there just before the end is the same to the byte: it counts as written."""
+        found = self.sha256(staged.path)
+        staged.waiting.unlink(missing_ok=True)
+        return None if found == staged.sha256 else f"{final} was taken by another file meanwhile; run the command again"
+
+    def make_folder(self, path: str) -> None:
+        """Make a folder below the target. Raises MessageError where a link or a file stands in its way."""
+        if path in self._checked:
+            return
+        above, _, _ = path.rpartition("/")
+        self.make_folder(above)
+        place = self.folder / path
+        try:
+            mode = place.lstat().st_mode
+        except FileNotFoundError:
+            place.mkdir(exist_ok=True)
+        else:
+            if stat.S_ISLNK(mode):
+                raise MessageError(
+                    f"{place} is a symbolic link, which is not followed. Remove it, or choose another folder"
+                )
+            if not stat.S_ISDIR(mode):
+                raise MessageError(f"{place} is a file where a folder is needed. Move it, or choose another folder")
+        self._checked.add(path)
+
+    def taken(self, path: str) -> bool:
+        """Whether anything bears this name; a broken symbolic link does."""
+        return os.path.lexists(f"{self.folder}/{path}")
+
+    def free_path(self, name: str) -> str:
+        """A name that nothing bears yet: `name`, else with a number behind its stem."""
+        stem, dot, suffix = name.rpartition(".")
+        candidate, turn = name, 1
+        while self.taken(candidate):
+            turn += 1
+            candidate = f"{stem} ({turn}){dot}{suffix}"
+        return candidate
+
+    def set_aside(self, path: str) -> None:
+        """Keep a file that somebody has changed, under another name. Raises TargetError."""
+        stem, dot, suffix = path.rpartition(".")
+        try:
+            (self.folder / path).rename(self.folder / self.free_path(f"{stem} (changed by hand){dot}{suffix}"))
+        except OSError as error:
+            raise self.failed(error) from error
+
+    def stamp(self, path: str) -> tuple[int, int] | None:
+        """Size and time of a regular file; None where there is none."""
+        try:
+            about = os.lstat(f"{self.folder}/{path}")
+        except OSError:
+            return None
+        return (about.st_size, about.st_mtime_ns) if stat.S_ISREG(about.st_mode) else None
+
+    def sha256(self, path: str) -> str | None:
+        """The digest of a file below the target; None where it can't be read. Links are not followed."""
+        try:
+            descriptor = os.open(f"{self.folder}/{path}", os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0))
+            with open(descriptor, "rb") as file:
+                return hashlib.file_digest(file, "sha256").hexdigest()
+        except OSError:
+            return None
+
+
+def _lock(file: BinaryIO) -> None:
+    """An advisory lock that the system gives back when the process ends, however it ends."""
+    if sys.platform == "win32":  # pragma: no cover
+        import msvcrt
+
+        file.seek(1024)
+        msvcrt.locking(file.fileno(), msvcrt.LK_NBLCK, 1)
+    else:
+        import fcntl
+
+        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+
+
+def _load_syncfs() -> Callable[[int], int] | None:
+    if sys.platform != "linux":
+        return None
+    try:
+        return ctypes.CDLL(None, use_errno=True).syncfs
+    except (OSError, AttributeError):
+        return None
+
+
+_syncfs = _load_syncfs()
+
+
+def _sync(folder: Path, files: list[Path]) -> None:
+    """Bring what was written to a folder's file system to the disk: by one call where there is one, else file by file."""
+    if _syncfs is not None:
+        descriptor = os.open(folder, os.O_RDONLY)
+        try:
+            if _syncfs(descriptor) != 0:
+                number = ctypes.get_errno()
+                raise OSError(number, os.strerror(number))
+        finally:
+            os.close(descriptor)
+        return
+    for path in files:
+        with open(path, "rb+") as file:
+            os.fsync(file.fileno())

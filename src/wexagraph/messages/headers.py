@@ -1,0 +1,338 @@
+"""Header fields: found fast in raw bytes, decoded only when somebody asks (RFC 5322, 2047, 6532)."""
+
+from __future__ import annotations
+
+import binascii
+import re
+from datetime import datetime
+from functools import cached_property
+from typing import NamedTuple
+
+from wexagraph.messages.charsets import codec_for, decode
+from wexagraph.messages.dates import parse_date, plausible
+from wexagraph.notes import Note
+
+_BLANK = re.compile(rb"\r?\n\r?\n")
+_FOLD = re.compile(r"[\r\n]+[ \t]*|\t")
+_WORD = re.compile(r"=\?([^?\s]{0,60})\?([bBqQ])\?((?:[^?]|\?(?!=)){0,2000})\?=")
+_MOST_WORDS = 65536  # characters of a field in which encoded words are looked for
+_HEX = re.compile(rb"=([0-9A-Fa-f]{2})")
+
+
+def header_end(data: bytes, start: int = 0, end: int | None = None) -> int:
+    """Where the header block of the message or part at `start` ends: the offset of its first body byte."""
+    if end is None:
+        end = len(data)
+    if data[start : start + 1] == b"\n":
+        return start + 1
+    if data[start : start + 2] == b"\r\n":
+        return start + 2
+    lf = data.find(b"\n\n", start, end)
+    crlf = data.find(b"\n\r\n", start, end if lf < 0 else lf)
+    if crlf >= 0:
+        return crlf + 3
+    return lf + 2 if lf >= 0 else end
+
+
+class Address(NamedTuple):
+    """A mailbox of RFC 5322 section 3.4: display name (decoded, may be empty) and address (may be empty)."""
+
+    name: str
+    address: str
+
+    def __str__(self) -> str:
+        if not self.name or self.name == self.address:
+            return self.address or self.name
+        return f"{self.name} <{self.address}>" if self.address else self.name
+
+
+class Header:
+    """The header of a message or part: a block of bytes, and what its fields say.
+
+    Nothing is decoded before it is asked for; what was decoded is kept. All texts are free of line breaks.
+    """
+
+    def __init__(self, block: bytes) -> None:
+        self.block = block
+
+    @cached_property
+    def _lower(self) -> bytes:
+        return b"\n" + self.block.lower()
+
+    def raw(self, name: bytes) -> bytes | None:
+        """The first field `name` (lower case), unparsed, without its line end; None where there is none."""
+        found = self._lower.find(b"\n" + name + b":")
+        if found < 0:
+            return self._spaced(name)
+        return self._value(found + len(name) + 1)
+
+    def _value(self, at: int) -> bytes:
+        block, end = self.block, self.block.find(b"\n", at)
+        while end >= 0 and block[end + 1 : end + 2] in (b" ", b"\t"):
+            end = block.find(b"\n", end + 1)
+        return block[at : end if end >= 0 else len(block)].strip()
+
+    def _spaced(self, name: bytes) -> bytes | None:
+        # "Subject : x" is obsolete syntax (RFC 5322 section 4.5.8), and rare
+        if b" :" not in self.block:
+            return None
+        match = re.search(rb"\n" + re.escape(name) + rb"[ \t]+:", self._lower)
+        return self._value(match.end() - 1) if match else None
+
+    def all_raw(self, name: bytes) -> list[bytes]:
+        """All fields `name` (lower case) in their order, unparsed."""
+        values, at = [], self._lower.find(b"\n" + name + b":")
+        while at >= 0:
+            values.append(self._value(at + len(name) + 1))
+            at = self._lower.find(b"\n" + name + b":", at + 1)
+        return values
+
+    def text(self, name: bytes) -> str:
+        """The first field `name` as one line of decoded text; empty where there is none."""
+        value = self.raw(name)
+        return decode_words(value) if value else ""
+
+    def addresses(self, name: bytes) -> list[Address]:
+        """The mailboxes of all fields `name`; groups are opened."""
+        return [address for value in self.all_raw(name) for address in parse_addresses(value)]
+
+    @cached_property
+    def subject(self) -> str:
+        return self.text(b"subject")
+
+    @cached_property
+    def sender(self) -> Address:
+        """The first author: From, else Sender, else an empty address."""
+        for name in (b"from", b"sender"):
+            found = self.addresses(name)
+            if found:
+                return found[0]
+        return Address("", "")
+
+    @cached_property
+    def own_date(self) -> datetime | None:
+        """What the Date field says, with its own offset; None where it is missing, unreadable or absurd."""
+        return self._dated[0]
+
+    @cached_property
+    def _dated(self) -> tuple[datetime | None, Note | None]:
+        raw = self.raw(b"date")
+        if not raw:
+            return None, Note("date-missing")
+        found = parse_date(raw.decode("latin-1"))
+        if found is None:
+            return None, Note("date-unreadable", decode_words(raw)[:80])
+        if not plausible(found, self.received):
+            return None, Note("date-absurd", decode_words(raw)[:80])
+        return found, None
+
+    @cached_property
+    def received(self) -> datetime | None:
+        """The date of the newest (topmost readable) Received field."""
+        for value in self.all_raw(b"received")[:8]:
+            found = parse_date(value.decode("latin-1").rpartition(";")[2])
+            if found is not None and plausible(found, None):
+                return found
+        return None
+
+    def date(self, arrival: datetime | None = None) -> tuple[datetime | None, list[Note]]:
+        """The message's date, with the offset it was written in, and notes where it is not the Date field's.
+
+        Falls back to the newest Received field, then to `arrival` (the mbox separator or the file's time).
+        """
+        own, note = self._dated
+        if own is not None:
+            return own, []
+        notes = [note] if note else []
+        if self.received is not None:
+            return self.received, [*notes, Note("date-from-received")]
+        if arrival is not None:
+            return arrival, [*notes, Note("date-from-mailbox")]
+        return None, notes
+
+    def fields(self) -> list[tuple[str, bytes]]:
+        """All fields in their order: name as written, value unparsed. Lines that are no field are left out."""
+        found: list[tuple[str, bytes]] = []
+        for line in re.split(rb"\r?\n(?![ \t])", self.block):
+            name, colon, value = line.partition(b":")
+            if colon and name.strip() and re.fullmatch(rb"[!-9;-~]+[ \t]*", name):
+                found.append((name.strip().decode("ascii"), value.strip()))
+        return found
+
+
+def decode_words(raw: bytes) -> str:
+    """An unstructured field's value as one line of text (RFC 2047 encoded words, RFC 6532 UTF-8, unknown 8-bit).
+
+    Neighbouring encoded words of one charset are joined before they are decoded, since many programs split a
+    character between two. What can't be decoded stays as it was written.
+    """
+    if raw.isascii():
+        text = raw.decode("ascii")
+    else:
+        text = decode(raw)[0]
+    text = _FOLD.sub(" ", text)
+    if "=?" in text:
+        text = _decode_encoded_words(text)
+    return " ".join(text.split())
+
+
+def _decode_encoded_words(text: str) -> str:
+    out: list[str] = []
+    pending: list[tuple[str, bytes]] = []
+
+    def flush() -> None:
+        start = 0
+        while start < len(pending):
+            charset, stop = pending[start][0], start
+            while stop < len(pending) and pending[stop][0] == charset:
+                stop += 1
+            out.append(_decode_run(charset, [data for _, data in pending[start:stop]]))
+            start = stop
+        pending.clear()
+
+    at = 0
+    for match in _WORD.finditer(text, 0, _MOST_WORDS):
+        data = _word_bytes(match[2], match[3])
+        charset = match[1].partition("*")[0].lower()
+        if data is None:
+            continue
+        between = text[at : match.start()]
+        if not (pending and not between.strip()):
+            flush()
+            out.append(between)
+        pending.append((charset, data))
+        at = match.end()
+    flush()
+    out.append(text[at:])
+    return "".join(out)
+
+
+def _decode_run(charset: str, pieces: list[bytes]) -> str:
+    """Pieces of one charset: each whole in itself where it can be (a stateful set starts anew in each word)."""
+    codec = codec_for(charset)
+    if codec is not None and len(pieces) > 1:
+        try:
+            return "".join(piece.decode(codec) for piece in pieces)
+        except UnicodeError:
+            pass  # a character was split between two words: the join below mends it
+    return decode(b"".join(pieces), charset)[0]
+
+
+def _word_bytes(encoding: str, payload: str) -> bytes | None:
+    data = payload.encode("utf-8", "surrogateescape")
+    if encoding in "qQ":
+        return _HEX.sub(lambda m: bytes.fromhex(m[1].decode("ascii")), data.replace(b"_", b" "))
+    data = re.sub(rb"[^A-Za-z0-9+/]", b"", data)
+    if len(data) % 4 == 1:
+        data = data[:-1]
+    try:
+        return binascii.a2b_base64(data + b"=" * (-len(data) % 4))
+    except binascii.Error:
+        return None
+
+
+_SIMPLE = re.compile(rb'(?:"([^"\\]*)"|([^"<>@,;:()\\\[\]]*?))[ \t\r\n]*<([!-~]+@[!-~]+)>')
+_BARE = re.compile(rb"[!#-'*+\-./0-9=?A-Z^-~]+@[A-Za-z0-9.\-]+")
+
+
+def parse_addresses(raw: bytes) -> list[Address]:
+    """The mailboxes of an address field (RFC 5322 section 3.4, with the obsolete and wrong forms of practice)."""
+    match = _SIMPLE.fullmatch(raw) if len(raw) < 1000 else None
+    if match:
+        name = match[1] if match[1] is not None else match[2]
+        return [Address(decode_words(name) if name else "", match[3].decode("ascii"))]
+    if len(raw) < 1000 and _BARE.fullmatch(raw):
+        return [Address("", raw.decode("ascii"))]
+    text = raw.decode("utf-8") if _is_utf8(raw) else decode(raw)[0]
+    return [found for found in map(_mailbox, _split_list(_FOLD.sub(" ", text))) if found is not None]
+
+
+def _is_utf8(raw: bytes) -> bool:
+    try:
+        raw.decode("utf-8")
+    except UnicodeDecodeError:
+        return False
+    return True
+
+
+def _split_list(text: str) -> list[list[tuple[str, str]]]:
+    """Address list to items; an item is a list of (kind, text), kind one of: word, quoted, comment, angle."""
+    items: list[list[tuple[str, str]]] = [[]]
+    at, end = 0, len(text)
+    while at < end:
+        char = text[at]
+        if char == '"':
+            at, piece = _quoted(text, at)
+            items[-1].append(("quoted", piece))
+        elif char == "(":
+            at, piece = _comment(text, at)
+            items[-1].append(("comment", piece))
+        elif char == "<":
+            stop = text.find(">", at)
+            stop = stop if stop >= 0 else end
+            items[-1].append(("angle", text[at + 1 : stop].strip()))
+            at = stop + 1
+        elif char in ",;":
+            items.append([])
+            at += 1
+        elif char == ":" and not any(kind == "angle" for kind, _ in items[-1]):
+            items[-1] = []  # what stood before was a group's name
+            at += 1
+        else:
+            stop = at + 1
+            while stop < end and text[stop] not in '"(<,;:':
+                stop += 1
+            items[-1].append(("word", text[at:stop]))
+            at = stop
+    return items
+
+
+def _quoted(text: str, at: int) -> tuple[int, str]:
+    out, at = [], at + 1
+    while at < len(text) and text[at] != '"':
+        if text[at] == "\\" and at + 1 < len(text):
+            at += 1
+        out.append(text[at])
+        at += 1
+    return at + 1, "".join(out)
+
+
+def _comment(text: str, at: int) -> tuple[int, str]:
+    depth, start = 0, at + 1
+    while at < len(text):
+        if text[at] == "\\":
+            at += 1
+        elif text[at] == "(":
+            depth += 1
+        elif text[at] == ")":
+            depth -= 1
+            if depth == 0:
+                return at + 1, text[start:at]
+        at += 1
+    return at, text[start:]
+
+
+def _mailbox(item: list[tuple[str, str]]) -> Address | None:
+    angles = [text for kind, text in item if kind == "angle"]
+    words = " ".join(text.strip() for kind, text in item if kind in ("word", "quoted") and text.strip())
+    comments = " ".join(text for kind, text in item if kind == "comment")
+    if angles:
+        name, address = (
+            words or comments,
+            angles[-1].rpartition(":")[2] if angles[-1].startswith("@") else angles[-1],
+        )
+    elif "@" in words:
+        found = re.search(r"\S+@\S+", words)
+        address = found[0].strip("'\"") if found else words
+        name = comments
+    else:
+        name, address = words or comments, ""
+    name = _decode_name(name)
+    address = " ".join(address.split())
+    return Address(name, address) if name or address else None
+
+
+def _decode_name(name: str) -> str:
+    if "=?" in name:
+        name = _decode_encoded_words(name)
+    return " ".join(name.split())

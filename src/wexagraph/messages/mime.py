@@ -1,0 +1,222 @@
+"""The structure of a message: a tree of parts over the original bytes (RFC 2045, 2046, 2231).
+
+Nothing is copied and no line is split: a delimiter is searched for in the bytes as they are, outer boundaries
+before inner ones, so a part whose end is missing ends where its parent does.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from functools import cached_property
+from urllib.parse import unquote_to_bytes
+
+from wexagraph.messages.charsets import decode
+from wexagraph.messages.headers import Header, decode_words, header_end
+from wexagraph.messages.transfer import decode_transfer
+from wexagraph.notes import Note
+
+MAX_DEPTH = 100
+MAX_PARTS = 10_000
+_PARAMETER = re.compile(rb';[ \t\r\n]*([^\s=;"]+)[ \t\r\n]*=[ \t\r\n]*("(?:[^"\\]|\\.)*"?|[^;]*)', re.DOTALL)
+_EXTENDED = re.compile(r"(.+?)(?:\*(\d+))?(\*)?")
+_CHEAP = re.compile(rb"(?i)^[ \t]*([a-z0-9.+_-]+/[a-z0-9.+_-]+)[ \t]*$")
+
+
+@dataclass(slots=True)
+class _Scan:
+    """What one reading of a message has met so far."""
+
+    parts: int = 0
+    notes: list[Note] = field(default_factory=list)
+
+
+class Part:
+    """A MIME part. `data[start:end]` is its body, still in its transfer encoding; `number` is "1.2" and the like."""
+
+    def __init__(self, data: bytes, header: Header, start: int, end: int, number: str, default: str) -> None:
+        self.data, self.header, self.start, self.end, self.number = data, header, start, end, number
+        self.children: list[Part] = []
+        self.type, self.parameters = parse_parameters(header.raw(b"content-type") or b"")
+        if not re.fullmatch(r"[a-z0-9.+_$&^!#-]+/[a-z0-9.+_$&^!#-]+", self.type):
+            self.type = default
+
+    @cached_property
+    def disposition(self) -> tuple[str, dict[str, str]]:
+        """Content-Disposition (RFC 2183): its word in lower case ("" where there is none) and its parameters."""
+        return parse_parameters(self.header.raw(b"content-disposition") or b"")
+
+    @cached_property
+    def filename(self) -> str:
+        """The file name that the part suggests, decoded but not made safe; "" where it suggests none."""
+        name = self.disposition[1].get("filename") or self.parameters.get("name") or ""
+        return " ".join(name.split())
+
+    @cached_property
+    def encoding(self) -> str:
+        raw = self.header.raw(b"content-transfer-encoding")
+        return raw.decode("latin-1").partition(";")[0].strip().lower() if raw else ""
+
+    @cached_property
+    def content_id(self) -> str:
+        raw = self.header.raw(b"content-id")
+        return raw.decode("latin-1").strip(" <>\t") if raw else ""
+
+    @cached_property
+    def location(self) -> str:
+        raw = self.header.raw(b"content-location")
+        return re.sub(r"\s+", "", raw.decode("latin-1")) if raw else ""
+
+    @cached_property
+    def _decoded(self) -> tuple[bytes, bool]:
+        return decode_transfer(self.data[self.start : self.end], self.encoding)
+
+    def content(self) -> bytes:
+        """The part's bytes behind its transfer encoding."""
+        return self._decoded[0]
+
+    def damaged(self) -> bool:
+        """Whether the transfer encoding was broken, so that `content` may not be all."""
+        return not self._decoded[1]
+
+    def size(self) -> int:
+        """Bytes of the content; from its length alone for base64, without decoding it."""
+        if self.encoding == "base64":
+            encoded = self.data[self.start : self.end]
+            letters = len(encoded) - encoded.count(b"\n") - encoded.count(b"\r") - encoded.count(b" ")
+            return letters // 4 * 3 - min(2, encoded.rstrip()[-2:].count(b"="))
+        return len(self.content())
+
+    def text(self) -> tuple[str, list[Note]]:
+        """The content of a text part as text with LF line ends, and notes on its charset and encoding."""
+        label = self.parameters.get("charset", "")
+        if not label and self.type == "text/html":
+            label = _charset_in_html(self.content())
+        text, notes = decode(self.content(), label)
+        if self.damaged():
+            notes.append(Note("encoding-damaged", f"{self.encoding}, part {self.number}"))
+        return text.replace("\r\n", "\n").replace("\r", "\n"), notes
+
+    def walk(self) -> Iterator[Part]:
+        """This part and all below it, in the order of the message."""
+        yield self
+        for child in self.children:
+            yield from child.walk()
+
+
+def parse(data: bytes) -> tuple[Part, list[Note]]:
+    """The part tree of a message's bytes, and notes on what of its structure is broken. Never fails."""
+    scan = _Scan()
+    return _part(data, 0, len(data), "1", "text/plain", 0, scan), scan.notes
+
+
+def _part(data: bytes, start: int, end: int, number: str, default: str, depth: int, scan: _Scan) -> Part:
+    body = min(header_end(data, start, end), end)
+    part = Part(data, Header(data[start:body]), body, end, number, default)
+    scan.parts += 1
+    if part.type.startswith("multipart/"):
+        boundary = part.parameters.get("boundary", "")
+        if depth >= MAX_DEPTH:
+            scan.notes.append(Note("nesting-too-deep", f"part {number[:40]}"))
+            part.type = "application/octet-stream"
+        elif boundary:
+            _split(part, boundary.encode("latin-1", "replace"), depth, scan)
+        if not part.children and part.type.startswith("multipart/"):
+            part.type = "text/plain"  # no boundary, or none of its delimiters: what stands there is text
+    return part
+
+
+def _split(part: Part, boundary: bytes, depth: int, scan: _Scan) -> None:
+    default = "message/rfc822" if part.type == "multipart/digest" else "text/plain"
+    begin: int | None = None
+    for at, after, last in _delimiters(part.data, b"--" + boundary, part.start, part.end):
+        if begin is not None:
+            if scan.parts >= MAX_PARTS:
+                scan.notes.append(Note("parts-too-many", f"more than {MAX_PARTS}"))
+                return
+            number = f"{part.number}.{len(part.children) + 1}"
+            part.children.append(_part(part.data, begin, max(at, begin), number, default, depth + 1, scan))
+        begin = after
+        if last:
+            return
+    if begin is not None and begin <= part.end:
+        scan.notes.append(Note("boundary-missing", f"part {part.number[:40]}"))
+        number = f"{part.number}.{len(part.children) + 1}"
+        part.children.append(_part(part.data, begin, part.end, number, default, depth + 1, scan))
+
+
+def _delimiters(data: bytes, mark: bytes, start: int, end: int) -> Iterator[tuple[int, int, bool]]:
+    """Delimiter lines (RFC 2046 section 5.1.1): where the text before ends, where the line ends, whether final."""
+    at = data.find(mark, start, end)
+    while at >= 0:
+        line_end = data.find(b"\n", at, end)
+        after = line_end + 1 if line_end >= 0 else end
+        rest = data[at + len(mark) : after].rstrip()
+        if (at == start or data[at - 1 : at] == b"\n") and rest in (b"", b"--"):
+            before = at
+            if before > start:
+                before -= 2 if data[before - 2 : before] == b"\r\n" else 1
+            yield before, after, rest == b"--"
+        at = data.find(mark, max(after - 1, at + 1), end)
+
+
+def parse_parameters(raw: bytes) -> tuple[str, dict[str, str]]:
+    """A structured field like Content-Type: its value in lower case, and its parameters by lower-case name.
+
+    Continuations and charsets of RFC 2231, RFC 2047 words in parameters (against section 5, but common), raw
+    8-bit, and quoted strings that never close.
+    """
+    if not raw:
+        return "", {}
+    if _CHEAP.match(raw):
+        return raw.strip().decode("ascii").lower(), {}
+    value = re.sub(rb"\([^()]*\)", b"", raw.partition(b";")[0]).strip().decode("latin-1").lower()
+    found: dict[str, str] = {}
+    pieces: dict[str, dict[int, tuple[bool, bytes]]] = {}
+    for name_raw, text in _PARAMETER.findall(raw):
+        match = _EXTENDED.fullmatch(name_raw.decode("latin-1").lower())
+        if match is None:
+            continue
+        name, index, extended = match[1], match[2], bool(match[3])
+        if index is None and not extended:
+            found.setdefault(name, _plain_value(text))
+        elif len(index or "") < 6:
+            pieces.setdefault(name, {})[int(index or 0)] = (extended, _unquote(text))
+    for name, numbered in pieces.items():
+        found[name] = _extended_value(numbered)
+    return value, found
+
+
+def _unquote(text: bytes) -> bytes:
+    text = text.strip()
+    if text.startswith(b'"'):
+        text = text[1:-1] if text.endswith(b'"') and len(text) > 1 else text[1:]
+        # a backslash before anything but a quote or itself is a path from an old program, not an escape
+        text = re.sub(rb'\\(["\\])', rb"\1", text)
+    return text
+
+
+def _plain_value(text: bytes) -> str:
+    return decode_words(_unquote(text))
+
+
+def _extended_value(numbered: dict[int, tuple[bool, bytes]]) -> str:
+    charset, out = "", []
+    for position, index in enumerate(sorted(numbered)):
+        extended, text = numbered[index]
+        if extended:
+            if position == 0 and text.count(b"'") >= 2:
+                label, _, text = text.split(b"'", 2)
+                charset = label.decode("latin-1")
+            text = unquote_to_bytes(text)
+        out.append(text)
+    return decode(b"".join(out), charset or "utf-8")[0]
+
+
+_META = re.compile(rb"""(?i)<meta[^>]{0,200}?charset\s*=\s*["']?\s*([A-Za-z0-9_.:-]{2,40})""")
+
+
+def _charset_in_html(content: bytes) -> str:
+    found = _META.search(content[:4096])
+    return found[1].decode("ascii") if found else ""

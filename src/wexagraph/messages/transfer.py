@@ -1,0 +1,75 @@
+"""Content transfer encodings (RFC 2045 section 6), read with every kind of damage."""
+
+from __future__ import annotations
+
+import binascii
+import re
+from collections.abc import Callable
+
+_NOT_BASE64 = re.compile(rb"[^A-Za-z0-9+/]+")
+_SOFT = re.compile(rb"=[ \t]*\r?\n")
+_TRAIL = re.compile(rb"(?<![ \t])[ \t]++(?=\r?\n)")
+_HEX = re.compile(rb"=([0-9A-Fa-f]{2})")
+_BAD_HEX = re.compile(rb"=(?![0-9A-Fa-f]{2})")
+
+
+def decode_transfer(data: bytes, encoding: str) -> tuple[bytes, bool]:
+    """The bytes behind a transfer encoding, and whether the encoding was whole.
+
+    An unknown encoding is taken as identity (RFC 2045 section 6.4 wants it kept opaque; nothing is lost).
+    """
+    return _DECODERS.get(encoding.strip().strip("\"'").lower(), _identity)(data)
+
+
+def _identity(data: bytes) -> tuple[bytes, bool]:
+    return data, True
+
+
+def _base64(data: bytes) -> tuple[bytes, bool]:
+    try:
+        # binascii skips line ends itself; strict form would refuse them
+        return binascii.a2b_base64(data), b"=" not in data.rstrip(b"\r\n\t =")
+    except binascii.Error:
+        pass  # cut short or damaged: the lenient way below takes what there is
+    clean = _NOT_BASE64.sub(b"", data)
+    clean = clean[: len(clean) - (1 if len(clean) % 4 == 1 else 0)]
+    return binascii.a2b_base64(clean + b"=" * (-len(clean) % 4)), False
+
+
+def _quoted_printable(data: bytes) -> tuple[bytes, bool]:
+    joined = _SOFT.sub(b"", _TRAIL.sub(b"", data)) if b"=" in data else data
+    if joined.endswith(b"="):
+        joined = joined[:-1]
+    whole = _BAD_HEX.search(joined) is None
+    return _HEX.sub(lambda m: bytes.fromhex(m[1].decode("ascii")), joined), whole
+
+
+def _uuencode(data: bytes) -> tuple[bytes, bool]:
+    lines = data.splitlines()
+    begin = next((n for n, line in enumerate(lines) if line.startswith(b"begin ")), None)
+    if begin is None:
+        return data, False
+    out, whole = [], False
+    for line in lines[begin + 1 :]:
+        if line.strip() == b"end":
+            whole = True
+            break
+        try:
+            out.append(binascii.a2b_uu(line))
+        except binascii.Error:
+            size = (((line[0] - 32) & 63) * 4 + 5) // 3 if line else 0  # some programs write trailing characters
+            try:
+                out.append(binascii.a2b_uu(line[:size]))
+            except binascii.Error:
+                return b"".join(out), False
+    return b"".join(out), whole
+
+
+_DECODERS: dict[str, Callable[[bytes], tuple[bytes, bool]]] = {
+    "base64": _base64,
+    "quoted-printable": _quoted_printable,
+    "x-uuencode": _uuencode,
+    "uuencode": _uuencode,
+    "x-uue": _uuencode,
+    "uue": _uuencode,
+}

@@ -1,0 +1,52 @@
+"""Notes: what could not be shown as it was, with a stable code, from the room where it is seen to the report."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+CODES = {
+    "date-missing": "the message has no date of its own",
+    "date-unreadable": "the message's date can't be read",
+    "date-absurd": "the message's date can't be true",
+    "date-from-received": "date taken from the newest Received field",
+    "date-from-mailbox": "date taken from the mailbox",
+    "charset-guessed": "no character set is declared; it was guessed",
+    "charset-wrong": "the declared character set does not fit the bytes; another was used",
+    "characters-lost": "bytes that are no character in any fitting set are shown as \N{REPLACEMENT CHARACTER}",
+    "encoding-damaged": "a transfer encoding is damaged; what could be decoded is shown",
+    "boundary-missing": "the end of a multipart body is missing; the message may have been cut short",
+    "nesting-too-deep": "parts are nested too deeply; the innermost are kept but not shown",
+    "parts-too-many": "there are more parts than can be listed; the last ones are kept but not shown",
+    "header-too-long": "a header field is very long; it is shortened on the page",
+    "picture-remote": "pictures from the network were not fetched",
+    "picture-missing": "a picture is not in the message",
+    "picture-refused": "a picture is of a kind or size that can't be shown",
+    "content-removed": "active content (scripts, forms, frames) was left out",
+    "body-too-long": "the text is too long for a page; it is whole in the embedded file",
+    "body-too-deep": "the layout is nested too deeply and was flattened",
+    "text-only": "the layout could not be made; the page shows the text alone",
+    "engine-other": "the page was made by the second engine",
+    "page-failed": "no page could be made; the message was written as EML",
+    "name-taken": "another file bears this name; a number was added",
+    "remade": "a file of an earlier run was missing or altered and was made again",
+    "encrypted": "the text is encrypted; it is kept but can't be shown",
+    "embedding-failed": "an attachment could not be embedded",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Note:
+    """Something that differs from the original.
+
+    `code` is a key of `CODES`, stable between versions; `detail` says where or what, in plain text.
+    """
+
+    code: str
+    detail: str = ""
+
+    def __post_init__(self) -> None:
+        if self.code not in CODES:
+            raise ValueError(f"unknown note code {self.code!r}")
+
+    def __str__(self) -> str:
+        return CODES[self.code] + (f" ({self.detail})" if self.detail else "")

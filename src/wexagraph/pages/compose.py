@@ -1,0 +1,253 @@
+"""`Message` to a print-ready page: HTML that is complete in itself, and the pictures it refers to by name."""
+
+from __future__ import annotations
+
+import base64
+import re
+from dataclasses import dataclass, field
+from datetime import datetime
+from functools import lru_cache
+from html import escape
+from typing import Any
+
+from jinja2 import Environment, PackageLoader, StrictUndefined
+from markupsafe import Markup
+
+from wexagraph.messages import HtmlBlock, Message, MessageBlock, PictureBlock, TextBlock
+from wexagraph.messages.flowed import paragraphs
+from wexagraph.naming import in_zone
+from wexagraph.notes import Note
+from wexagraph.pages.clean import clean
+from wexagraph.pages.options import PageOptions
+from wexagraph.pages.pictures import Pictures
+from wexagraph.text import one_line, size, without_controls
+
+MOST_TEXT = 4_000_000
+"""Characters of one text that are set on pages; the original is embedded whole."""
+_MOST_FIELD = 20_000
+_BIDI = re.compile("[\u0590-\u08ff\ufb1d-\ufdff\ufe70-\ufefc]")
+
+
+@dataclass
+class Page:
+    """A page to be set: HTML, resources by the names it uses (media type, bytes), and what belongs to the record."""
+
+    html: str
+    resources: dict[str, tuple[str, bytes]]
+    title: str
+    author: str
+    date: datetime | None
+    notes: list[Note] = field(default_factory=list)
+
+    def self_contained(self) -> str:
+        """The HTML as one file: every picture inside it (RFC 2397)."""
+
+        def inline(match: re.Match[str]) -> str:
+            kind, content = self.resources[match[0]]
+            return f"data:{kind};base64,{base64.b64encode(content).decode('ascii')}"
+
+        return re.sub(r"wx:picture-\d+", inline, self.html) if self.resources else self.html
+
+
+@lru_cache(maxsize=1)
+def _templates() -> Environment:
+    environment = Environment(
+        loader=PackageLoader("wexagraph.pages", "templates"),
+        autoescape=True,
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+    environment.filters["bytes"] = size
+    return environment
+
+
+def compose(
+    message: Message,
+    options: PageOptions,
+    *,
+    arrival: datetime | None = None,
+    plain: bool = False,
+    screen: bool = False,
+) -> Page:
+    """Set a message as a page.
+
+    `arrival` is shown where it has no date of its own. `plain` takes the text in place of the layout; `screen` makes
+    the page for a browser.
+
+    Never fails on content.
+    """
+    resources: dict[str, tuple[str, bytes]] = {}
+    composer = _Composer(options, resources, plain)
+    body = composer.blocks(message)
+    header = message.header
+    moment, date_notes = header.date(arrival)
+    notes = list(dict.fromkeys([*date_notes, *message.notes(plain), *composer.notes]))
+    heading = _heading(message, options, arrival)
+    width, height = options.page_size
+    html = (
+        _templates()
+        .get_template("page.html")
+        .render(
+            screen=screen,
+            width=width,
+            height=height,
+            margin=options.margin,
+            heading=heading,
+            footer=_css_string(heading["subject"][:90]),
+            body=Markup(body),
+            style=Markup("\n".join(composer.css).replace("</", "<\\/")),
+            notes=[str(note) for note in notes],
+        )
+    )
+    return Page(
+        html=html,
+        resources=resources,
+        title=heading["subject"],
+        author=one_line(str(header.sender))[:500],
+        date=moment,
+        notes=notes,
+    )
+
+
+def _heading(message: Message, options: PageOptions, arrival: datetime | None = None) -> dict[str, Any]:
+    header = message.header
+    rows = []
+    for label, name in (
+        ("From", b"from"),
+        ("Sender", b"sender"),
+        ("To", b"to"),
+        ("Cc", b"cc"),
+        ("Bcc", b"bcc"),
+    ):
+        if name == b"sender" and (header.addresses(b"from") or not header.raw(b"sender")):
+            continue
+        text = one_line(", ".join(str(address) for address in header.addresses(name)))
+        if text:
+            rows.append((label, _shortened(text)))
+    rows.append(("Date", _shown_date(message, options, arrival)))
+    return {
+        "subject": _shortened(one_line(header.subject)) or "no subject",
+        "rows": rows,
+        "attachments": [
+            {"name": _shortened(one_line(a.name)), "size": a.size, "type": one_line(a.type)[:80]}
+            for a in message.attachments[:500]
+        ],
+        "more_attachments": max(0, len(message.attachments) - 500),
+    }
+
+
+def _shortened(text: str) -> str:
+    return text if len(text) <= _MOST_FIELD else text[:_MOST_FIELD] + "\N{HORIZONTAL ELLIPSIS}"
+
+
+def _shown_date(message: Message, options: PageOptions, arrival: datetime | None) -> str:
+    moment = message.header.date(arrival)[0]
+    if moment is None:
+        raw = message.header.text(b"date")
+        return f"undated (the field says: {one_line(raw)[:100]})" if raw else "undated"
+    zone = options.timezone()
+    shown = in_zone(moment, zone) if zone else moment
+    text = _date_text(shown)
+    if zone is not None and shown.utcoffset() != moment.utcoffset():
+        text += f", sent {moment:%H:%M} {_offset(moment)}"
+    return text
+
+
+def _date_text(moment: datetime) -> str:
+    day = f"{moment:%A} {moment.day} {moment:%B} {moment.year}, {moment:%H:%M}"
+    name = moment.tzname() or ""
+    known = f" {name}" if name.isalpha() and name != "UTC" else ""
+    return f"{day}{known} ({_offset(moment)})"
+
+
+def _offset(moment: datetime) -> str:
+    packed = f"{moment:%z}" or "+0000"
+    return f"UTC{packed[:3]}:{packed[3:5]}"
+
+
+def _css_string(text: str) -> str:
+    """Text as the inside of a CSS string (CSS Syntax 3, section 4.3.5), harmless in a style element too."""
+    return "".join(c if c.isalnum() or c == " " else f"\\{ord(c):06x} " for c in text)
+
+
+class _Composer:
+    def __init__(self, options: PageOptions, resources: dict[str, tuple[str, bytes]], plain: bool) -> None:
+        self.options, self.resources, self.plain = options, resources, plain
+        self.css: list[str] = []
+        self.bodies = 0
+        self.notes: list[Note] = []
+
+    def blocks(self, message: Message) -> str:
+        pictures = Pictures(message.picture, self.resources)
+        out = []
+        for block in message.blocks(self.plain):
+            if isinstance(block, TextBlock):
+                out.append(self._text(block.text, block.flowed, block.delsp))
+            elif isinstance(block, HtmlBlock):
+                out.append(self._html(block, pictures))
+            elif isinstance(block, PictureBlock):
+                name = pictures.of_part(block.part)
+                if name is not None and not self.plain:
+                    out.append(f'<p class="wx-inline"><img src="{escape(name)}" alt=""></p>')
+            elif isinstance(block, MessageBlock):
+                out.append(self._nested(block.message))
+        self.notes += pictures.notes
+        return "\n".join(out) or '<p class="wx-none">This message has no text.</p>'
+
+    def _html(self, block: HtmlBlock, pictures: Pictures) -> str:
+        html = block.html
+        if len(html) > MOST_TEXT:
+            self.notes.append(Note("body-too-long", f"{len(html)} characters"))
+            html = html[:MOST_TEXT]
+        if self.plain:
+            from wexagraph.pages.plain import html_to_text
+
+            return self._text(html_to_text(html), False, False)
+        self.bodies += 1
+        scope = f"wx-mail-{self.bodies}"
+        cleaned = clean(html, pictures, self.options.content_width, scope)
+        self.notes += cleaned.notes
+        if cleaned.css:
+            self.css.append(cleaned.css)
+        return f'<div class="wx-mail {scope}">{cleaned.html}</div>'
+
+    def _text(self, text: str, flowed: bool, delsp: bool) -> str:
+        if len(text) > MOST_TEXT:
+            self.notes.append(Note("body-too-long", f"{len(text)} characters"))
+            text = text[:MOST_TEXT]
+        out, level = ['<div class="wx-text">'], 0
+        for quotes, paragraph in paragraphs(without_controls(text.replace("\f", "\n")), flowed, delsp):
+            while level < quotes:
+                out.append("<blockquote>")
+                level += 1
+            while level > quotes:
+                out.append("</blockquote>")
+                level -= 1
+            # short blocks keep the engine quick, and let it break pages between them
+            for piece in re.split(r"\n(?=\n)", paragraph):
+                direction = ' dir="auto" class="wx-bidi"' if _BIDI.search(piece) else ""
+                out.append(f"<pre{direction}>{_linked(piece)}\n</pre>")
+        out.append("</blockquote>" * level + "</div>")
+        return "".join(out)
+
+    def _nested(self, message: Message) -> str:
+        heading = _heading(message, self.options)
+        inner = self.blocks(message)
+        self.notes += message.notes(self.plain)
+        return _templates().get_template("nested.html").render(heading=heading, body=Markup(inner))
+
+
+_ADDRESS = re.compile(r"https?://[^\s<>\"'\x00-\x1f]{1,2000}")
+
+
+def _linked(text: str) -> str:
+    """Text as HTML, web addresses in it clickable."""
+    out, at = [], 0
+    for match in _ADDRESS.finditer(text):
+        address = match[0].rstrip(".,;:!?)]}\u2019\u201d")
+        out.append(escape(text[at : match.start()], quote=False))
+        out.append(f'<a href="{escape(address)}">{escape(address, quote=False)}</a>')
+        at = match.start() + len(address)
+    out.append(escape(text[at:], quote=False))
+    return "".join(out)

@@ -1,0 +1,341 @@
+"""Style sheets of a message, cleaned with a CSS parser and confined to the message's own part of the page."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from functools import lru_cache
+from typing import Any
+
+import tinycss2
+
+Resolve = Callable[[str], str | None]
+"""What a picture's address becomes: the name of a resource of the page, or None where it has to go."""
+
+MOST_PX = 5000
+_PROPERTIES = frozenset(
+    [
+        "align-content",
+        "align-items",
+        "align-self",
+        "background",
+        "background-color",
+        "background-image",
+        "background-position",
+        "background-repeat",
+        "background-size",
+        "border",
+        "border-collapse",
+        "border-color",
+        "border-radius",
+        "border-spacing",
+        "border-style",
+        "border-width",
+        "border-top",
+        "border-right",
+        "border-bottom",
+        "border-left",
+        "border-top-color",
+        "border-right-color",
+        "border-bottom-color",
+        "border-left-color",
+        "border-top-style",
+        "border-right-style",
+        "border-bottom-style",
+        "border-left-style",
+        "border-top-width",
+        "border-right-width",
+        "border-bottom-width",
+        "border-left-width",
+        "border-top-left-radius",
+        "border-top-right-radius",
+        "border-bottom-left-radius",
+        "border-bottom-right-radius",
+        "box-sizing",
+        "break-after",
+        "break-before",
+        "break-inside",
+        "caption-side",
+        "clear",
+        "color",
+        "column-gap",
+        "content",
+        "direction",
+        "display",
+        "empty-cells",
+        "flex",
+        "flex-basis",
+        "flex-direction",
+        "flex-flow",
+        "flex-grow",
+        "flex-shrink",
+        "flex-wrap",
+        "float",
+        "font",
+        "font-family",
+        "font-size",
+        "font-style",
+        "font-variant",
+        "font-weight",
+        "gap",
+        "height",
+        "hyphens",
+        "justify-content",
+        "letter-spacing",
+        "line-height",
+        "list-style",
+        "list-style-position",
+        "list-style-type",
+        "margin",
+        "margin-bottom",
+        "margin-left",
+        "margin-right",
+        "margin-top",
+        "max-height",
+        "max-width",
+        "min-height",
+        "min-width",
+        "mso-hide",
+        "object-fit",
+        "opacity",
+        "order",
+        "orphans",
+        "outline",
+        "overflow",
+        "overflow-wrap",
+        "overflow-x",
+        "overflow-y",
+        "padding",
+        "padding-bottom",
+        "padding-left",
+        "padding-right",
+        "padding-top",
+        "page-break-after",
+        "page-break-before",
+        "page-break-inside",
+        "quotes",
+        "row-gap",
+        "tab-size",
+        "table-layout",
+        "text-align",
+        "text-decoration",
+        "text-decoration-color",
+        "text-decoration-line",
+        "text-decoration-style",
+        "text-indent",
+        "text-overflow",
+        "text-transform",
+        "unicode-bidi",
+        "vertical-align",
+        "visibility",
+        "white-space",
+        "widows",
+        "width",
+        "word-break",
+        "word-spacing",
+        "word-wrap",
+    ]
+)
+_FUNCTIONS = frozenset({"rgb", "rgba", "hsl", "hsla", "calc", "min", "max", "clamp", "linear-gradient"})
+_LENGTHS = {
+    "px": 1.0,
+    "pt": 1.333,
+    "pc": 16.0,
+    "em": 16.0,
+    "ex": 8.0,
+    "rem": 16.0,
+    "in": 96.0,
+    "cm": 37.8,
+    "mm": 3.78,
+}
+_SIMPLE = re.compile(r"[\w\s:;,.#%!'\"()+/-]*", re.ASCII)
+_NUMBER = re.compile(r"(-?[\d.]+)\s*(px|pt|pc|em|ex|rem|in|cm|mm)?", re.IGNORECASE)
+_BLOCK_RULES = 20_000
+_MARGIN = re.compile(r"margin(-\w+)?|text-indent|letter-spacing|word-spacing")
+
+
+@lru_cache(maxsize=8192)
+def _plain_declarations(style: str) -> str | None:
+    """The fast way for the usual style attribute: no escape, comment, bracket or address in it. None where it has."""
+    if not _SIMPLE.fullmatch(style) or "url" in style.lower() or "/*" in style:
+        return None
+    quoted = '"' in style or "'" in style
+    if quoted and re.search(r"""["'][^"']*[;:()][^"']*["']""", style):
+        return None
+    kept = []
+    for declaration in style.split(";"):
+        name, colon, value = declaration.partition(":")
+        name, value = name.strip().lower(), value.strip()
+        if colon and value and name in _PROPERTIES:
+            if "(" in value and not _only_known_functions(value):
+                continue
+            if value.count("(") != value.count(")") or value.count('"') % 2 or value.count("'") % 2:
+                continue
+            value = _bounded(name, value)
+            if value:
+                kept.append(f"{name}:{value}")
+    return ";".join(kept)
+
+
+def _only_known_functions(value: str) -> bool:
+    return all(name.lower() in _FUNCTIONS for name in re.findall(r"([\w-]*)\(", value))
+
+
+def _bounded(name: str, value: str) -> str:
+    """A value without absurd lengths; margins that pull text over its neighbours (or our heading) go."""
+    for number, unit in _NUMBER.findall(value):
+        try:
+            length = float(number) * _LENGTHS.get(unit.lower(), 1.0)
+        except ValueError:
+            return ""
+        if abs(length) > MOST_PX and not (
+            name in ("color", "background", "background-color", "font-family") or unit == ""
+        ):
+            return ""
+        if abs(length) > 10_000_000 and unit == "":
+            return ""
+        if length < 0 and (name.startswith("margin") or length < -200) and _MARGIN.fullmatch(name):
+            return ""
+    if name.startswith("overflow") and name != "overflow-wrap" and value.lower() in ("auto", "scroll"):
+        return ""  # paper does not scroll: what a window would hide has to be printed
+    return value
+
+
+def declarations(style: str, resolve: Resolve) -> str:
+    """A style attribute's declarations that may stay, ready to be written into an attribute or a rule."""
+    plain = _plain_declarations(style)
+    if plain is not None:
+        return plain
+    parsed = tinycss2.parse_blocks_contents(style[:20_000], skip_comments=True, skip_whitespace=True)
+    return ";".join(_kept_declarations(parsed, resolve))
+
+
+def _kept_declarations(parsed: list[Any], resolve: Resolve) -> list[str]:
+    kept = []
+    for node in parsed:
+        if node.type != "declaration" or node.lower_name not in _PROPERTIES:
+            continue
+        value = _value(node.value, resolve)
+        if value:
+            value = _bounded(node.lower_name, value)
+        if value:
+            kept.append(f"{node.lower_name}:{value}{' !important' if node.important else ''}")
+    return kept
+
+
+def _value(tokens: list[Any], resolve: Resolve) -> str | None:
+    """A declaration's value written anew, or None where something in it may not stay."""
+    out = []
+    for token in tokens:
+        if token.type == "url" or (token.type == "function" and token.lower_name == "url"):
+            address = (
+                token.value if token.type == "url" else "".join(t.value for t in token.arguments if t.type == "string")
+            )
+            name = resolve(address)
+            if name is None:
+                return None
+            out.append(f'url("{name}")')
+        elif token.type == "function":
+            inner = _value(token.arguments, resolve) if token.lower_name in _FUNCTIONS else None
+            if inner is None:
+                return None
+            out.append(f"{token.lower_name}({inner})")
+        elif token.type in (
+            "ident",
+            "number",
+            "percentage",
+            "dimension",
+            "hash",
+            "string",
+            "whitespace",
+            "literal",
+        ):
+            if token.type == "literal" and token.value not in ",/+-*!":
+                return None
+            out.append(token.serialize())
+        elif token.type != "comment":
+            return None
+    return "".join(out).strip()
+
+
+def stylesheet(css: str, scope: str, width: int, resolve: Resolve) -> str:
+    """A `<style>` block's rules that may stay, each confined to the elements below `scope` (a selector).
+
+    Media queries are decided for print on a page `width` CSS pixels wide (Media Queries 4); `@import`, `@font-face`,
+    `@page` and all other at-rules go.
+    """
+    text = re.sub(r"<!--|-->", "", css)[:500_000]
+    rules = tinycss2.parse_stylesheet(text, skip_comments=True, skip_whitespace=True)
+    return "\n".join(_rules(rules, scope, width, resolve))
+
+
+def _rules(rules: list[Any], scope: str, width: int, resolve: Resolve) -> list[str]:
+    out: list[str] = []
+    for rule in rules[:_BLOCK_RULES]:
+        if rule.type == "qualified-rule":
+            selectors = _scoped(tinycss2.serialize(rule.prelude), scope)
+            kept = _kept_declarations(
+                tinycss2.parse_blocks_contents(rule.content, skip_comments=True, skip_whitespace=True),
+                resolve,
+            )
+            if selectors and kept:
+                out.append(f"{selectors}{{{';'.join(kept)}}}")
+        elif (
+            rule.type == "at-rule"
+            and rule.lower_at_keyword == "media"
+            and rule.content is not None
+            and media_applies(tinycss2.serialize(rule.prelude), width)
+        ):
+            inner = tinycss2.parse_rule_list(rule.content, skip_comments=True, skip_whitespace=True)
+            out += _rules(inner, scope, width, resolve)
+    return out
+
+
+_ROOT = re.compile(r"(?:(?:html|:root)\s*(?:>\s*)?)?(?:body)?(?=$|[\s>+~.:#\[])", re.IGNORECASE)
+_SELECTOR = re.compile(r"[\w\s.,#>+~*:()\[\]=\"'^$|-]*")
+_PSEUDO = re.compile(r":(?:hover|active|focus|visited|target)\b", re.IGNORECASE)
+
+
+def _scoped(prelude: str, scope: str) -> str:
+    found = []
+    for raw in prelude.split(","):
+        selector = raw.strip()
+        if not selector or not _SELECTOR.fullmatch(selector) or "wx-" in selector or _PSEUDO.search(selector):
+            continue
+        if selector.count("(") != selector.count(")") or selector.count("[") != selector.count("]"):
+            continue
+        match = _ROOT.match(selector)
+        if match and match[0].strip():
+            found.append((scope + selector[match.end() :]).strip())
+        elif selector[0] not in ">+~":
+            found.append(f"{scope} {selector}")
+    return ",".join(found)
+
+
+_FEATURE = re.compile(r"\(\s*(min-|max-)?(?:device-)?width\s*:\s*([\d.]+)\s*(px|em|rem)?\s*\)", re.IGNORECASE)
+
+
+def media_applies(query: str, width: int) -> bool:
+    """Whether a media query list is met by paper whose content is `width` CSS pixels wide.
+
+    `screen` counts as met: mail is written for screens, and what its author shows there is what a record shows.
+    """
+    return any(_query_applies(part.strip().lower(), width) for part in query.split(","))
+
+
+def _query_applies(query: str, width: int) -> bool:
+    negated = query.startswith("not ")
+    query = query.removeprefix("not ").removeprefix("only ").strip()
+    met = True
+    for part in filter(None, (p.strip() for p in re.split(r"\band\b", query))):
+        if part in ("all", "screen", "print"):
+            continue
+        match = _FEATURE.fullmatch(part)
+        if not match:
+            met = False  # orientation, resolution, dark mode, proprietary: none describes paper
+            continue
+        bound = float(match[2]) * (16 if match[3] in ("em", "rem") else 1)
+        met = met and (
+            width >= bound if match[1] == "min-" else width <= bound if match[1] == "max-" else width == bound
+        )
+    return met is not negated

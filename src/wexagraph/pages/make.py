@@ -1,0 +1,78 @@
+"""Making a page: one pure function from a message's bytes to the files that are made of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from wexagraph.errors import PageError
+from wexagraph.messages import Message
+from wexagraph.notes import Note
+from wexagraph.pages.compose import compose
+from wexagraph.pages.options import PageOptions
+
+
+@dataclass(frozen=True)
+class Job:
+    """What is to be made of one message: `formats` out of pdf, html and text.
+
+    `engine` names the engine for the PDF; `plain` sets the text alone, for a layout that no engine could make.
+    `arrival` is the mailbox's date for the message, shown where it has none.
+    """
+
+    data: bytes
+    formats: tuple[str, ...]
+    options: PageOptions
+    engine: str = "plutoprint"
+    plain: bool = False
+    arrival: datetime | None = None
+
+
+@dataclass
+class Made:
+    """The files by format, and notes on what differs from the original."""
+
+    files: dict[str, bytes] = field(default_factory=dict)
+    notes: list[Note] = field(default_factory=list)
+
+
+def make(job: Job) -> Made:
+    """Make the files. Reads no disk, clock or network; the same job gives the same bytes.
+
+    Raises PageError where the engine can't make the PDF.
+    """
+    message = Message(job.data)
+    made = Made()
+    if "text" in job.formats:
+        from wexagraph.pages.plain import to_text
+
+        made.files["text"] = to_text(message, job.options, job.arrival).encode("utf-8", "replace")
+        made.notes += message.notes(plain=True)
+    if "html" in job.formats:
+        page = compose(message, job.options, arrival=job.arrival, plain=job.plain, screen=True)
+        made.files["html"] = page.self_contained().encode("utf-8", "replace")
+        made.notes += page.notes
+    if "pdf" in job.formats:
+        made.files["pdf"] = _pdf(message, job, made)
+    made.notes = list(dict.fromkeys(made.notes))
+    return made
+
+
+def _pdf(message: Message, job: Job, made: Made) -> bytes:
+    from wexagraph.pages.engines import engine
+    from wexagraph.pages.finish import Embedded, embed
+
+    page = compose(message, job.options, arrival=job.arrival, plain=job.plain)
+    made.notes += page.notes
+    pdf = engine(job.engine).render(page, job.options)
+    files = []
+    if job.options.attachments == "embed":
+        files = [Embedded(a.name, a.type, a.content()) for a in message.attachments]
+    if any(note.code in ("body-too-long", "parts-too-many", "nesting-too-deep") for note in page.notes):
+        files.append(Embedded("original message.eml", "message/rfc822", job.data, "The message as it was received"))
+    if not files:
+        return pdf
+    try:
+        return embed(pdf, files, page.date)
+    except (ValueError, RuntimeError, MemoryError) as error:
+        raise PageError(f"embedding failed: {error}") from error

@@ -1,0 +1,99 @@
+"""Pictures of a message, checked before any engine opens them."""
+
+from __future__ import annotations
+
+import base64
+import io
+import re
+import warnings
+from collections.abc import Callable
+from urllib.parse import unquote, unquote_to_bytes
+
+from wexagraph.messages.mime import Part
+from wexagraph.notes import Note
+
+MOST_PIXELS = 40_000_000
+_TYPES = {
+    "PNG": "image/png",
+    "JPEG": "image/jpeg",
+    "GIF": "image/gif",
+    "WEBP": "image/webp",
+    "BMP": "image/bmp",
+}
+_DATA = re.compile(r"data:([\w/+.-]*)((?:;[\w=.+-]*)*),", re.IGNORECASE)
+
+
+class Pictures:
+    """The pictures that a page may show, by the names under which the page refers to them.
+
+    `find` looks a reference (`cid:…`, a Content-Location) up in the message. `resources` fills with what is used:
+    name to (media type, bytes).
+    """
+
+    def __init__(self, find: Callable[[str], Part | None], resources: dict[str, tuple[str, bytes]]) -> None:
+        self._find, self.resources = find, resources
+        self._known: dict[object, str | None] = {}
+        self.notes: list[Note] = []
+
+    def resolve(self, reference: str) -> str | None:
+        """The resource that a reference names, or None: remote, missing, or not fit to be shown."""
+        reference = reference.strip()
+        if reference in self._known:
+            return self._known[reference]
+        name = None
+        if reference[:5].lower() == "data:":
+            content = _data(reference)
+            name = self._add(content, "a picture in the text") if content else None
+        elif reference:
+            part = self._find(reference) or self._find(_cid(reference))
+            if part is not None:
+                name = self.of_part(part)
+        self._known[reference] = name
+        return name
+
+    def of_part(self, part: Part) -> str | None:
+        """The resource made of a part, or None where it can't be shown."""
+        if part not in self._known:
+            self._known[part] = self._add(part.content(), part.filename or f"part {part.number}")
+        return self._known[part]
+
+    def _add(self, content: bytes, label: str) -> str | None:
+        kind = check(content)
+        if kind is None:
+            self.notes.append(Note("picture-refused", label[:80]))
+            return None
+        name = f"wx:picture-{len(self.resources) + 1}"
+        self.resources[name] = (kind, content)
+        return name
+
+
+def check(content: bytes) -> str | None:
+    """The media type of a picture that an engine may open, recognised from its bytes; None for all others."""
+    from PIL import Image
+
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            with Image.open(io.BytesIO(content), formats=list(_TYPES)) as image:
+                width, height = image.size
+                kind = _TYPES.get(image.format or "")
+    except (OSError, ValueError, SyntaxError, MemoryError, Image.DecompressionBombError):
+        return None
+    return kind if 0 < width * height <= MOST_PIXELS else None
+
+
+def _cid(reference: str) -> str:
+    scheme, colon, rest = reference.partition(":")
+    return f"cid:{unquote(rest).strip('<> ')}" if colon and scheme.lower() == "cid" else reference
+
+
+def _data(reference: str) -> bytes | None:
+    match = _DATA.match(reference)
+    if not match:
+        return None
+    payload = reference[match.end() :]
+    if ";base64" not in match[2].lower():
+        return unquote_to_bytes(payload)
+    packed = re.sub(r"[^A-Za-z0-9+/]", "", unquote(payload))
+    packed = packed[: len(packed) - (len(packed) % 4 == 1)]
+    return base64.b64decode(packed + "=" * (-len(packed) % 4))

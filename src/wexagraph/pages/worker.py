@@ -1,0 +1,75 @@
+"""A worker process: takes pickled calls on standard input, gives pickled results on a pipe of its own.
+
+Run as `python -m wexagraph.pages.worker`. It ends when its input ends, so it never outlives its parent for long.
+"""
+
+from __future__ import annotations
+
+import os
+import pickle
+import signal
+import struct
+import sys
+from collections.abc import Callable
+from typing import IO, cast
+
+_LENGTH = struct.Struct(">Q")
+Call = tuple[Callable[..., object], tuple[object, ...], float]
+
+
+def send(stream: IO[bytes], value: object) -> None:
+    """Write one pickled value behind its length."""
+    data = pickle.dumps(value, protocol=pickle.HIGHEST_PROTOCOL)
+    stream.write(_LENGTH.pack(len(data)))
+    stream.write(data)
+    stream.flush()
+
+
+def receive(stream: IO[bytes]) -> object:
+    """Read one value. Raises EOFError where the other side is gone."""
+    head = stream.read(_LENGTH.size)
+    if len(head) < _LENGTH.size:
+        raise EOFError
+    size = _LENGTH.unpack(head)[0]
+    data = stream.read(size)
+    if len(data) < size:
+        raise EOFError
+    return pickle.loads(data)
+
+
+def main() -> None:
+    """Answer calls of the form (function, arguments, seconds) until the input ends."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the parent decides when to stop
+    calls = sys.stdin.buffer
+    answers = os.fdopen(os.dup(1), "wb")
+    os.dup2(2, 1)  # whatever an engine prints must not fall between the answers
+    sys.setrecursionlimit(5000)
+    while True:
+        try:
+            function, arguments, seconds = cast(Call, receive(calls))
+        except EOFError:
+            return
+        if hasattr(signal, "alarm"):
+            signal.alarm(int(seconds) + 15)  # should the parent be killed, a hanging engine ends too
+        try:
+            answer: tuple[bool, object] = (True, function(*arguments))
+        except Exception as error:  # handed to the parent, which decides
+            answer = (False, _portable(error))
+        if hasattr(signal, "alarm"):
+            signal.alarm(0)
+        try:
+            send(answers, answer)
+        except BrokenPipeError:
+            os._exit(0)
+
+
+def _portable(error: Exception) -> Exception:
+    try:
+        pickle.loads(pickle.dumps(error))
+    except Exception:
+        return RuntimeError(f"{type(error).__name__}: {error}")
+    return error
+
+
+if __name__ == "__main__":
+    main()

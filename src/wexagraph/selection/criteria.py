@@ -1,0 +1,176 @@
+"""One criterion: a test with the name and meaning of an IMAP SEARCH key (RFC 9051 section 6.4.4)."""
+
+from __future__ import annotations
+
+import fnmatch
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import date, datetime, tzinfo
+from difflib import get_close_matches
+from functools import lru_cache
+
+from wexagraph.errors import CallError
+from wexagraph.messages import HtmlBlock, Message, MessageBlock, TextBlock
+from wexagraph.messages.headers import decode_words
+from wexagraph.sources import Envelope, Source
+
+_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([kmg]?)i?b?", re.IGNORECASE)
+_UNITS = {"": 1, "k": 1024, "m": 1024**2, "g": 1024**3}
+
+
+class Subject:
+    """What a criterion is put to: a message by its envelope, its body read at most once and only when asked for."""
+
+    def __init__(self, source: Source, envelope: Envelope, zone: tzinfo | None) -> None:
+        self.source, self.envelope, self.zone = source, envelope, zone
+        self._body: str | None = None
+
+    @property
+    def date(self) -> date | None:
+        found: datetime | None = self.envelope.header.date(self.envelope.arrival)[0]
+        return found.astimezone(self.zone).date() if found else None
+
+    def body(self) -> str:
+        """The text that a reader sees, without markup. Raises MessageError."""
+        if self._body is None:
+            self._body = body_text(Message(self.source.read(self.envelope)))
+        return self._body
+
+
+def body_text(message: Message) -> str:
+    """All texts of a message and of the messages in it, as one."""
+    found: list[str] = []
+    for block in message.blocks():
+        if isinstance(block, TextBlock):
+            found.append(block.text)
+        elif isinstance(block, HtmlBlock):
+            found.append(visible_text(block.html))
+        elif isinstance(block, MessageBlock):
+            found.append(body_text(block.message))
+    return "\n".join(found)
+
+
+def visible_text(html: str) -> str:
+    """The text of an HTML body, without scripts and style sheets."""
+    from selectolax.lexbor import LexborHTMLParser
+
+    tree = LexborHTMLParser(html)
+    tree.strip_tags(["script", "style", "head", "template", "noscript"])
+    return tree.body.text(separator=" ") if tree.body else ""
+
+
+@dataclass(frozen=True)
+class Criterion:
+    """A named test and the value it was given, for example ("from", "*@quay.example")."""
+
+    name: str
+    value: str
+
+    def __post_init__(self) -> None:
+        if self.name not in TESTS:
+            near = get_close_matches(self.name, list(TESTS), n=1)
+            hint = f" Did you mean {near[0]}?" if near else ""
+            raise CallError(f"there is no criterion {self.name!r}.{hint} Criteria are: {', '.join(TESTS)}.")
+        TESTS[self.name].check(self.value)
+
+    @property
+    def reads_body(self) -> bool:
+        return TESTS[self.name].reads_body
+
+    def matches(self, subject: Subject) -> bool:
+        """Whether the message meets the criterion. May raise MessageError where a body has to be read."""
+        return TESTS[self.name].test(subject, self.value)
+
+
+@lru_cache(maxsize=512)
+def _pattern(value: str) -> re.Pattern[str] | str:
+    folded = value.casefold()
+    if "*" in value or "?" in value:
+        return re.compile(fnmatch.translate(folded.replace("[", "[[]")), re.DOTALL)
+    return folded
+
+
+def text_matches(value: str, *texts: str) -> bool:
+    """IMAP's substring, whatever the case; with `*` or `?` the whole text has to fit."""
+    pattern = _pattern(value)
+    if isinstance(pattern, str):
+        return any(pattern in text.casefold() for text in texts)
+    return any(pattern.fullmatch(text.casefold().strip()) for text in texts)
+
+
+def _addresses(field: bytes) -> Callable[[Subject, str], bool]:
+    def test(subject: Subject, value: str) -> bool:
+        for name, address in subject.envelope.header.addresses(field):
+            if text_matches(value, name, address, f"{name} <{address}>"):
+                return True
+        return False
+
+    return test
+
+
+def _text(subject: Subject, value: str) -> bool:
+    header = subject.envelope.header
+    return text_matches(value, *(decode_words(raw) for _, raw in header.fields()), subject.body())
+
+
+def _attached(subject: Subject, value: str) -> bool:
+    leaves = subject.source.attachments(subject.envelope)
+    return any(text_matches(value, leaf.name, leaf.type) for leaf in leaves)
+
+
+@dataclass(frozen=True)
+class _Test:
+    test: Callable[[Subject, str], bool]
+    check: Callable[[str], object] = str
+    reads_body: bool = False
+
+
+def parse_size(value: str) -> int:
+    """ "300", "20 KB", "1.5MB", "1GB" in bytes; a KB is 1,024. Raises CallError."""
+    match = _SIZE.fullmatch(value.strip())
+    if not match:
+        raise CallError(f"{value!r} is no size. Write bytes, or a number with KB, MB or GB: 20KB.")
+    return int(float(match[1]) * _UNITS[match[2].lower()])
+
+
+def parse_day(value: str) -> date:
+    """A day as 2026-03-14, or 2026-03 and 2026 for the first day of it. Raises CallError."""
+    for form in ("%Y-%m-%d", "%Y-%m", "%Y"):
+        try:
+            return datetime.strptime(value.strip(), form).date()
+        except ValueError:
+            continue
+    raise CallError(f"{value!r} is no day. Write it as year-month-day: 2026-03-14.")
+
+
+def _flag(word: str, wanted: bool) -> _Test:
+    return _Test(lambda subject, _: (word in subject.envelope.flags) is wanted)
+
+
+TESTS: dict[str, _Test] = {
+    "from": _Test(_addresses(b"from")),
+    "to": _Test(_addresses(b"to")),
+    "cc": _Test(_addresses(b"cc")),
+    "subject": _Test(lambda s, value: text_matches(value, s.envelope.header.subject)),
+    "body": _Test(lambda s, value: text_matches(value, s.body()), reads_body=True),
+    "text": _Test(_text, reads_body=True),
+    "since": _Test(lambda s, value: s.date is not None and s.date >= parse_day(value), parse_day),
+    "before": _Test(lambda s, value: s.date is not None and s.date < parse_day(value), parse_day),
+    "larger": _Test(lambda s, value: s.envelope.size > parse_size(value), parse_size),
+    "smaller": _Test(lambda s, value: s.envelope.size < parse_size(value), parse_size),
+    "keyword": _Test(lambda s, value: any(text_matches(value, f) if "*" in value else f == value.lower().lstrip("\\")
+                                          for f in s.envelope.flags)),
+    "seen": _flag("seen", True),
+    "unseen": _flag("seen", False),
+    "attached": _Test(_attached, reads_body=True),
+    "folder": _Test(lambda s, value: folder_matches(value, s.envelope.folder)),
+}  # fmt: skip
+
+
+def folder_matches(value: str, folder: str) -> bool:
+    """Whether a folder is the one named, or below it; with `*` or `?` the whole name has to fit."""
+    if "*" in value or "?" in value:
+        return text_matches(value, folder)
+    wanted, name = value.strip("/").casefold(), folder.casefold()
+    return name == wanted or name.startswith(wanted + "/")

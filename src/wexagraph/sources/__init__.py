@@ -1,0 +1,19 @@
+"""Where mail lies, and how it is read without touching it."""
+
+from pathlib import Path
+
+from wexagraph.errors import SourceError
+from wexagraph.sources.base import Envelope, Leaf, Source, Trouble
+
+
+def open_source(location: str | Path) -> Source:
+    """Open a source: a path to a mailbox in files. Raises SourceError."""
+    text = str(location)
+    if "://" in text:
+        raise SourceError(f"{text.partition('://')[0]}:// is not a source that this version reads. Give a path.")
+    from wexagraph.sources.local import open_local
+
+    return open_local(Path(text).expanduser())
+
+
+__all__ = ["Envelope", "Leaf", "Source", "Trouble", "open_source"]

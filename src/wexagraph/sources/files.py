@@ -1,0 +1,100 @@
+"""Messages that are files of their own: folders of EML, and Maildir."""
+
+from __future__ import annotations
+
+import zipfile
+import zlib
+from collections.abc import Iterator
+
+from wexagraph.errors import MessageError
+from wexagraph.messages.headers import Header, header_end
+from wexagraph.sources.base import Envelope
+from wexagraph.sources.trees import File, Tree
+
+_HEAD = 8 * 1024
+_MOST_HEAD = 16 * 1024 * 1024
+_MAILDIR_FLAGS = {
+    "S": "seen",
+    "R": "answered",
+    "F": "flagged",
+    "T": "deleted",
+    "D": "draft",
+    "P": "$forwarded",
+}
+
+
+class Files:
+    """A folder whose messages are files in a tree. Subclasses say what a file's name tells."""
+
+    def __init__(self, tree: Tree, folder: str, files: list[File]) -> None:
+        self.tree, self.folder, self._files = tree, folder, files
+
+    def close(self) -> None:
+        """Nothing is held open between two messages."""
+
+    def envelopes(self) -> Iterator[Envelope]:
+        """Envelopes in the order of the file names."""
+        for file in self._files:
+            envelope = Envelope(
+                folder=self.folder,
+                place=self._place(file),
+                size=file.size,
+                header=Header(b""),
+                stamp=file.stamp,
+                flags=self._flags(file),
+                arrival=file.modified,
+            )
+            try:
+                envelope.header = Header(_read_head(self.tree, file.path))
+            except MessageError as error:
+                envelope.trouble = str(error)
+            yield envelope
+
+    def _place(self, file: File) -> str:
+        return file.path
+
+    def _flags(self, file: File) -> frozenset[str]:
+        return frozenset()
+
+    def _path(self, envelope: Envelope) -> str:
+        return envelope.place
+
+    def read(self, envelope: Envelope) -> bytes:
+        """The file's bytes. Raises MessageError."""
+        path = self._path(envelope)
+        with self.tree.open(path) as file:
+            try:
+                return file.read()
+            except (OSError, zlib.error, zipfile.BadZipFile, EOFError) as error:
+                raise MessageError(f"{path}: {error}") from error
+
+
+class Maildir(Files):
+    """One Maildir folder: `cur` and `new`. A message's place is its unique name, the same when flags change."""
+
+    def __init__(self, tree: Tree, folder: str, files: list[File]) -> None:
+        super().__init__(tree, folder, files)
+        self._paths = {self._place(file): file.path for file in files}
+
+    def _place(self, file: File) -> str:
+        return file.path.rpartition("/")[2].partition(":2,")[0]
+
+    def _flags(self, file: File) -> frozenset[str]:
+        letters = file.path.rpartition(":2,")[2] if ":2," in file.path.rpartition("/")[2] else ""
+        return frozenset(_MAILDIR_FLAGS[letter] for letter in letters if letter in _MAILDIR_FLAGS)
+
+    def _path(self, envelope: Envelope) -> str:
+        return self._paths[envelope.place]
+
+
+def _read_head(tree: Tree, path: str) -> bytes:
+    """The header block of a message file, up to its empty line. Raises MessageError."""
+    with tree.open(path) as file:
+        try:
+            data, size = file.read(_HEAD), _HEAD
+            while (end := header_end(data)) >= len(data) and len(data) == size and size < _MOST_HEAD:
+                data += file.read(size * 3)
+                size *= 4
+        except (OSError, zlib.error, zipfile.BadZipFile, EOFError, RuntimeError) as error:
+            raise MessageError(f"{path}: {error}") from error
+    return data[:end]

@@ -1,0 +1,39 @@
+"""Text from messages, made harmless for where it is shown."""
+
+from __future__ import annotations
+
+import re
+
+# C0 and C1 controls, line and paragraph separators, bidirectional controls, zero-width characters that only hide,
+# surrogates and the byte order mark: none of them may steer a terminal or reorder what stands beside it
+_STEERING = re.compile(
+    "[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200b\u200e\u200f\u2028-\u202e\u2060-\u2069\ufeff\ufff9-\ufffb\ud800-\udfff]"
+)
+_SPACING = re.compile(r"[\t\n]+")
+_CONTROLS = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\ud800-\udfff\ufffe\uffff]")
+
+
+def one_line(text: str) -> str:
+    """Text for one line of a terminal, a heading or a table cell: nothing in it steers what shows it."""
+    return _STEERING.sub("", _SPACING.sub(" ", text))
+
+
+def lines(text: str) -> str:
+    """Text of several lines for a terminal: line ends and tabs stay, whatever steers goes."""
+    return _STEERING.sub("", text)
+
+
+def without_controls(text: str) -> str:
+    """Text for a page: characters that no markup may hold (XML 1.0 section 2.2) are taken out."""
+    return _CONTROLS.sub("", text)
+
+
+def size(count: float) -> str:
+    """Bytes for people: 812 bytes, 14.2 KB, 3.1 MB; a KB is 1,024."""
+    if count < 1024:
+        return f"{int(count)} bytes" if count != 1 else "1 byte"
+    for unit in ("KB", "MB", "GB"):
+        count /= 1024
+        if count < 1024:
+            return f"{count:.1f} {unit}"
+    return f"{count / 1024:.1f} TB"
