@@ -220,13 +220,15 @@ class _Cleaner:
     def run(self, html: str) -> Clean:
         tree = LexborHTMLParser(without_controls(html))
         state = self.state
+        if tree.css_first("script") is not None:
+            state.active.add("script")
         for style in tree.css("style"):
             media = style.attributes.get("media") or "all"
             state.css.append(self._sheet(style.text(), media))
         body = tree.body
         if body is not None:
             state.out.append(f"<div{self._body_attributes(body)}>")
-            self._children(body, 0)
+            self._children(body, 0, "")
             state.out.append("</div>")
         return Clean("".join(state.out), "\n".join(filter(None, state.css)), self._notes())
 
@@ -252,7 +254,7 @@ class _Cleaner:
             text += f' dir="{direction.lower()}"'
         return text
 
-    def _children(self, node: LexborNode, depth: int) -> None:
+    def _children(self, node: LexborNode, depth: int, align: str) -> None:
         child = node.first_child
         cells = 0
         while child is not None:
@@ -262,17 +264,17 @@ class _Cleaner:
             elif tag is not None and tag[0] not in "-!_":
                 if tag in _CELLS:
                     cells += 1
-                self._element(child, tag, depth, flat=tag in _CELLS and cells > MOST_CELLS)
+                self._element(child, tag, depth, align, flat=tag in _CELLS and cells > MOST_CELLS)
             child = child.next
 
-    def _element(self, node: LexborNode, tag: str, depth: int, flat: bool) -> None:
+    def _element(self, node: LexborNode, tag: str, depth: int, align: str, flat: bool) -> None:
         state = self.state
         state.elements += 1
         if tag in _ACTIVE:
             state.active.add(tag)
         if tag in _DROPPED:
             if tag in ("object", "video", "audio", "canvas"):
-                self._children(node, depth + 1)  # what stands inside is meant for those who can't show it
+                self._children(node, depth + 1, align)  # what stands inside is meant for those who can't show it
             return
         if tag == "img":
             self._image(node)
@@ -285,23 +287,25 @@ class _Cleaner:
             state.flattened = True
             state.out.append(" ")
             if depth < 4 * MOST_DEPTH:
-                self._children(node, depth + 1)
+                self._children(node, depth + 1, align)
             else:
                 state.out.append(escape(node.text(separator=" "), quote=False))
             return
         if tag not in _KEPT:
-            self._children(node, depth + 1)
+            self._children(node, depth + 1, align)
             return
-        state.out.append(f"<{tag}{self._attributes(node, tag)}>")
+        style, inner = alignment(tag, node.attributes.get("align"), align)
+        state.out.append(f"<{tag}{self._attributes(node, tag, style)}>")
         if tag not in _VOID:
-            self._children(node, depth + 1)
+            self._children(node, depth + 1, inner)
             state.out.append(f"</{tag}>")
 
-    def _attributes(self, node: LexborNode, tag: str) -> str:
+    def _attributes(self, node: LexborNode, tag: str, presented: str = "") -> str:
+        """The attributes to keep. `presented` are declarations that any style of the author's overrides."""
         found = node.attributes
         if not found:
-            return ""
-        out, extra = [], []
+            return f' style="{presented}"' if presented else ""
+        out, extra = [], [presented]
         for name, raw in found.items():
             value = raw or ""
             if name == "style" or name not in _ATTRIBUTES:
@@ -334,7 +338,9 @@ class _Cleaner:
         alternative = " ".join((attributes.get("alt") or "").split())
         name = self.resolve(source)
         if name is not None:
-            self.state.out.append(f'<img src="{escape(name)}"{self._attributes(node, "img")}>')
+            self.state.out.append(
+                f'<img src="{escape(name)}"{self._attributes(node, "img", _image_style(attributes))}>'
+            )
             return
         width, height = _px(attributes.get("width")), _px(attributes.get("height"))
         tiny = (width is not None and width <= 3) or (height is not None and height <= 3)
@@ -362,7 +368,7 @@ class _Cleaner:
         if tag == "input":
             kind = (node.attributes.get("type") or "text").lower()
             if kind in ("text", "submit", "button", "email", "number", "date", "search", "tel", "url"):
-                self.state.out.append(f"<span>{escape(node.attributes.get('value') or '')}</span>")
+                self.state.out.append(f" <span>{escape(node.attributes.get('value') or '')}</span> ")
             return
         self.state.out.append(f"<span>{escape(node.text(separator=' '))}</span>")
 
@@ -377,6 +383,54 @@ class _Cleaner:
         if state.flattened:
             notes.append(Note("body-too-deep"))
         return notes
+
+
+_ALIGNED = frozenset({"left", "right", "center", "justify"})
+_ALIGNING = frozenset("caption center col colgroup div h1 h2 h3 h4 h5 h6 p tbody td tfoot th thead tr".split())
+
+
+def alignment(tag: str, attribute: str | None, inherited: str) -> tuple[str, str]:
+    """What `align` means as CSS (HTML, section 15.3): declarations for this element, and what its children inherit.
+
+    An aligning attribute moves blocks and tables inside the element too, which no CSS value says; so a table in a
+    centred cell is given the margins. Like a browser in quirks mode, a table starts its own text anew.
+    """
+    value = (attribute or "").strip().lower()
+    value = "center" if value in ("middle", "absmiddle") else value
+    value = value if value in _ALIGNED else ""
+    if tag == "center":
+        value = "center"
+    if tag == "table":
+        style = "text-align:start"
+        if value == "center" or (not value and inherited == "center"):
+            style += ";margin-left:auto;margin-right:auto"
+        elif value in ("left", "right"):
+            style += f";float:{value}"
+        elif inherited == "right":
+            style += ";margin-left:auto"
+        return style, ""
+    if tag == "th" and not value:
+        return f"text-align:{inherited or 'center'}", inherited or "center"
+    if tag == "hr":
+        return {"left": "margin-left:0", "right": "margin-right:0"}.get(value, ""), inherited
+    if value and tag in _ALIGNING:
+        return f"text-align:{value}", value
+    return "", inherited
+
+
+def _image_style(attributes: dict[str, str | None]) -> str:
+    """`align`, `hspace` and `vspace` of a picture as CSS (HTML, section 15.4.3)."""
+    found = []
+    align = (attributes.get("align") or "").lower()
+    if align in ("left", "right"):
+        found.append(f"float:{align}")
+    elif align in ("top", "middle", "bottom"):
+        found.append(f"vertical-align:{align}")
+    for name, sides in (("hspace", ("left", "right")), ("vspace", ("top", "bottom"))):
+        number = _bounded_number(attributes.get(name) or "", _NUMBERS[name])
+        if number:
+            found += [f"margin-{side}:{number.rstrip('%')}px" for side in sides]
+    return ";".join(found)
 
 
 def _classes(value: str) -> str:

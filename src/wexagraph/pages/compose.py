@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import re
+import unicodedata
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import lru_cache
@@ -25,7 +26,7 @@ from wexagraph.text import one_line, size, without_controls
 MOST_TEXT = 4_000_000
 """Characters of one text that are set on pages; the original is embedded whole."""
 _MOST_FIELD = 20_000
-_BIDI = re.compile("[\u0590-\u08ff\ufb1d-\ufdff\ufe70-\ufefc]")
+_RTL = re.compile("[\u0590-\u08ff\ufb1d-\ufdff\ufe70-\ufefc]")
 
 
 @dataclass
@@ -59,6 +60,7 @@ def _templates() -> Environment:
         lstrip_blocks=True,
     )
     environment.filters["bytes"] = size
+    environment.filters["direction"] = lambda text: "rtl" if is_rtl(text) else "ltr"
     return environment
 
 
@@ -226,8 +228,8 @@ class _Composer:
                 level -= 1
             # short blocks keep the engine quick, and let it break pages between them
             for piece in re.split(r"\n(?=\n)", paragraph):
-                direction = ' dir="auto" class="wx-bidi"' if _BIDI.search(piece) else ""
-                out.append(f"<pre{direction}>{_linked(piece)}\n</pre>")
+                direction = ' dir="rtl" class="wx-rtl"' if is_rtl(piece) else ""
+                out.append(f"<pre{direction}>\n{_linked(piece)}\n</pre>")
         out.append("</blockquote>" * level + "</div>")
         return "".join(out)
 
@@ -236,6 +238,14 @@ class _Composer:
         inner = self.blocks(message)
         self.notes += message.notes(self.plain)
         return _templates().get_template("nested.html").render(heading=heading, body=Markup(inner))
+
+
+def is_rtl(text: str) -> bool:
+    """Whether a paragraph runs from right to left: by its first strong character (UAX #9, rules P2 and P3)."""
+    if not _RTL.search(text):
+        return False
+    strong = next((kind for kind in map(unicodedata.bidirectional, text) if kind in ("L", "R", "AL")), "L")
+    return strong != "L"
 
 
 _ADDRESS = re.compile(r"https?://[^\s<>\"'\x00-\x1f]{1,2000}")

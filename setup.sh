@@ -1,0 +1,27 @@
+#!/bin/sh
+# Usage: setup.sh PYTHON VENV
+# Makes a virtual environment with Wexagraph, its extras and the tools for developing it; on Debian, installs what
+# the tests judge results with: qpdf, poppler's tools, unzip, and the libraries of the second page engine.
+set -eu
+python=$1
+venv=$2
+
+missing=""
+command -v qpdf >/dev/null || missing="$missing qpdf"
+command -v pdftotext >/dev/null || missing="$missing poppler-utils"
+command -v unzip >/dev/null || missing="$missing unzip"
+"$python" -c 'import ensurepip' 2>/dev/null || missing="$missing python3-venv"
+ldconfig -p 2>/dev/null | grep -q libpangoft2-1.0 || missing="$missing libpangoft2-1.0-0 libharfbuzz-subset0"
+if [ -n "$missing" ]; then
+    if command -v apt-get >/dev/null && [ "$(id -u)" = 0 ]; then
+        export DEBIAN_FRONTEND=noninteractive
+        apt-get update -qq
+        # shellcheck disable=SC2086
+        apt-get install -y -qq --no-install-recommends $missing >/dev/null
+    else
+        echo "Not installed here, and needed by some tests:$missing" >&2
+    fi
+fi
+
+"$python" -m venv "$venv"
+"$venv/bin/python" -m pip install --quiet --disable-pip-version-check --editable ".[weasyprint,dev]"

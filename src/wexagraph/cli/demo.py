@@ -1,0 +1,103 @@
+"""`wexagraph demo [--into DIR]`"""
+
+from __future__ import annotations
+
+import shlex
+import shutil
+from pathlib import Path
+from typing import Any
+
+import click
+
+from wexagraph.cli.main import COMMANDS, cli
+from wexagraph.errors import TargetError
+from wexagraph.text import one_line
+
+_MARK = "made-by-wexagraph-demo"
+
+
+@click.command("demo")
+@click.option(
+    "--into", default="saltmere", show_default=True, metavar="DIR", help="Where the mailbox and the files go."
+)
+@click.option("--zone", default="Europe/Lisbon", show_default=True, metavar="ZONE", help="Time zone for the example.")
+@click.pass_context
+def command(context: click.Context, into: str, zone: str) -> int:
+    """Make the Saltmere demo mailbox and run the full example on it.
+
+    The port office of Saltmere is invented, and so is everyone who writes to it. Its mail is of every kind that a
+    records clerk meets, the broken and the hostile included.
+    """
+    from wexagraph.demo import make_mailbox
+
+    folder = Path(into)
+    _prepare(folder)
+    mailbox = make_mailbox(folder / "mailbox")
+    click.secho("1. A mailbox to try things on", bold=True)
+    click.echo(
+        f"   Made {mailbox.count} messages in {one_line(str(mailbox.path))}: an mbox file, a Maildir with folders,"
+    )
+    click.echo("   and a folder of EML files. All persons, firms and ships are invented.")
+    source, out = str(mailbox.path), str(folder / "export")
+    steps: list[tuple[str, list[str]]] = [
+        ("Which folders are there?", ["folders", source]),
+        ("What did the surveyor and the harbour master write about the quay?",
+         ["list", source, "--subject", "quay", "--zone", zone]),
+        ("One message, looked at closely", ["show", source, _first_id(source, "East quay survey"), "--zone", zone]),
+        ("All of it as PDF for reading and EML for evidence",
+         ["export", source, "--into", out, "--as", "pdf,eml", "--zone", zone]),
+        ("The same command again: nothing is done twice",
+         ["export", source, "--into", out, "--as", "pdf,eml", "--zone", zone]),
+    ]  # fmt: skip
+    worst = 0
+    for number, (heading, arguments) in enumerate(steps, 2):
+        click.secho(f"\n{number}. {heading}", bold=True)
+        click.secho(f"   $ wexagraph {shlex.join(arguments)}\n", fg="cyan")
+        worst = max(worst, _run(context, arguments))
+    _farewell(folder, mailbox.count)
+    return worst
+
+
+def _prepare(folder: Path) -> None:
+    """Clear what an earlier demo has made; a folder with anything else in it is left alone. Raises TargetError."""
+    try:
+        if folder.exists() and not folder.is_dir():
+            raise TargetError(f"{folder} is a file. Name another place with --into.")
+        if folder.is_dir() and any(folder.iterdir()) and not (folder / _MARK).exists():
+            raise TargetError(f"{folder} holds something else. Name another place with --into.")
+        for name in ("mailbox", "export"):
+            if (folder / name).exists():
+                shutil.rmtree(folder / name)
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder / _MARK).write_text("The demo may clear this folder.\n", "utf-8")
+    except OSError as error:
+        raise TargetError(
+            f"{folder} can't be used: {error.strerror or error}. Name another place with --into."
+        ) from error
+
+
+def _first_id(source: str, subject: str) -> str:
+    from wexagraph.selection import Choice, Criterion
+    from wexagraph.sources import open_source
+
+    with open_source(source) as mailbox:
+        choice = Choice(criteria=(Criterion("subject", subject), Criterion("attached", "*.pdf")))
+        return next(choice.select(mailbox)).id
+
+
+def _run(context: click.Context, arguments: list[str]) -> int:
+    """Run a command as if it had been typed."""
+    result: Any = cli.main(arguments, prog_name="wexagraph", standalone_mode=False)
+    return result if isinstance(result, int) else 0
+
+
+def _farewell(folder: Path, count: int) -> None:
+    export = folder / "export"
+    pdfs = sum(1 for _ in export.rglob("*.pdf"))
+    emls = sum(1 for _ in export.rglob("*.eml"))
+    click.secho("\nWhere things are", bold=True)
+    click.echo(f"   {pdfs} PDF and {emls} EML files of {count} messages lie in {one_line(str(export))},")
+    click.echo("   in the folders they had in the mailbox, each named from its date, sender and subject.")
+    click.echo(f"   {one_line(str(export / 'register.csv'))} has a row a message and opens in any spreadsheet.")
+    click.echo(f"   {one_line(str(export / 'manifest-sha256.txt'))} proves them: sha256sum -c, in that folder.")
+    click.echo(f"   Commands: {', '.join(COMMANDS)}. `wexagraph COMMAND --help` explains each.")

@@ -1,0 +1,1 @@
+"""Tests: most drive the installed program as a person would; see CONTRIBUTING.md."""

@@ -1,0 +1,60 @@
+"""Runs all tests, or the modules named: `python -m tests [test_naming ...]`. The last line counts them."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import unittest
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+HERE = Path(__file__).parent
+
+
+class _Quiet(unittest.TextTestResult):
+    """Dots, and a sentence for each skipped test."""
+
+    def addSkip(self, test: unittest.TestCase, reason: str) -> None:  # noqa: N802  unittest's name
+        super().addSkip(test, reason)
+        self.stream.writeln(f"\nskipped: {test.id()}: {reason}")
+
+
+def run_module(name: str) -> int:
+    """Run one module in this process, print its counts for the parent, return the number of failures."""
+    suite = unittest.defaultTestLoader.loadTestsFromName(f"tests.{name}")
+    result = unittest.TextTestRunner(resultclass=_Quiet, verbosity=1).run(suite)
+    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
+    passed = result.testsRun - failed - len(result.skipped)
+    print(f"COUNT {passed} {failed} {len(result.skipped)}")
+    return failed
+
+
+def in_a_process(name: str) -> tuple[str, str, list[int]]:
+    """Run one module in a process of its own, so that a crash of it is a failure and not the end."""
+    done = subprocess.run(
+        [sys.executable, "-m", "tests", "--module", name], cwd=HERE.parent, capture_output=True, text=True, check=False
+    )
+    lines = [line for line in done.stdout.splitlines() if line.startswith("COUNT ")]
+    counts = [int(word) for word in lines[-1].split()[1:]] if lines else [0, 1, 0]
+    return name, done.stderr + "".join(f"{li}\n" for li in done.stdout.splitlines() if li not in lines), counts
+
+
+def main() -> int:
+    if sys.argv[1:2] == ["--module"]:
+        run_module(sys.argv[2])
+        return 0
+    names = sys.argv[1:] or sorted(path.stem for path in HERE.glob("test_*.py"))
+    totals = [0, 0, 0]
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        for name, output, counts in pool.map(in_a_process, names):
+            print(f"--- {name}: {counts[0]} passed, {counts[1]} failed, {counts[2]} skipped")
+            if counts[1] or counts[2]:
+                print(output)
+            totals = [total + count for total, count in zip(totals, counts, strict=True)]
+    print(f"{totals[0]} passed, {totals[1]} failed, {totals[2]} skipped")
+    return 1 if totals[1] or not totals[0] else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,131 @@
+"""What the tests share: the program in a subprocess, folders that vanish, and judges that did not make the result."""
+
+from __future__ import annotations
+
+import csv
+import io
+import os
+import re
+import shutil
+import subprocess
+import sys
+import tempfile
+import unicodedata
+import unittest
+from pathlib import Path
+
+import pypdfium2
+
+PROGRAM = str(Path(sys.executable).parent / "wexagraph")
+
+
+class ProgramTest(unittest.TestCase):
+    """A test with a temporary folder, `self.folder`, and the program to run in it."""
+
+    def setUp(self) -> None:
+        self.folder = Path(tempfile.mkdtemp(prefix="wexagraph-test-"))
+        self.addCleanup(shutil.rmtree, self.folder, True)
+
+    def run_program(
+        self, *arguments: object, code: int | None = 0, input: str | None = None, env: dict[str, str] | None = None
+    ) -> subprocess.CompletedProcess[str]:
+        """Run `wexagraph` with these arguments; `code` is the exit code it must have, None for any."""
+        done = subprocess.run(
+            [PROGRAM, *map(str, arguments)],
+            capture_output=True,
+            encoding="utf-8",
+            errors="surrogateescape",
+            input=input,
+            cwd=self.folder,
+            env={**os.environ, "XDG_CONFIG_HOME": str(self.folder / "no-config"), "TZ": "UTC", **(env or {})},
+            timeout=300,
+            check=False,
+        )
+        if code is not None:
+            self.assertEqual(done.returncode, code, f"{arguments}\n{done.stdout}\n{done.stderr}")
+        self.assertNotIn("Traceback", done.stderr + done.stdout)
+        return done
+
+    def write(self, name: str, content: bytes | str) -> Path:
+        path = self.folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(content.encode() if isinstance(content, str) else content)
+        return path
+
+    def listed(self, source: object, *arguments: object) -> list[dict[str, str]]:
+        """The rows of `list --csv`."""
+        output = self.run_program("list", source, *arguments, "--csv").stdout
+        return list(csv.DictReader(io.StringIO(output)))
+
+    def subjects(self, source: object, *arguments: object) -> list[str]:
+        return [row["subject"] for row in self.listed(source, *arguments)]
+
+    def made(self, folder: Path | str, suffix: str = "") -> list[str]:
+        """Paths of the files an export has made, sorted, without the journal and the two lists."""
+        root = self.folder / folder
+        found = [str(path.relative_to(root)) for path in root.rglob("*") if path.is_file() or path.is_symlink()]
+        own = ("register.csv", "manifest-sha256.txt")
+        return sorted(p for p in found if not p.startswith(".wexagraph") and p not in own and p.endswith(suffix))
+
+
+def letter(
+    subject: str = "East quay survey",
+    sender: str = "Ines Halden <ines.halden@quaysurvey.example>",
+    date: str = "Sat, 14 Mar 2026 15:03:00 +0000",
+    body: str = "The survey is done.\n",
+    more: str = "",
+) -> bytes:
+    """A small letter. `more` is further header lines, each with its line end."""
+    head = f"From: {sender}\nTo: Records <records@saltmere.example>\nSubject: {subject}\nDate: {date}\n{more}\n"
+    return (head + body).encode()
+
+
+def mbox(*messages: bytes) -> bytes:
+    """An mbox of these messages; From lines are quoted as mboxrd does."""
+    out = b""
+    for data in messages:
+        quoted = re.sub(rb"(?m)^(>*From )", rb">\1", data)
+        out += b"From quay@saltmere.example Sat Mar 14 15:03:00 2026\n" + quoted
+        out += b"\n" if quoted.endswith(b"\n") else b"\n\n"
+    return out
+
+
+def pdf_text(path: Path) -> str:
+    """All text of a PDF, by pypdfium2."""
+    document = pypdfium2.PdfDocument(path)
+    try:
+        return "\n".join(page.get_textpage().get_text_range() for page in document)
+    finally:
+        document.close()
+
+
+def pdf_pages(path: Path) -> int:
+    document = pypdfium2.PdfDocument(path)
+    try:
+        return len(document)
+    finally:
+        document.close()
+
+
+def squeezed(text: str) -> str:
+    """Text without spaces and compatibility forms, so that line breaks and ligatures do not count."""
+    text = unicodedata.normalize("NFKC", text.replace("\ufffe", "").replace("\u00ad", ""))
+    return re.sub(r"[\s\u200b-\u200f\u202a-\u202e\u2066-\u2069\ufe0f\ufffe]+", "", text)
+
+
+def missing_words(wanted: str, found: str) -> list[str]:
+    """The words of `wanted` that do not stand in `found`; a right-to-left word may stand in visual order."""
+    text = squeezed(found)
+    missing = []
+    for word in wanted.split():
+        letters = squeezed(word)
+        bare = letters.strip(".,:;!?\"'()")
+        if bare and bare not in text and bare[::-1] not in text:
+            missing.append(word)
+    return missing
+
+
+def check_with_qpdf(test: unittest.TestCase, path: Path) -> None:
+    """`qpdf --check` finds no error in a PDF."""
+    done = subprocess.run(["qpdf", "--check", str(path)], capture_output=True, text=True, check=False)
+    test.assertEqual(done.returncode, 0, f"{path}: {done.stdout}{done.stderr}")
