@@ -15,7 +15,7 @@ HERE = Path(__file__).parent
 class _Quiet(unittest.TextTestResult):
     """Dots, and a sentence for each skipped test."""
 
-    def addSkip(self, test: unittest.TestCase, reason: str) -> None:  # noqa: N802  unittest's name
+    def addSkip(self, test: unittest.TestCase, reason: str) -> None:
         super().addSkip(test, reason)
         self.stream.writeln(f"\nskipped: {test.id()}: {reason}")
 

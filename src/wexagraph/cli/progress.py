@@ -59,12 +59,13 @@ class Display:
     def _line(self, progress: Progress, now: float) -> str:
         if progress.total is None or self._work_start is None:
             return f"looking: {progress.done:,} messages so far"
-        rate = progress.done / max(now - self._work_start, 0.001)
-        left = _duration((progress.total - progress.done) / rate) if rate else "?"
         failed = f", {progress.failed:,} failed" if progress.failed else ""
-        return (
-            f"{self._what}: {progress.done:,} of {progress.total:,} messages{failed}, {rate:,.0f} a second, {left} left"
-        )
+        line = f"{self._what}: {progress.done:,} of {progress.total:,} messages{failed}"
+        worked = now - self._work_start
+        if worked < _FIRST or not progress.done:
+            return line
+        rate = progress.done / worked
+        return f"{line}, {rate:,.0f} a second, {_duration((progress.total - progress.done) / rate)} left"
 
     def _draw(self, progress: Progress) -> None:
         if self._bar is None:

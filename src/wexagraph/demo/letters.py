@@ -109,7 +109,8 @@ def quarrel() -> list[bytes]:
         ),
         (OSGOOD, WRAY, "Free of charge is a language I understand. But this is not over."),
     ]
-    found, history, ids = [], "", []
+    found, history = [], ""
+    ids: list[str] = []
     moment = when("2026-04-02", 8, 12, 1)
     for number, (sender, to, words) in enumerate(turns):
         subject = ("Re: " if number else "") + "Buoy 14"

@@ -214,12 +214,12 @@ class Journal:
     def chosen(self, naming: str, after: tuple[str, str, int] = ("", "", 0), most: int = 500) -> list[Row]:
         """The messages of this run in the order of work, `most` at a time, with the names they have in `naming`."""
         cursor = self._do(
-            "SELECT m.number, m.folder, m.place, m.stamp, m.id, m.size, m.digest, m.arrival, m.facts, n.stem FROM message m "
-            "JOIN name n ON n.message=m.number AND n.naming=? "
+            "SELECT m.number, m.folder, m.place, m.stamp, m.id, m.size, m.digest, m.arrival, m.facts, n.stem "
+            "FROM message m JOIN name n ON n.message=m.number AND n.naming=? "
             "WHERE m.run=? AND (m.folder, m.place, m.number) > (?,?,?) ORDER BY m.folder, m.place, m.number LIMIT ?",
             (naming, self.run, *after, most),
         )
-        return [Row(*found[:8], json.loads(found[8]), found[9]) for found in cursor]
+        return [Row(*found[:-2], json.loads(found[-2]), found[-1]) for found in cursor]  # type: ignore[call-arg]
 
     def chosen_by_folder(self, naming: str) -> Iterator[Row]:
         """All messages of this run, in the order of work."""
@@ -250,8 +250,8 @@ class Journal:
 
     def rivals(self) -> list[int]:
         """Messages whose wished names collide with each other's."""
-        return [row[0] for row in self._do(
-            "SELECT message FROM fresh WHERE key IN (SELECT key FROM fresh GROUP BY key HAVING count(*) > 1)")]  # fmt: skip
+        shared = "SELECT key FROM fresh GROUP BY key HAVING count(*) > 1"
+        return [row[0] for row in self._do(f"SELECT message FROM fresh WHERE key IN ({shared})")]
 
     def wishes(self) -> Iterator[tuple[int, str, str]]:
         """All wishes (message, key, stem): first those that come first under their key, then the others.
@@ -344,4 +344,5 @@ class Journal:
 
 
 def _file(row: tuple[Any, ...]) -> FileRow:
-    return FileRow(*row[:8], tuple(Note(code, detail) for code, detail in json.loads(row[8])))
+    notes = tuple(Note(code, detail) for code, detail in json.loads(row[-1]))
+    return FileRow(*row[:-1], notes)  # type: ignore[call-arg]

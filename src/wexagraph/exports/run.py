@@ -5,13 +5,14 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from concurrent.futures import FIRST_COMPLETED, Executor, Future, wait
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime
 from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
-from wexagraph.errors import MessageError, PageError
+from wexagraph.errors import MessageError, PageError, TargetError
 from wexagraph.exports import register
 from wexagraph.exports.binders import Binder
 from wexagraph.exports.journal import FileRow, Journal, Row
@@ -118,6 +119,11 @@ class _Run:
             if not self.stopped():
                 self._read_all()
             self._finish_all()
+        except TargetError:
+            self._drop_workers()
+            with suppress(TargetError):
+                self._put()  # what was finished before the disk failed may still find its place
+            raise
         except BaseException:
             self._drop_workers()
             raise
@@ -336,8 +342,7 @@ class _Run:
             self.report.bytes += staged.size
             written += 1
         self.progress.files += written
-        for note in dict.fromkeys(work.notes):
-            self.report.notes[note.code] += 1
+        self.report.notes.update({note.code for note in work.notes})
         failed = next((n for n in work.notes if n.code == "page-failed"), None)
         if refused:
             self._fail(row, refused[0])

@@ -291,7 +291,7 @@ _syncfs = _load_syncfs()
 
 
 def _sync(folder: Path, files: list[Path]) -> None:
-    """Bring what was written to a folder's file system to the disk: by one call where there is one, else file by file."""
+    """Bring what was written to a folder's file system to the disk: by one call, or else file by file."""
     if _syncfs is not None:
         descriptor = os.open(folder, os.O_RDONLY)
         try:

@@ -40,6 +40,8 @@ _ALIASES = {
     "x-utf-8": "utf-8",
     "x-mac-roman": "mac_roman",
     "macintosh": "mac_roman",
+    "iso-8859-8-i": "iso8859-8",
+    "iso-8859-8-e": "iso8859-8",
     "x-user-defined": "cp1252",
 }
 _UNKNOWN = {
@@ -76,19 +78,18 @@ def codec_for(label: str) -> str | None:
     name = name.split("*")[0]  # RFC 2231 language suffix
     if name in _UNKNOWN:
         return None
-    candidates = [name, _ALIASES.get(name, "")]
-    if name.startswith("x-"):
-        candidates += [name[2:], _ALIASES.get(name[2:], "")]
-    if re.fullmatch(r"(?:windows|cp|x-cp|win)[-_]?(\d{3,4})", name):
-        candidates.append("cp" + re.sub(r"\D", "", name))
-    for candidate in reversed(candidates):
+    bare = name.removeprefix("x-")
+    candidates = [_ALIASES.get(name), _ALIASES.get(bare), name, bare]
+    if re.fullmatch(r"(?:windows|cp|x-cp|win)[-_]?\d{3,4}", name):
+        candidates.insert(0, "cp" + re.sub(r"\D", "", name))
+    for candidate in candidates:
         if not candidate or "\0" in candidate:
             continue
         try:
             found = codecs.lookup(candidate).name
         except (LookupError, UnicodeError, ValueError):
             continue
-        if found not in _TEXT_CODECS_ONLY and not found.endswith("_codec"):
+        if found.replace("-", "_") not in _TEXT_CODECS_ONLY and not found.endswith("_codec"):
             return found
     return None
 
@@ -102,6 +103,8 @@ def decode(data: bytes, label: str = "") -> tuple[str, list[Note]]:
     codec = codec_for(label)
     if codec in (None, "cp1252", "utf-8") and data.isascii() and b"\x1b" not in data:
         return data.decode("ascii"), []
+    if codec in (None, "cp1252", "utf-8") and b"\x1b$" in data:
+        codec = None  # ISO-2022 escapes are ASCII to the eye, and to a declaration that was never thought about
     if codec is not None:
         text = _strict(data, codec)
         if text is not None and not (codec == "cp1252" and label and _strict_utf8_letters(data)):

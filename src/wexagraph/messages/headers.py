@@ -231,7 +231,7 @@ def _word_bytes(encoding: str, payload: str) -> bytes | None:
         return None
 
 
-_SIMPLE = re.compile(rb'(?:"([^"\\]*)"|([^"<>@,;:()\\\[\]]*?))[ \t\r\n]*<([!-~]+@[!-~]+)>')
+_SIMPLE = re.compile(rb'(?:"([^"\\]*)"|([^"<>@,;:()\\\[\]]*?))[ \t\r\n]*<([!-=?A-~]+@[!-=?A-~]+)>')
 _BARE = re.compile(rb"[!#-'*+\-./0-9=?A-Z^-~]+@[A-Za-z0-9.\-]+")
 
 

@@ -21,6 +21,7 @@ MAX_DEPTH = 100
 MAX_PARTS = 10_000
 _PARAMETER = re.compile(rb';[ \t\r\n]*([^\s=;"]+)[ \t\r\n]*=[ \t\r\n]*("(?:[^"\\]|\\.)*"?|[^;]*)', re.DOTALL)
 _EXTENDED = re.compile(r"(.+?)(?:\*(\d+))?(\*)?")
+_FIELD = re.compile(rb"(?:\xef\xbb\xbf)?[!-9;-~]+[ \t]*:")
 _CHEAP = re.compile(rb"(?i)^[ \t]*([a-z0-9.+_-]+/[a-z0-9.+_-]+)[ \t]*$")
 
 
@@ -112,7 +113,10 @@ def parse(data: bytes) -> tuple[Part, list[Note]]:
 
 
 def _part(data: bytes, start: int, end: int, number: str, default: str, depth: int, scan: _Scan) -> Part:
-    body = min(header_end(data, start, end), end)
+    # a part that does not begin with a field has no header, whatever stands further down: all of it is text
+    body = min(header_end(data, start, end), end) if _FIELD.match(data, start, end) else start
+    if data.startswith((b"\n", b"\r\n"), start, end):
+        body = header_end(data, start, end)
     part = Part(data, Header(data[start:body]), body, end, number, default)
     scan.parts += 1
     if part.type.startswith("multipart/"):

@@ -23,7 +23,7 @@ from wexagraph.pages.options import PageOptions
 from wexagraph.pages.pictures import Pictures
 from wexagraph.text import one_line, size, without_controls
 
-MOST_TEXT = 4_000_000
+MOST_TEXT = 2_000_000
 """Characters of one text that are set on pages; the original is embedded whole."""
 _MOST_FIELD = 20_000
 _RTL = re.compile("[\u0590-\u08ff\ufb1d-\ufdff\ufe70-\ufefc]")

@@ -1,0 +1,191 @@
+"""The structure of messages: our reading against the email package's, damage, depth, and what is shown."""
+
+from __future__ import annotations
+
+import base64
+import email
+import email.policy
+import random
+import unittest
+
+from wexagraph.demo.build import file, forwarded, html, message, multipart, text, when
+from wexagraph.messages import HtmlBlock, Message, MessageBlock, PictureBlock, TextBlock
+from wexagraph.messages.flowed import paragraphs
+from wexagraph.messages.mime import parse
+from wexagraph.messages.transfer import decode_transfer
+
+
+def mail(body: object) -> bytes:
+    return message("a@b.example", "c@d.example", "x", when("2026-03-14"), body)  # type: ignore[arg-type]
+
+
+class Structure(unittest.TestCase):
+    def test_against_the_email_package(self) -> None:
+        """Random trees: every leaf's type and bytes as the standard library has them."""
+        rng = random.Random(11)
+
+        def piece(depth: int) -> object:
+            kind = rng.choice(["text", "html", "file", "multi", "multi"] if depth < 4 else ["text", "file"])
+            if kind == "text":
+                return text(rng.choice(["plain\n", "Möwe\nund mehr\n", "", "--almost\n-- a boundary--\n"]))
+            if kind == "html":
+                return html("<p>x</p>\n")
+            if kind == "file":
+                return file(
+                    rng.choice(["a.pdf", "ü.txt", "x y.bin"]), "application/pdf", rng.randbytes(rng.randrange(300))
+                )
+            return multipart(
+                rng.choice(["mixed", "related", "alternative"]), *(piece(depth + 1) for _ in range(rng.randrange(1, 4)))
+            )
+
+        for _ in range(150):
+            data = mail(piece(0))
+            if rng.random() < 0.5:
+                data = data.replace(b"\n", b"\r\n")
+            theirs = [
+                (part.get_content_type(), part.get_payload(decode=True))
+                for part in email.message_from_bytes(data, policy=email.policy.compat32).walk()
+                if not part.is_multipart()
+            ]
+            ours = [(part.type, part.content()) for part in parse(data)[0].walk() if not part.children]
+            self.assertEqual([kind for kind, _ in ours], [kind for kind, _ in theirs])
+            for (_, mine), (_, other) in zip(ours, theirs, strict=True):
+                self.assertEqual(mine.replace(b"\r\n", b"\n").rstrip(), other.replace(b"\r\n", b"\n").rstrip())
+
+    def test_a_missing_end(self) -> None:
+        root, notes = parse(mail(multipart("mixed", text("one\n"), text("two"), closed=False)))
+        self.assertEqual([part.content().strip() for part in root.children], [b"one", b"two"])
+        self.assertEqual([note.code for note in notes], ["boundary-missing"])
+
+    def test_an_inner_end_missing_ends_with_its_parent(self) -> None:
+        inner = multipart("alternative", text("inner\n"), closed=False)
+        root, _ = parse(mail(multipart("mixed", inner, text("outer\n"))))
+        self.assertEqual(len(root.children), 2)
+        self.assertEqual(root.children[1].content().strip(), b"outer")
+
+    def test_five_hundred_levels(self) -> None:
+        body = text("innermost\n")
+        for number in range(500):
+            body = multipart(f"mixed; level={number}", body)
+        root, notes = parse(mail(body))
+        self.assertIn("nesting-too-deep", [note.code for note in notes])
+        self.assertIn(b"innermost", list(root.walk())[-1].content())
+
+    def test_no_header_at_all(self) -> None:
+        for data in (b"just words\nand more\n", b"", b"\n\nwords", b"\0\0\0"):
+            with self.subTest(data):
+                root, _ = parse(data)
+                self.assertEqual(root.content().strip(), data.strip())
+
+    def test_sizes_without_decoding(self) -> None:
+        for length in range(0, 200, 7):
+            part = parse(mail(file("x", "a/b", b"x" * length)))[0]
+            self.assertLessEqual(abs(part.size() - length), 1)
+
+
+class Transfer(unittest.TestCase):
+    def test_damage(self) -> None:
+        for data, encoding, wanted, whole in [
+            (b"aGVsbG8=", "base64", b"hello", True),
+            (b"aGVs\r\nbG8=\r\n", "Base64", b"hello", True),
+            (b"aGVsbG8", "base64", b"hello", False),
+            (b"aGV#sb*G8=", "base64", b"hello", True),
+            (b"aGVsbG8=aGVsbG8=", "base64", None, False),
+            (b"=48=65llo=\n", "quoted-printable", b"Hello", True),
+            (b"a=\r\nb  \nc", "quoted-printable", b"ab\nc", True),
+            (b"50=% of =ZZ", "quoted-printable", b"50=% of =ZZ", False),
+            (b"begin 644 x\n%:&5L;&\\\n`\nend\n", "x-uuencode", b"hello", True),
+            (b"as it is", "8bit", b"as it is", True),
+            (b"as it is", "made-up", b"as it is", True),
+        ]:
+            with self.subTest((data, encoding)):
+                found, is_whole = decode_transfer(data, encoding)
+                if wanted is not None:
+                    self.assertEqual(found, wanted)
+                self.assertEqual(is_whole, whole)
+
+    def test_spaces_without_end_take_no_endless_time(self) -> None:
+        decode_transfer(b"=20" + b" " * 3_000_000 + b"x", "quoted-printable")
+
+
+class Shown(unittest.TestCase):
+    def blocks(self, body: object, plain: bool = False) -> list[str]:
+        return [type(block).__name__ for block in Message(mail(body)).blocks(plain)]
+
+    def names(self, body: object) -> list[str]:
+        return [attachment.name for attachment in Message(mail(body)).attachments]
+
+    def test_alternatives(self) -> None:
+        both = multipart("alternative", text("t\n"), html("<p>h</p>"))
+        self.assertEqual(self.blocks(both), ["HtmlBlock"])
+        self.assertEqual(self.blocks(both, plain=True), ["TextBlock"])
+        self.assertEqual(self.names(both), [])
+        self.assertEqual(self.blocks(multipart("alternative", text("t\n"), html(""))), ["TextBlock"])
+
+    def test_related_inside_and_outside(self) -> None:
+        picture = file("p.png", "image/png", b"png", cid="p@x")
+        page = html('<img src="cid:p@x">')
+        for body in (
+            multipart("alternative", text("t"), multipart("related", page, picture)),
+            multipart("related", multipart("alternative", text("t"), page), picture),
+            multipart("mixed", page, picture),
+        ):
+            with self.subTest(bytes(body)):
+                found = Message(mail(body))
+                self.assertEqual([type(b) for b in found.blocks()], [HtmlBlock])
+                self.assertEqual(found.attachments, [])
+                self.assertIsNotNone(found.picture("cid:p@x"))
+
+    def test_a_picture_nobody_refers_to_is_an_attachment(self) -> None:
+        body = multipart("related", html("<p>no picture</p>"), file("p.png", "image/png", b"png", cid="p@x"))
+        self.assertEqual(self.names(body), ["p.png"])
+
+    def test_texts_in_their_order(self) -> None:
+        body = multipart("mixed", text("one\n"), file("p.jpg", "image/jpeg", b"x", disposition="inline"), text("two\n"))
+        found = Message(mail(body)).blocks()
+        self.assertEqual([type(block) for block in found], [TextBlock, PictureBlock, TextBlock])
+
+    def test_a_forwarded_message_is_shown_and_attached(self) -> None:
+        inner = message("e@f.example", "g@h.example", "inner subject", when("2026-03-13"), text("inner words\n"))
+        found = Message(mail(multipart("mixed", text("see below\n"), forwarded(inner))))
+        block = found.blocks()[1]
+        assert isinstance(block, MessageBlock)
+        self.assertEqual(block.message.header.subject, "inner subject")
+        self.assertEqual([a.name for a in found.attachments], ["inner subject.eml"])
+        self.assertEqual(found.attachments[0].content().strip(), inner.strip())
+
+    def test_files_that_are_text(self) -> None:
+        self.assertEqual(self.names(multipart("mixed", text("x\n"), file("a.txt", "text/plain", b"y"))), ["a.txt"])
+
+    def test_encrypted(self) -> None:
+        found = Message(
+            mail(
+                multipart("encrypted", file("", "application/pgp-encrypted", b"Version: 1"), file("m.asc", "a/b", b"?"))
+            )
+        )
+        self.assertIn("encrypted", [note.code for note in found.notes()])
+        self.assertEqual(len(found.attachments), 2)
+
+    def test_base64_of_text(self) -> None:
+        data = b"Content-Type: text/plain; charset=utf-8\nContent-Transfer-Encoding: base64\n\n" + base64.b64encode(
+            "Möwe".encode()
+        )
+        block = Message(data).blocks()[0]
+        assert isinstance(block, TextBlock)
+        self.assertEqual(block.text, "Möwe")
+
+
+class Flowed(unittest.TestCase):
+    def test_cases(self) -> None:
+        for source, flowed, delsp, wanted in [
+            ("a \nb\nc", True, False, [(0, "a b\nc")]),
+            ("a \nb", True, True, [(0, "ab")]),
+            ("a \nb", False, False, [(0, "a \nb")]),
+            ("> a \n> b\nc", True, False, [(1, "a b"), (0, "c")]),
+            (">> a\n> b\nc", False, False, [(2, "a"), (1, "b"), (0, "c")]),
+            ("> > a\nb", False, False, [(2, "a"), (0, "b")]),
+            ("-- \nname", True, False, [(0, "-- \nname")]),
+            (" >stuffed", True, False, [(0, ">stuffed")]),
+        ]:
+            with self.subTest(source):
+                self.assertEqual([tuple(p) for p in paragraphs(source, flowed, delsp)], wanted)

@@ -1,0 +1,214 @@
+"""Names: legal everywhere, true, different, and never outside the folder."""
+
+from __future__ import annotations
+
+import os
+import random
+import re
+import sys
+import unicodedata
+import unittest
+from pathlib import Path
+
+from tests.helpers import ProgramTest, letter, mbox
+from wexagraph.errors import CallError
+from wexagraph.naming import NamePattern, clean, collision_key, component, with_extension
+from wexagraph.naming.safe import LIMIT
+
+FORBIDDEN = '<>:"/\\|?*'
+DEVICES = re.compile(r"(?i)(con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])$")
+
+
+def illegal(name: str) -> str:
+    """Why a name can't be used somewhere; "" where it can. Written from the systems' documents, not from our code."""
+    if not name or name in (".", ".."):
+        return "empty"
+    if len(name.encode()) > 240:
+        return f"{len(name.encode())} bytes"
+    if any(c in FORBIDDEN or ord(c) < 32 or ord(c) == 127 for c in name):
+        return "forbidden character"
+    if name[-1] in " ." or name[0] == " ":
+        return "space or dot at an end"
+    if DEVICES.match(name.split(".")[0].rstrip()):
+        return "device name"
+    if unicodedata.normalize("NFC", name) != name:
+        return "not NFC"
+    if any(unicodedata.category(c) in ("Cc", "Cf", "Cs", "Co", "Zl", "Zp") for c in name):
+        return "control"
+    if any(0xFDD0 <= ord(c) <= 0xFDEF or ord(c) & 0xFFFE == 0xFFFE for c in name):
+        return "noncharacter"
+    return ""
+
+
+class Components(unittest.TestCase):
+    def test_cases(self) -> None:
+        for text, wanted in [
+            ("East quay survey", "East quay survey"),
+            ("Berth 3/4: what?", "Berth 3-4- what"),
+            ('<a> "b" |c|', "(a) 'b' -c-"),
+            ("../../etc/passwd", "etc-passwd"),
+            ("CON", "CON_"),
+            ("con.txt", "con_.txt"),
+            ("Nul .x", "Nul_.x"),
+            ("COM¹", "COM¹_"),
+            ("CONSOLE", "CONSOLE"),
+            ("name. . .", "name"),
+            ("  .hidden", "hidden"),
+            ("-rf", "rf"),
+            ("a\u202eb\u200bc\ufeffd\u2066e", "abcde"),
+            ("a\tb\nc\u2028d\u00a0e\u3000f", "a b c d e f"),
+            ("e\u0301", "é"),
+            ("日本語 한국어 ไทย हिन्दी", "日本語 한국어 ไทย हिन्दी"),
+            ("\ud800x", "x"),
+            ("\u3164", "unnamed"),
+            ("", "unnamed"),
+            ("???", "unnamed"),
+        ]:
+            with self.subTest(text):
+                self.assertEqual(component(text), wanted)
+
+    def test_cut_at_a_grapheme(self) -> None:
+        family = "👩‍👩‍👧"
+        for text in ("é" * 300, "e\u0301\u0323" * 200, "🇵🇹" * 100, "日本" * 200, family * 60):
+            with self.subTest(text[:4]):
+                name = component(text, room=20)
+                self.assertLessEqual(len(name.encode()), LIMIT - 20)
+                self.assertGreater(len(name.encode()), LIMIT - 60)
+                self.assertTrue(clean(text).startswith(name))
+                self.assertFalse(unicodedata.combining(clean(text)[len(name)]))
+
+    def test_extensions(self) -> None:
+        for name, wanted in [
+            ("a.pdf", ("a", ".pdf")), ("a.tar.gz", ("a.tar", ".gz")), ("no", ("no", "")), (".hidden", (".hidden", "")),
+            ("a.not an extension", ("a.not an extension", "")), ("a.", ("a.", "")), ("x.ελλ", ("x.ελλ", "")),
+        ]:  # fmt: skip
+            self.assertEqual(with_extension(name), wanted)
+
+    def test_random_text_of_all_unicode(self) -> None:
+        rng = random.Random(5)
+        for _ in range(3000):
+            text = "".join(chr(rng.randrange(sys.maxunicode + 1)) for _ in range(rng.randrange(1, 40)))
+            text += rng.choice(["", FORBIDDEN, "...", " ", "CON", "\u0301" * 300])
+            self.assertEqual(illegal(component(text, 20)), "", repr(text))
+
+    def test_collision_keys(self) -> None:
+        self.assertEqual(collision_key("A/B.pdf"), collision_key("a/b.PDF"))
+        self.assertEqual(collision_key("Straße É"), collision_key("STRASSE e\u0301"))
+        self.assertNotEqual(collision_key("a"), collision_key("b"))
+
+
+class Patterns(unittest.TestCase):
+    def test_wrong_ones(self) -> None:
+        for pattern, words in [
+            ("{subjct}", "Did you mean {subject}?"),
+            ("{subject.__class__}", "no field"),
+            ("{date[0]}", "no field"),
+            ("{subject!r}", "format behind a colon"),
+            ("{subject:{date}}", "format behind a colon"),
+            ("{subject", "can't be read"),
+            ("fixed", "no field"),
+            ("{}", "no field"),
+            ("{number:%Y}", "can't be filled"),
+            ("{subject:d}", "can't be filled"),
+        ]:
+            with self.subTest(pattern), self.assertRaisesRegex(CallError, re.escape(words)):
+                NamePattern(pattern)
+
+
+class Names(ProgramTest):
+    def names(self, *arguments: object, content: bytes | None = None) -> list[str]:
+        if content is not None:
+            self.write("box", content)
+        self.run_program("export", "box", "--into", "out", "--as", "eml", "--zone", "UTC", "--flat", *arguments)
+        return self.made("out", ".eml")
+
+    def test_the_default(self) -> None:
+        self.assertEqual(self.names(content=mbox(letter())), ["2026-03-14 1503 Ines Halden - East quay survey.eml"])
+
+    def test_the_zone(self) -> None:
+        content = mbox(letter(date="Sat, 14 Mar 2026 23:30:00 -0500"))
+        self.write("box", content)
+        for zone, start in [
+            ("UTC", "2026-03-15 0430"),
+            ("Asia/Tokyo", "2026-03-15 1330"),
+            ("sender", "2026-03-14 2330"),
+        ]:
+            self.run_program("export", "box", "--into", zone.replace("/", "-"), "--as", "eml", "--zone", zone)
+            self.assertTrue(self.made(zone.replace("/", "-"), ".eml")[0].startswith(f"box/{start}"))
+
+    def test_plain_words_for_what_is_missing(self) -> None:
+        content = mbox(b"To: x@y.example\n\nx\n").replace(b"Sat Mar 14 15:03:00 2026", b"")
+        self.assertEqual(self.names(content=content), ["undated no sender - no subject.eml"])
+
+    def test_an_address_where_no_name_is(self) -> None:
+        self.assertIn("quay@x.example - ", self.names(content=mbox(letter(sender="quay@x.example")))[0])
+
+    def test_all_fields(self) -> None:
+        pattern = "{date:%Y}/{folder}/{recipient} {sender_address} {id} {number:03} {subject:.4} {case}"
+        name = self.names("--name", pattern, content=mbox(letter()))[0]
+        self.assertRegex(
+            name, r"^2026/box/Records ines\.halden@quaysurvey\.example [0-9a-z]{10} 001 East no case\.eml$"
+        )
+
+    def test_folders_come_from_the_pattern_only(self) -> None:
+        names = self.names(
+            "--name", "{sender}/{subject}", content=mbox(letter("a/b\\c/../../d", sender="../x <a@b.example>"))
+        )
+        self.assertEqual(names, ["x/a-b-c-..-..-d.eml"])
+
+    def test_a_number_for_the_second(self) -> None:
+        messages = [letter("Invoice", body=f"{n}\n") for n in range(3)] + [letter("INVOICE"), letter("Invoice (2)")]
+        names = self.names("--name", "{subject}", content=mbox(*messages))
+        self.assertEqual(len(names), 5)
+        self.assertEqual(len({name.lower() for name in names}), 5)
+        self.assertIn("Invoice (2).eml", names)
+        by_name = {name: (self.folder / "out" / name).read_bytes() for name in names}
+        self.assertEqual(by_name["Invoice (2).eml"], letter("Invoice (2)"), "a name of its own is nobody else's number")
+        self.write("box", mbox(*reversed(messages)))  # read in another order, each still gets the name it had
+        self.run_program("export", "box", "--into", "other", "--as", "eml", "--flat", "--name", "{subject}")
+        self.assertEqual(
+            {name: (self.folder / "other" / name).read_bytes() for name in self.made("other", ".eml")}, by_name
+        )
+
+    def test_a_foreign_file_is_not_touched(self) -> None:
+        self.write("box", mbox(letter("Invoice")))
+        mine = self.write("out/Invoice.eml", "mine")
+        self.assertEqual(self.names("--name", "{subject}"), ["Invoice (2).eml", "Invoice.eml"])
+        self.assertEqual(mine.read_text(), "mine")
+        self.assertEqual(self.names("--name", "{subject}"), ["Invoice (2).eml", "Invoice.eml"])
+
+    def test_a_foreign_register_is_not_touched(self) -> None:
+        mine = self.write("out/register.csv", "mine")
+        self.names(content=mbox(letter()))
+        self.assertEqual(mine.read_text(), "mine")
+        self.assertTrue((self.folder / "out/register (2).csv").exists())
+
+    def test_a_symbolic_link_leads_nowhere(self) -> None:
+        (self.folder / "elsewhere").mkdir()
+        (self.folder / "out").mkdir()
+        os.symlink(self.folder / "elsewhere", self.folder / "out/Ines Halden")
+        os.symlink(self.folder / "elsewhere/new.eml", self.folder / "out/East quay survey.eml")
+        self.write("box", mbox(letter()))
+        done = self.run_program(
+            "export", "box", "--into", "out", "--as", "eml", "--flat", "--name", "{sender}/{subject}", code=1
+        )
+        self.assertIn("symbolic link", done.stdout)
+        self.run_program("export", "box", "--into", "out", "--as", "eml", "--flat", "--name", "{subject}")
+        self.assertEqual(list((self.folder / "elsewhere").iterdir()), [])
+        self.assertIn("East quay survey (2).eml", self.made("out"))
+
+    def test_a_thousand_subjects_drawn_from_all_of_unicode(self) -> None:
+        rng = random.Random(20260314)
+        messages = []
+        for number in range(1000):
+            subject = "".join(
+                rng.choice(FORBIDDEN) if rng.random() < 0.2 else chr(rng.randrange(1, sys.maxunicode + 1))
+                for _ in range(rng.randrange(1, 120))
+            )
+            subject = re.sub(r"[\r\n\ud800-\udfff]", "", subject)
+            messages.append(letter(subject, body=f"{number}\n"))
+        names = self.names("--name", "{subject}", content=mbox(*messages))
+        self.assertEqual(len(names), 1000)
+        self.assertEqual(len({collision_key(name) for name in names}), 1000)
+        wrong = {name: illegal(name) for name in names if illegal(Path(name).name)}
+        self.assertEqual(wrong, {})
