@@ -127,6 +127,7 @@ def _options(path: Path, text: str, values: dict[str, Any], context: click.Conte
                 what = f"{key!r} belongs to a single call and can't be a default"
             raise _wrong(path, text, "options", key, what, key, list(known))
         for name, parameter in known[key]:
+            value = [value] if parameter.multiple and not isinstance(value, list) else value
             try:
                 parameter.type_cast_value(click.Context(commands[name]), value)  # type: ignore[arg-type]
             except click.BadParameter as error:

@@ -348,6 +348,8 @@ class _Run:
             self._fail(row, refused[0])
         elif failed:
             self._fail(row, str(failed))
+        elif not work.missing and options.message_formats:
+            self._count_already(row)  # it was read for an archive of its folder only
         else:
             self.report.read += 1
             self.report.written += 1

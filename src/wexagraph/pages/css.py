@@ -252,7 +252,7 @@ def _value(tokens: list[Any], resolve: Resolve) -> str | None:
         ):
             if token.type == "literal" and token.value not in ",/+-*!":
                 return None
-            out.append(token.serialize())
+            out.append(token.serialize().replace("<", "\\3c "))
         elif token.type != "comment":
             return None
     return "".join(out).strip()

@@ -141,7 +141,8 @@ class LocalSource(Source):
             name = self._free(place or own)
             self._stores[name] = Files(self._tree, name, files)
         for file in mboxes:
-            name = self._free(file.path[:-5] if file.path.lower().endswith(".mbox") else file.path)
+            path = own if isinstance(self._tree, OneFile) else file.path
+            name = self._free(path[:-5] if path.lower().endswith(".mbox") else path)
             try:
                 self._stores[name] = Mbox(self._tree.on_disk(file.path), name)
             except MessageError as error:
