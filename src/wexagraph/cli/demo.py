@@ -52,7 +52,7 @@ def command(context: click.Context, into: str, zone: str) -> int:
     worst = 0
     for number, (heading, arguments) in enumerate(steps, 2):
         click.secho(f"\n{number}. {heading}", bold=True)
-        click.secho(f"   $ wexagraph {shlex.join(arguments)}\n", fg="cyan")
+        click.secho(f"   $ wexagraph {shlex.join(arguments)}\n", fg="magenta")
         worst = max(worst, _run(context, arguments))
     _farewell(folder, mailbox.count)
     return worst

@@ -114,7 +114,7 @@ def _lines(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> None:
     count, total, last_folder = 0, 0, None
     for envelope in choice.select(mailbox):
         if envelope.folder != last_folder:
-            click.secho(("\n" if last_folder is not None else "") + one_line(envelope.folder), bold=True, fg="cyan")
+            click.secho(("\n" if last_folder is not None else "") + one_line(envelope.folder), bold=True)
             last_folder = envelope.folder
         subject = one_line(envelope.header.subject) or "(no subject)"
         if envelope.trouble:
@@ -122,7 +122,7 @@ def _lines(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> None:
         sender = one_line(envelope.header.sender.name or envelope.header.sender.address) or "(no sender)"
         attached = len(mailbox.attachments(envelope))
         cells = [
-            click.style(envelope.id, fg="yellow"),
+            click.style(envelope.id, fg="magenta"),
             _date(envelope, timezone),
             set_cell_size(sender, sender_width),
             f"{size(envelope.size):>10}",

@@ -49,7 +49,7 @@ def command(context: click.Context, source: str, id: str, zone: str | None, head
         ("SHA-256", hashlib.sha256(data).hexdigest()),
     ]
     for label, text in rows:
-        click.echo(click.style(f"{label:9}", fg="cyan") + one_line(text))
+        click.echo(click.style(f"{label:9}", fg="magenta") + one_line(text))
     if headers:
         click.echo()
         for field, value in header.fields():

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import click
 
 from wexagraph.exports.report import Report
@@ -22,7 +20,7 @@ def print_summary(report: Report) -> None:
     if report.files:
         files = ", ".join(f"{report.files[name]:,} {_NAMES[name]}" for name in _NAMES if report.files[name])
         click.echo(f"Files: {files}; {size(report.bytes)} in {_seconds(report.seconds)}.")
-    click.echo(f"In:    {one_line(str(Path(report.into).absolute()))}")
+    click.echo(f"In:    {one_line(report.into)}")
     if report.notes:
         click.echo("Notes (each is on its page and in register.csv):")
         for code, count in report.notes.most_common():

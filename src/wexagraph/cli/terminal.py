@@ -26,7 +26,7 @@ def make_table(*headings: str) -> Table:
     from rich.table import Table
 
     box = Box("    \n    \n ── \n    \n    \n    \n    \n    \n")
-    table = Table(box=box, header_style="bold cyan", show_edge=False, pad_edge=False, padding=(0, 1))
+    table = Table(box=box, header_style="bold", show_edge=False, pad_edge=False, padding=(0, 1))
     for heading in headings:
         number = heading.startswith(">")
         table.add_column(heading.lstrip(">"), justify="right" if number else "left", no_wrap=number, overflow="fold")

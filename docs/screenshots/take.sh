@@ -1,0 +1,43 @@
+#!/bin/sh
+# Takes the pictures of this folder anew, from the demo data. Needs Xvfb, xterm, ImageMagick and poppler's tools,
+# and `wexagraph` on the PATH. Usage: docs/screenshots/take.sh
+set -eu
+here=$(cd "$(dirname "$0")" && pwd)
+work=$(mktemp -d)
+trap 'rm -rf "$work"; kill $screen 2>/dev/null || true' EXIT
+cd "$work"
+wexagraph demo --into saltmere >demo.txt
+Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 &
+screen=$!
+sleep 1
+
+terminal() { # name, columns of text size, command
+    printf '#!/bin/sh\nclear\nprintf "$ %%s\\n\\n" "%s"\n%s\nsleep 30\n' "$2" "$2" >run.sh
+    chmod +x run.sh
+    DISPLAY=:97 xterm -fa "DejaVu Sans Mono" -fs 11 -geometry 140x44+0+0 -bg "#fbfcfd" -fg "#16222b" +sb -e ./run.sh &
+    window=$!
+    sleep "${3:-3}"
+    DISPLAY=:97 import -window root -crop 1280x800+0+0 +repage "$here/$1.png"
+    kill $window 2>/dev/null || true
+    wait $window 2>/dev/null || true
+}
+
+pages() { # name, words of the one PDF, words of the other
+    n=0
+    for words in "$2" "$3"; do
+        n=$((n + 1))
+        file=$(find saltmere/export -name "*$words*.pdf" | sort | head -1)
+        pdftoppm -r 110 -png -singlefile "$file" "page$n"
+        convert "page$n.png" -resize 640x -crop 640x800+0+0 +repage -bordercolor "#c5d0d6" -border 1 "page$n.png"
+    done
+    convert page1.png page2.png +append "$here/$1.png"
+}
+
+terminal folders "wexagraph folders saltmere/mailbox"
+terminal list "wexagraph list saltmere/mailbox --since 2026-02 --before 2026-06 --except subject=Notice*"
+id=$(wexagraph list saltmere/mailbox --subject "East quay survey" --csv | sed -n 2p | cut -d, -f1)
+terminal show "wexagraph show saltmere/mailbox $id"
+terminal export "wexagraph export saltmere/mailbox --into out --as pdf,eml" 5
+pages page-letters "East quay survey" "Ice on the inner basin"
+pages page-conversation "1153 Osgood, Piet" "Noise at the boatyard"
+pages page-scripts "حجز" "サルトミア"
