@@ -14,8 +14,10 @@ README = (Path(__file__).parent.parent / "README.md").read_text("utf-8")
 
 
 def settled(output: str) -> list[str]:
-    """Lines without what differs from run to run: seconds, trailing spaces, and the notes below a summary."""
-    lines = [re.sub(r"in [\d.]+ s\.", "in N s.", line.rstrip()) for line in output.strip().splitlines()]
+    """Lines without what differs from machine to machine: sizes and seconds, trailing spaces, and the notes below a summary."""
+    lines = [
+        re.sub(r"; [\d.]+ MB in [\d.]+ s\.", "; some in some.", line.rstrip()) for line in output.strip().splitlines()
+    ]
     end = next((n for n, line in enumerate(lines) if line.startswith("Notes (")), len(lines))
     return lines[:end]
 
