@@ -9,13 +9,21 @@ import re
 _STEERING = re.compile(
     "[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200b\u200e\u200f\u2028-\u202e\u2060-\u2069\ufeff\ufff9-\ufffb\ud800-\udfff]"
 )
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")
 _SPACING = re.compile(r"[\t\n]+")
 _CONTROLS = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\ud800-\udfff\ufffe\uffff]")
 
 
 def one_line(text: str) -> str:
     """Text for one line of a terminal, a heading or a table cell: nothing in it steers what shows it."""
+    if text.isprintable():
+        return text
     return _STEERING.sub("", _SPACING.sub(" ", text))
+
+
+def cell(text: str) -> str:
+    """A table cell that no spreadsheet runs: text that begins like a formula gets an apostrophe in front."""
+    return "'" + text if text.startswith(_FORMULA) else text
 
 
 def lines(text: str) -> str:

@@ -12,9 +12,9 @@ import click
 
 from wexagraph.cli.parameters import SOURCE, ZONE, opened, say_troubles, zone_name
 from wexagraph.cli.terminal import machine_output, make_console, make_table
-from wexagraph.naming import in_zone
+from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
-from wexagraph.text import one_line, size
+from wexagraph.text import cell, one_line, size
 
 _COLUMNS = ("folder", "messages", "bytes", "oldest", "newest")
 
@@ -36,7 +36,7 @@ def command(context: click.Context, source: str, zone: str | None, as_csv: bool,
             newest: datetime | None = None
             for envelope in mailbox.envelopes(folder):
                 count, total = count + 1, total + envelope.size
-                moment = envelope.header.date(envelope.arrival)[0]
+                moment = envelope.date()[0]
                 if moment is not None:
                     oldest = moment if oldest is None or moment < oldest else oldest
                     newest = moment if newest is None or moment > newest else newest
@@ -67,8 +67,6 @@ def _print_for_programs(rows: list[dict[str, Any]], as_csv: bool) -> None:
         for name in ("oldest", "newest"):
             row[name] = row[name].isoformat() if row[name] else ""
     if as_csv:
-        from wexagraph.exports.register import cell
-
         writer = csv.writer(sys.stdout, lineterminator="\r\n")
         writer.writerow(_COLUMNS)
         writer.writerows([cell(str(row[name])) for name in _COLUMNS] for row in rows)

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import csv
+import io
 import json
+import os
 import shutil
 import sys
-from collections.abc import Iterator
+from collections import deque
+from collections.abc import Iterable, Iterator
 from datetime import tzinfo
 from typing import Any
 
@@ -14,12 +17,14 @@ import click
 
 from wexagraph.cli.parameters import SOURCE, ZONE, choosing, make_choice, opened, say_troubles, zone_name
 from wexagraph.cli.terminal import machine_output
-from wexagraph.naming import in_zone
+from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
 from wexagraph.selection import Choice
-from wexagraph.sources import Envelope, Source
-from wexagraph.text import one_line, size
+from wexagraph.sources import Envelope, Share, Source, open_source
+from wexagraph.text import cell, one_line, size
 
+_LARGE = 64 * 1024 * 1024  # bytes of a source that are worth starting processes for
+_SHARE = 16 * 1024 * 1024
 COLUMNS = ("id", "folder", "date", "from", "subject", "size", "attachments", "flags")
 
 
@@ -51,14 +56,57 @@ def command(
 
 
 def _csv(mailbox: Source, choice: Choice) -> None:
-    from wexagraph.exports.register import cell
-
     machine_output()
-    writer = csv.writer(sys.stdout, lineterminator="\r\n")
-    writer.writerow(COLUMNS)
-    for envelope in choice.select(mailbox):
+    csv.writer(sys.stdout, lineterminator="\r\n").writerow(COLUMNS)
+    for text in _tables(mailbox, choice):
+        sys.stdout.write(text)
+
+
+def _tables(mailbox: Source, choice: Choice) -> Iterator[str]:
+    """The rows as CSV, piece by piece in their order. A large source is read by several processes, a share each."""
+    folders = choice.folders_of(mailbox)
+    cores = os.cpu_count() or 1
+    if cores == 1 or choice.newest is not None or sum(map(mailbox.size, folders)) < _LARGE:
+        for envelope in choice.select(mailbox):
+            yield _table(mailbox, [envelope])
+        return
+    from concurrent.futures import Future
+
+    from wexagraph.exports.pool import Workers
+
+    shares = [
+        (mailbox.location, choice, folder, (number, count))
+        for folder in folders
+        for count in [mailbox.size(folder) // _SHARE + 1]
+        for number in range(count)
+    ]
+    with Workers(cores, patience=3600) as pool:
+        running: deque[Future[str]] = deque()
+        for share in shares:
+            running.append(pool.submit(table_of_share, *share))
+            if len(running) > 2 * cores:
+                yield running.popleft().result()
+        while running:
+            yield running.popleft().result()
+
+
+def table_of_share(location: str, choice: Choice, folder: str, share: Share) -> str:
+    """The rows of a share of a folder as CSV; runs in a worker process."""
+    mailbox = _opened.get(location)
+    if mailbox is None:
+        mailbox = _opened[location] = open_source(location)
+    return _table(mailbox, choice.of_share(mailbox, folder, share))
+
+
+_opened: dict[str, Source] = {}  # a worker's sources, kept open from share to share
+
+
+def _table(mailbox: Source, envelopes: Iterable[Envelope]) -> str:
+    out = io.StringIO(newline="")
+    writer = csv.writer(out, lineterminator="\r\n")
+    for envelope in envelopes:
         header = envelope.header
-        moment = header.date(envelope.arrival)[0]
+        moment = envelope.date()[0]
         leaves = mailbox.attachments(envelope)
         writer.writerow(
             (
@@ -72,6 +120,7 @@ def _csv(mailbox: Source, choice: Choice) -> None:
                 " ".join(sorted(envelope.flags)),
             )
         )
+    return out.getvalue()
 
 
 def _json(mailbox: Source, choice: Choice) -> None:
@@ -85,7 +134,7 @@ def _json(mailbox: Source, choice: Choice) -> None:
 
 def _as_dict(mailbox: Source, envelope: Envelope) -> dict[str, Any]:
     header = envelope.header
-    moment = header.date(envelope.arrival)[0]
+    moment = envelope.date()[0]
     found: dict[str, Any] = {
         "id": envelope.id,
         "folder": envelope.folder,
@@ -136,7 +185,7 @@ def _lines(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> None:
 
 
 def _date(envelope: Envelope, timezone: tzinfo | None) -> str:
-    moment = envelope.header.date(envelope.arrival)[0]
+    moment = envelope.date()[0]
     if moment is None:
         return "undated         "
     return f"{in_zone(moment, timezone) if timezone else moment:%Y-%m-%d %H:%M}"

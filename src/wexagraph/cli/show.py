@@ -11,7 +11,7 @@ from wexagraph.cli.parameters import SOURCE, ZONE, opened, zone_name
 from wexagraph.cli.terminal import make_console, make_table
 from wexagraph.errors import CallError
 from wexagraph.messages import HtmlBlock, Message, MessageBlock, TextBlock
-from wexagraph.naming import in_zone
+from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
 from wexagraph.pages.plain import html_to_text
 from wexagraph.text import lines, one_line, size
@@ -33,7 +33,7 @@ def command(context: click.Context, source: str, id: str, zone: str | None, head
         data = mailbox.read(envelope)
     message = Message(data)
     header = message.header
-    moment, date_notes = header.date(envelope.arrival)
+    moment, date_notes = envelope.date()
     rows = [("Subject", header.subject or "(no subject)")]
     for label, name in (("From", b"from"), ("To", b"to"), ("Cc", b"cc")):
         text = ", ".join(str(address) for address in header.addresses(name))

@@ -170,7 +170,7 @@ class Journal:
         """This run chose the message; it lies here now."""
         self._do(
             "UPDATE message SET run=?, source=?, place=?, stamp=?, id=? WHERE number=?",
-            (self.run, source, envelope.place, envelope.stamp, envelope.id, number),
+            (self.run, source, envelope.place, envelope.fingerprint(), envelope.id, number),
         )
 
     def add(self, source: str, envelope: Envelope, digest: str | None, arrival: datetime | None) -> int:

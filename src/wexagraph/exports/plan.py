@@ -49,7 +49,7 @@ class Planner:
 
     def _meet(self, envelope: Envelope, count: int) -> None:
         journal, source = self._journal, self._source.location
-        number = journal.known(source, envelope.folder, envelope.place, envelope.stamp)
+        number = journal.known(source, envelope.folder, envelope.place, envelope.fingerprint())
         digest = None
         if number is None and journal.has_digests(envelope.folder):
             digest = self._digest(envelope)
@@ -62,7 +62,7 @@ class Planner:
             if journal.has_name(number, self._options.naming):
                 return
         stem = self._stem(envelope, count)
-        moment = envelope.header.date(envelope.arrival)[0]
+        moment = envelope.date()[0]
         date = moment.astimezone(UTC).isoformat() if moment else ""
         journal.wish(number, collision_key(stem), stem, date)
 

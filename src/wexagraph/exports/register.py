@@ -10,18 +10,13 @@ from collections.abc import Iterator
 from wexagraph.exports.journal import FileRow, Journal
 from wexagraph.exports.target import Staging, Target
 from wexagraph.notes import Note
+from wexagraph.text import cell
 
 REGISTER = "register.csv"
 MANIFEST = "manifest-sha256.txt"
 COLUMNS = (
     "id", "folder", "date", "from", "to", "cc", "subject", "attachments", "size", "sha256", "files", "outcome", "notes",
 )  # fmt: skip
-_FORMULA = ("=", "+", "-", "@", "\t", "\r")
-
-
-def cell(text: str) -> str:
-    """A cell that no spreadsheet runs: text that begins like a formula gets an apostrophe in front."""
-    return "'" + text if text.startswith(_FORMULA) else text
 
 
 def write(target: Target, journal: Journal) -> None:

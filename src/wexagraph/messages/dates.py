@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from datetime import UTC, datetime, timedelta, timezone
+from datetime import UTC, datetime, timedelta, timezone, tzinfo
+from functools import lru_cache
 
 _MONTHS = {
     m: n for n, m in enumerate(["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"], 1)
@@ -48,9 +49,10 @@ def parse_date(text: str) -> datetime | None:
     return None
 
 
-def parse_ctime(text: str) -> datetime | None:
-    """The date of an mbox separator, in the form of C's asctime with or without a zone. None where there is none."""
-    match = _CTIME.search(text)
+def parse_separator(line: bytes) -> datetime | None:
+    """The date in an mbox separator ("From sender Sat Mar 14 15:03:00 2026"). None where there is none."""
+    # the sender may hold digits, the date never stands before it
+    match = _CTIME.search(line.decode("latin-1").partition(" ")[2].partition(" ")[2][:120])
     found = _ctime(match) if match else None
     return found if found is not None and plausible(found, None) else None
 
@@ -79,12 +81,14 @@ def _make(
     elif len(year) == 3:
         number += 1900
     try:
-        moment = datetime(number, month, int(day), hour, int(minute or 0), min(int(second or 0), 59))
-        return moment.replace(tzinfo=_offset(zone))
+        return datetime(
+            number, month, int(day), hour, int(minute or 0), min(int(second or 0), 59), tzinfo=_offset(zone)
+        )
     except (ValueError, OverflowError):
         return None
 
 
+@lru_cache(maxsize=512)
 def _offset(zone: str | None) -> timezone:
     if not zone:
         return UTC
@@ -102,3 +106,11 @@ def plausible(moment: datetime, received: datetime | None) -> bool:
     if not _EARLIEST <= moment.year < 2100:
         return False
     return received is None or moment <= received + timedelta(days=366)
+
+
+def in_zone(moment: datetime, zone: tzinfo) -> datetime:
+    """The same instant in a zone; as it is where the calendar has no such day there."""
+    try:
+        return moment.astimezone(zone)
+    except (OverflowError, ValueError):
+        return moment

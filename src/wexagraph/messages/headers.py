@@ -5,7 +5,6 @@ from __future__ import annotations
 import binascii
 import re
 from datetime import datetime
-from functools import cached_property
 from typing import NamedTuple
 
 from wexagraph.messages.charsets import codec_for, decode
@@ -52,12 +51,20 @@ class Header:
     Nothing is decoded before it is asked for; what was decoded is kept. All texts are free of line breaks.
     """
 
+    # plain attributes in place of cached_property, whose lock is the dearest part of a listing
+    __slots__ = ("_dated_", "_lower", "_received", "_sender", "_subject", "block")
+
     def __init__(self, block: bytes) -> None:
         self.block = block
+        self._lower = b"\n" + block.lower()
+        self._subject: str | None = None
+        self._sender: Address | None = None
+        self._received: tuple[datetime | None] | None = None
+        self._dated_: tuple[datetime | None, Note | None] | None = None
 
-    @cached_property
-    def _lower(self) -> bytes:
-        return b"\n" + self.block.lower()
+    def has(self, name: bytes) -> bool:
+        """Whether the letters of a field's name (lower case) stand anywhere in the block: a quick first look."""
+        return name in self._lower
 
     def raw(self, name: bytes) -> bytes | None:
         """The first field `name` (lower case), unparsed, without its line end; None where there is none."""
@@ -96,39 +103,48 @@ class Header:
         """The mailboxes of all fields `name`; groups are opened."""
         return [address for value in self.all_raw(name) for address in parse_addresses(value)]
 
-    @cached_property
+    @property
     def subject(self) -> str:
-        return self.text(b"subject")
+        if self._subject is None:
+            self._subject = self.text(b"subject")
+        return self._subject
 
-    @cached_property
+    @property
     def sender(self) -> Address:
         """The first author: From, else Sender, else an empty address."""
-        for name in (b"from", b"sender"):
-            found = self.addresses(name)
-            if found:
-                return found[0]
-        return Address("", "")
+        if self._sender is None:
+            found = self.addresses(b"from") or self.addresses(b"sender")
+            self._sender = found[0] if found else Address("", "")
+        return self._sender
 
-    @cached_property
-    def own_date(self) -> datetime | None:
-        """What the Date field says, with its own offset; None where it is missing, unreadable or absurd."""
-        return self._dated[0]
-
-    @cached_property
+    @property
     def _dated(self) -> tuple[datetime | None, Note | None]:
+        if self._dated_ is None:
+            self._dated_ = self._read_date()
+        return self._dated_
+
+    def _read_date(self) -> tuple[datetime | None, Note | None]:
         raw = self.raw(b"date")
         if not raw:
             return None, Note("date-missing")
         found = parse_date(raw.decode("latin-1"))
         if found is None:
             return None, Note("date-unreadable", decode_words(raw)[:80])
-        if not plausible(found, self.received):
+        at = self._lower.find(b"\nreceived:")
+        # it arrived in that year, or was never received: no need to read the field closely
+        near = at < 0 or self._lower.find(b" %d " % found.year, at, at + 600) >= 0
+        if not plausible(found, None if near else self.received):
             return None, Note("date-absurd", decode_words(raw)[:80])
         return found, None
 
-    @cached_property
+    @property
     def received(self) -> datetime | None:
         """The date of the newest (topmost readable) Received field."""
+        if self._received is None:
+            self._received = (self._read_received(),)
+        return self._received[0]
+
+    def _read_received(self) -> datetime | None:
         for value in self.all_raw(b"received")[:8]:
             found = parse_date(value.decode("latin-1").rpartition(";")[2])
             if found is not None and plausible(found, None):
@@ -170,9 +186,12 @@ def decode_words(raw: bytes) -> str:
         text = raw.decode("ascii")
     else:
         text = decode(raw)[0]
-    text = _FOLD.sub(" ", text)
+    if not text.isprintable():
+        text = _FOLD.sub(" ", text)
     if "=?" in text:
         text = _decode_encoded_words(text)
+    elif "  " not in text and text.isprintable():
+        return text
     return " ".join(text.split())
 
 

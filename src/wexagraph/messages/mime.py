@@ -9,7 +9,6 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from functools import cached_property
 from urllib.parse import unquote_to_bytes
 
 from wexagraph.messages.charsets import decode
@@ -21,8 +20,11 @@ MAX_DEPTH = 100
 MAX_PARTS = 10_000
 _PARAMETER = re.compile(rb';[ \t\r\n]*([^\s=;"]+)[ \t\r\n]*=[ \t\r\n]*("(?:[^"\\]|\\.)*"?|[^;]*)', re.DOTALL)
 _EXTENDED = re.compile(r"(.+?)(?:\*(\d+))?(\*)?")
+_TYPE = re.compile(r"[a-z0-9.+_$&^!#-]+/[a-z0-9.+_$&^!#-]+")
 _FIELD = re.compile(rb"(?:\xef\xbb\xbf)?[!-9;-~]+[ \t]*:")
-_CHEAP = re.compile(rb"(?i)^[ \t]*([a-z0-9.+_-]+/[a-z0-9.+_-]+)[ \t]*$")
+_SIMPLE = re.compile(  # no parameter, or one without anything unusual: nearly every field there is
+    rb"""([A-Za-z0-9/.+_-]+)[ \t]*(?:;[ \t\r\n]*([A-Za-z0-9-]+)=(?:"([^"\\]*)"|([^\s";*]+))[ \t]*;?)?"""
+)
 
 
 @dataclass(slots=True)
@@ -39,39 +41,48 @@ class Part:
     def __init__(self, data: bytes, header: Header, start: int, end: int, number: str, default: str) -> None:
         self.data, self.header, self.start, self.end, self.number = data, header, start, end, number
         self.children: list[Part] = []
+        self._disposition: tuple[str, dict[str, str]] | None = None
+        self._content: tuple[bytes, bool] | None = None
         self.type, self.parameters = parse_parameters(header.raw(b"content-type") or b"")
-        if not re.fullmatch(r"[a-z0-9.+_$&^!#-]+/[a-z0-9.+_$&^!#-]+", self.type):
+        if not _TYPE.fullmatch(self.type):
             self.type = default
 
-    @cached_property
+    @property
     def disposition(self) -> tuple[str, dict[str, str]]:
         """Content-Disposition (RFC 2183): its word in lower case ("" where there is none) and its parameters."""
-        return parse_parameters(self.header.raw(b"content-disposition") or b"")
+        if self._disposition is None:
+            self._disposition = parse_parameters(self.header.raw(b"content-disposition") or b"")
+        return self._disposition
 
-    @cached_property
+    @property
     def filename(self) -> str:
         """The file name that the part suggests, decoded but not made safe; "" where it suggests none."""
         name = self.disposition[1].get("filename") or self.parameters.get("name") or ""
         return " ".join(name.split())
 
-    @cached_property
+    @property
     def encoding(self) -> str:
+        """Content-Transfer-Encoding in lower case; "" where there is none."""
         raw = self.header.raw(b"content-transfer-encoding")
         return raw.decode("latin-1").partition(";")[0].strip().lower() if raw else ""
 
-    @cached_property
+    @property
     def content_id(self) -> str:
+        """Content-ID without its brackets."""
         raw = self.header.raw(b"content-id")
         return raw.decode("latin-1").strip(" <>\t") if raw else ""
 
-    @cached_property
+    @property
     def location(self) -> str:
+        """Content-Location (RFC 2557)."""
         raw = self.header.raw(b"content-location")
         return re.sub(r"\s+", "", raw.decode("latin-1")) if raw else ""
 
-    @cached_property
+    @property
     def _decoded(self) -> tuple[bytes, bool]:
-        return decode_transfer(self.data[self.start : self.end], self.encoding)
+        if self._content is None:
+            self._content = decode_transfer(self.data[self.start : self.end], self.encoding)
+        return self._content
 
     def content(self) -> bytes:
         """The part's bytes behind its transfer encoding."""
@@ -106,10 +117,10 @@ class Part:
             yield from child.walk()
 
 
-def parse(data: bytes) -> tuple[Part, list[Note]]:
-    """The part tree of a message's bytes, and notes on what of its structure is broken. Never fails."""
+def parse(data: bytes, start: int = 0, end: int | None = None) -> tuple[Part, list[Note]]:
+    """The part tree of the message in `data[start:end]`, and notes on what of it is broken. Never fails."""
     scan = _Scan()
-    return _part(data, 0, len(data), "1", "text/plain", 0, scan), scan.notes
+    return _part(data, start, len(data) if end is None else end, "1", "text/plain", 0, scan), scan.notes
 
 
 def _part(data: bytes, start: int, end: int, number: str, default: str, depth: int, scan: _Scan) -> Part:
@@ -173,9 +184,20 @@ def parse_parameters(raw: bytes) -> tuple[str, dict[str, str]]:
     """
     if not raw:
         return "", {}
-    if _CHEAP.match(raw):
-        return raw.strip().decode("ascii").lower(), {}
-    value = re.sub(rb"\([^()]*\)", b"", raw.partition(b";")[0]).strip().decode("latin-1").lower()
+    simple = _SIMPLE.fullmatch(raw)
+    if simple:
+        value, name, quoted, token = simple.groups()
+        text = quoted if token is None else token
+        if name is None:
+            return value.decode("ascii").lower(), {}
+        return value.decode("ascii").lower(), {name.decode("ascii").lower(): decode_words(text)}
+    value_raw = raw.partition(b";")[0]
+    if b"(" in value_raw:
+        value_raw = re.sub(rb"\([^()]*\)", b"", value_raw)
+    value = value_raw.strip().decode("latin-1").lower()
+    if b"*" not in raw and b"(" not in raw:
+        plain = {name.decode("latin-1").lower(): text for name, text in reversed(_PARAMETER.findall(raw))}
+        return value, {name: _plain_value(text) for name, text in plain.items()}
     found: dict[str, str] = {}
     pieces: dict[str, dict[int, tuple[bool, bytes]]] = {}
     for name_raw, text in _PARAMETER.findall(raw):
@@ -197,7 +219,8 @@ def _unquote(text: bytes) -> bytes:
     if text.startswith(b'"'):
         text = text[1:-1] if text.endswith(b'"') and len(text) > 1 else text[1:]
         # a backslash before anything but a quote or itself is a path from an old program, not an escape
-        text = re.sub(rb'\\(["\\])', rb"\1", text)
+        if b"\\" in text:
+            text = re.sub(rb'\\(["\\])', rb"\1", text)
     return text
 
 

@@ -1,6 +1,6 @@
 """Names of files, made from messages."""
 
-from wexagraph.naming.patterns import DEFAULT_PATTERN, FIELDS, Fields, NamePattern, in_zone
+from wexagraph.naming.patterns import DEFAULT_PATTERN, FIELDS, Fields, NamePattern
 from wexagraph.naming.safe import clean, collision_key, component, with_extension
 
 __all__ = [
@@ -11,6 +11,5 @@ __all__ = [
     "clean",
     "collision_key",
     "component",
-    "in_zone",
     "with_extension",
 ]

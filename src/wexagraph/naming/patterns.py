@@ -9,6 +9,7 @@ from difflib import get_close_matches
 from typing import Any
 
 from wexagraph.errors import CallError
+from wexagraph.messages.dates import in_zone
 from wexagraph.messages.headers import Header
 from wexagraph.naming.safe import clean, component, cut
 
@@ -123,14 +124,6 @@ class Fields:
             "case": "no case",
             "number": self.number,
         }
-
-
-def in_zone(moment: datetime, zone: tzinfo) -> datetime:
-    """The same instant in a zone; as it is where the calendar has no such day there."""
-    try:
-        return moment.astimezone(zone)
-    except (OverflowError, ValueError):
-        return moment
 
 
 def _value(text: str, fallback: str, most: int) -> _Value:

@@ -15,8 +15,8 @@ from jinja2 import Environment, PackageLoader, StrictUndefined
 from markupsafe import Markup
 
 from wexagraph.messages import HtmlBlock, Message, MessageBlock, PictureBlock, TextBlock
+from wexagraph.messages.dates import in_zone
 from wexagraph.messages.flowed import paragraphs
-from wexagraph.naming import in_zone
 from wexagraph.notes import Note
 from wexagraph.pages.clean import clean
 from wexagraph.pages.options import PageOptions

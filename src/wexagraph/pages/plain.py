@@ -8,7 +8,7 @@ from datetime import datetime
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from wexagraph.messages import HtmlBlock, Message, MessageBlock, TextBlock
-from wexagraph.naming import in_zone
+from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
 from wexagraph.text import lines, one_line, size
 

@@ -10,7 +10,7 @@ from difflib import get_close_matches
 
 from wexagraph.errors import CallError, MessageError
 from wexagraph.selection.criteria import Criterion, Subject, folder_matches
-from wexagraph.sources import Envelope, Source
+from wexagraph.sources import WHOLE, Envelope, Share, Source
 
 _NEVER = datetime.min.replace(tzinfo=UTC)
 
@@ -66,19 +66,19 @@ class Choice:
             envelope.trouble = str(error)
             return True
 
+    def of_share(self, source: Source, folder: str, share: Share = WHOLE) -> Iterator[Envelope]:
+        """The chosen messages of a folder, or of a share of it, `newest` apart."""
+        if not (self.criteria or self.exceptions) and self.ids is None:
+            return source.envelopes(folder, share)
+        return (envelope for envelope in source.envelopes(folder, share) if self.matches(source, envelope))
+
     def select(self, source: Source) -> Iterator[Envelope]:
         """The chosen messages, folder by folder, in each folder's own order."""
-        everything = not (self.criteria or self.exceptions) and self.ids is None
-        chosen = (
-            envelope
-            for folder in self.folders_of(source)
-            for envelope in source.envelopes(folder)
-            if everything or self.matches(source, envelope)
-        )
+        chosen = (envelope for folder in self.folders_of(source) for envelope in self.of_share(source, folder))
         if self.newest is None:
             yield from chosen
             return
-        ranked = ((e.header.date(e.arrival)[0] or _NEVER, -n, e) for n, e in enumerate(chosen))
+        ranked = ((e.date()[0] or _NEVER, -n, e) for n, e in enumerate(chosen))
         youngest = heapq.nlargest(self.newest, ranked, key=lambda item: item[:2])
         for _, _, envelope in sorted(youngest, key=lambda item: -item[1]):
             yield envelope

@@ -28,7 +28,7 @@ class Subject:
 
     @property
     def date(self) -> date | None:
-        found: datetime | None = self.envelope.header.date(self.envelope.arrival)[0]
+        found: datetime | None = self.envelope.date()[0]
         return found.astimezone(self.zone).date() if found else None
 
     def body(self) -> str:

@@ -3,7 +3,7 @@
 from pathlib import Path
 
 from wexagraph.errors import SourceError
-from wexagraph.sources.base import Envelope, Leaf, Source, Trouble
+from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Trouble
 
 
 def open_source(location: str | Path) -> Source:
@@ -16,4 +16,4 @@ def open_source(location: str | Path) -> Source:
     return open_local(Path(text).expanduser())
 
 
-__all__ = ["Envelope", "Leaf", "Source", "Trouble", "open_source"]
+__all__ = ["WHOLE", "Envelope", "Leaf", "Share", "Source", "Trouble", "open_source"]

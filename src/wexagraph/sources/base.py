@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import hashlib
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator
@@ -11,17 +12,30 @@ from types import TracebackType
 from typing import NamedTuple
 
 from wexagraph.errors import MessageError
+from wexagraph.messages.dates import parse_separator
 from wexagraph.messages.headers import Header
+from wexagraph.messages.mime import Part
+from wexagraph.notes import Note
 
-_ALPHABET = "0123456789abcdefghjkmnpqrstvwxyz"  # Crockford's base 32: no letter that reads as a digit
+# Crockford's base 32 has no letter that reads as a digit
+_DIGITS = bytes.maketrans(b"ABCDEFGHIJKLMNOPQRSTUVWXYZ234567", b"0123456789abcdefghjkmnpqrstvwxyz")
+
+
+Share = tuple[int, int]
+WHOLE: Share = (0, 1)
 
 
 class Leaf(NamedTuple):
-    """An attachment as a listing sees it: name, media type, and bytes (of its content, or near them)."""
+    """An attachment as a listing sees it: its name, its media type, and the part it is."""
 
     name: str
     type: str
-    size: int
+    part: Part
+
+    @property
+    def size(self) -> int:
+        """Bytes of its content, or near them where the encoding is damaged."""
+        return self.part.size()
 
 
 @dataclass(slots=True)
@@ -30,24 +44,40 @@ class Envelope:
 
     `place` says where in its folder the message lies, and sorts in the folder's own order. `stamp` changes when
     what lies at that place changes. `size` is in bytes. `flags` are IMAP flags and keywords in lower case without
-    the backslash. `arrival` is the source's own date for it. `trouble` says why the message can't be read at all.
+    the backslash. `arrived` is the source's own date for it, or the mbox separator that names it. `trouble` says why
+    the message can't be read at all.
     """
 
     folder: str
     place: str
     size: int
     header: Header
-    stamp: str
+    stamp: str = ""
     flags: frozenset[str] = frozenset()
-    arrival: datetime | None = None
+    arrived: datetime | bytes | None = None
     trouble: str = ""
+
+    @property
+    def arrival(self) -> datetime | None:
+        """The source's own date for the message."""
+        if isinstance(self.arrived, bytes):
+            self.arrived = parse_separator(self.arrived)
+        return self.arrived
+
+    def fingerprint(self) -> str:
+        """`stamp`, or where the source knows none, a digest of the header."""
+        return self.stamp or hashlib.blake2b(self.header.block, digest_size=8).hexdigest()
+
+    def date(self) -> tuple[datetime | None, list[Note]]:
+        """The message's date and notes on where it is from; see `Header.date`."""
+        found, notes = self.header.date()
+        return (found, notes) if found is not None else self.header.date(self.arrival)
 
     @property
     def id(self) -> str:
         """The message's handle in its source: ten characters made of its folder and place."""
-        digest = hashlib.blake2b(f"{self.folder}\0{self.place}".encode("utf-8", "surrogateescape"), digest_size=7)
-        number = int.from_bytes(digest.digest(), "big")
-        return "".join(_ALPHABET[(number >> shift) & 31] for shift in range(45, -1, -5))
+        digest = hashlib.blake2b(f"{self.folder}\0{self.place}".encode("utf-8", "surrogateescape"), digest_size=10)
+        return base64.b32encode(digest.digest())[:10].translate(_DIGITS).decode("ascii")
 
 
 @dataclass
@@ -85,10 +115,15 @@ class Source(ABC):
         """The names of its folders, `/` between levels, sorted. A mailbox without folders has one, named for itself."""
 
     @abstractmethod
-    def envelopes(self, folder: str) -> Iterator[Envelope]:
+    def size(self, folder: str) -> int:
+        """About how many bytes a folder holds, known without reading it; 0 where it is not known."""
+
+    @abstractmethod
+    def envelopes(self, folder: str, share: Share = WHOLE) -> Iterator[Envelope]:
         """The messages of a folder in its own order, without reading bodies.
 
-        Raises SourceError where the folder can't be read at all.
+        With a share (k, n), the k-th of n parts that follow one another and together are the folder. Raises
+        SourceError where the folder can't be read at all.
         """
 
     @abstractmethod

@@ -8,7 +8,8 @@ from collections.abc import Iterator
 
 from wexagraph.errors import MessageError
 from wexagraph.messages.headers import Header, header_end
-from wexagraph.sources.base import Envelope
+from wexagraph.messages.mime import Part, parse
+from wexagraph.sources.base import WHOLE, Envelope, Share
 from wexagraph.sources.trees import File, Tree
 
 _HEAD = 8 * 1024
@@ -32,9 +33,14 @@ class Files:
     def close(self) -> None:
         """Nothing is held open between two messages."""
 
-    def envelopes(self) -> Iterator[Envelope]:
+    def size(self) -> int:
+        """Bytes of all its files."""
+        return sum(file.size for file in self._files)
+
+    def envelopes(self, share: Share = WHOLE) -> Iterator[Envelope]:
         """Envelopes in the order of the file names."""
-        for file in self._files:
+        start, stop = (len(self._files) * number // share[1] for number in (share[0], share[0] + 1))
+        for file in self._files[start:stop]:
             envelope = Envelope(
                 folder=self.folder,
                 place=self._place(file),
@@ -42,7 +48,7 @@ class Files:
                 header=Header(b""),
                 stamp=file.stamp,
                 flags=self._flags(file),
-                arrival=file.modified,
+                arrived=file.modified,
             )
             try:
                 envelope.header = Header(_read_head(self.tree, file.path))
@@ -58,6 +64,10 @@ class Files:
 
     def _path(self, envelope: Envelope) -> str:
         return envelope.place
+
+    def structure(self, envelope: Envelope) -> Part:
+        """The message's parts. Raises MessageError."""
+        return parse(self.read(envelope))[0]
 
     def read(self, envelope: Envelope) -> bytes:
         """The file's bytes. Raises MessageError."""

@@ -11,8 +11,8 @@ from pathlib import Path
 
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.messages.headers import header_end
-from wexagraph.messages.mime import Part, parse
-from wexagraph.sources.base import Envelope, Leaf, Source, Trouble
+from wexagraph.messages.mime import Part
+from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Trouble
 from wexagraph.sources.files import Files, Maildir
 from wexagraph.sources.mbox import Mbox, is_mbox
 from wexagraph.sources.trees import DiskTree, File, OneFile, Tree, ZipTree
@@ -163,9 +163,15 @@ class LocalSource(Source):
     def folders(self) -> list[str]:
         return sorted(self._stores)
 
-    def envelopes(self, folder: str) -> Iterator[Envelope]:
+    def size(self, folder: str) -> int:
         try:
-            yield from self._stores[folder].envelopes()
+            return self._stores[folder].size()
+        except OSError:
+            return 0
+
+    def envelopes(self, folder: str, share: Share = WHOLE) -> Iterator[Envelope]:
+        try:
+            yield from self._stores[folder].envelopes(share)
         except OSError as error:
             raise SourceError(f"{self.location}, folder {folder}: {error.strerror or error}.") from error
 
@@ -178,11 +184,12 @@ class LocalSource(Source):
             raise MessageError(f"{envelope.size} bytes are more than this machine's memory can hold") from error
 
     def attachments(self, envelope: Envelope) -> list[Leaf]:
-        kind = (envelope.header.raw(b"content-type") or b"").lstrip().lower()
-        if not envelope.header.raw(b"content-disposition") and (not kind or kind.startswith(b"text/")):
+        header = envelope.header
+        kind = (header.raw(b"content-type") or b"").lstrip().lower()
+        if (not kind or kind.startswith(b"text/")) and not header.has(b"content-disposition"):
             return []
         try:
-            return listed(parse(self.read(envelope))[0])
+            return listed(self._stores[envelope.folder].structure(envelope))
         except MessageError:
             return []
 
@@ -202,7 +209,7 @@ def _list(part: Part, parent: Part, found: list[Leaf]) -> None:
     is_text = part.type in ("text/plain", "text/html", "text/enriched") and not part.filename
     is_layout = parent.type == "multipart/related" and part.type.startswith("image/")
     if part.disposition[0] == "attachment" or not (is_text or is_layout):
-        found.append(Leaf(part.filename, part.type, part.size()))
+        found.append(Leaf(part.filename, part.type, part))
 
 
 def _maildir_name(place: str) -> str:

@@ -5,23 +5,23 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator
-from datetime import datetime
-from hashlib import blake2b
 from pathlib import Path
 
 from wexagraph.errors import MessageError
-from wexagraph.messages.dates import parse_ctime
 from wexagraph.messages.headers import Header, header_end
-from wexagraph.sources.base import Envelope
+from wexagraph.messages.mime import Part, parse
+from wexagraph.sources.base import WHOLE, Envelope, Share
 
 _BLOCK = 4 * 1024 * 1024
-_TAIL = 1024  # more than a separator line, so that one across two blocks is seen whole
-_HEAD = 6 * 1024
+_HEAD = 6 * 1024  # holds the header of nearly every message, and any separator line
 _MOST_HEAD = 16 * 1024 * 1024
+_LF, _CR = b"\n\r"
 _SEPARATOR = re.compile(
+    rb"From [^\s]+ +[A-Z][a-z]{2} [A-Z][a-z]{2} +\d{1,2} +\d{1,2}:\d{2}|"  # the usual form, found at once
     rb"From [^\n]{0,500}?\b(?:[A-Z][a-z]{2},? +[A-Z][a-z]{2} +\d{1,2}|\d{1,2} +[A-Z][a-z]{2}|[A-Z][a-z]{2} +\d{1,2})\b"
     rb"[^\n]{0,80}\d{1,2}:\d{2}|From -[ \r]*\n"
 )
+_FIELD_BEHIND = re.compile(rb"[^\n]{0,200}\n[!-9;-~]{1,80}:")
 _QUOTED = re.compile(rb"^>(>*From )", re.MULTILINE)
 _STATUS = {"R": "seen", "A": "answered", "F": "flagged", "D": "deleted", "T": "draft"}
 
@@ -37,6 +37,7 @@ class Mbox:
     def __init__(self, path: Path, folder: str) -> None:
         self.path, self.folder = path, folder
         self._file: int | None = None
+        self._block = (0, b"")  # what the scan holds: a message in it need not be read again for its structure
 
     def _descriptor(self) -> int:
         if self._file is None:
@@ -48,81 +49,110 @@ class Mbox:
             os.close(self._file)
             self._file = None
 
-    def envelopes(self) -> Iterator[Envelope]:
-        """Envelopes in the order of the file. Raises OSError."""
-        file = self._descriptor()
-        starts = self._separators(file)
-        at = next(starts, None)
-        while at is not None:
-            following = next(starts, None)
-            end = following if following is not None else os.fstat(file).st_size
-            yield self._envelope(file, at, end, last=following is None)
-            at = following
+    def size(self) -> int:
+        """Bytes of the file."""
+        return self.path.stat().st_size
 
-    def _separators(self, file: int) -> Iterator[int]:
-        """Offsets of From lines: at the start, or behind an empty line and with a date in them.
-
-        A mailbox whose own first line bears no date is read by the looser rule, an empty line and "From ".
-        """
-        head = _read_at(file, _TAIL, 0)
-        strict = _SEPARATOR.match(head) is not None
-        if head.startswith(b"From "):
-            yield 0
-        base, buffer = 0, b""
-        while True:
-            block = _read_at(file, _BLOCK, base + len(buffer))
-            buffer += block
-            limit = len(buffer) - (_TAIL if block else 0)
-            at = buffer.find(b"\nFrom ")
-            while 0 <= at < limit:
-                if buffer[at - 1 : at] == b"\n" or buffer[at - 2 : at] == b"\n\r":
-                    line = buffer[at + 1 : at + 1 + _TAIL]
-                    if not strict or _SEPARATOR.match(line):
-                        yield base + at + 1
-                at = buffer.find(b"\nFrom ", at + 1)
-            if not block:
+    def envelopes(self, share: Share = WHOLE) -> Iterator[Envelope]:
+        """Envelopes in the order of the file; of a share, those that begin in that part of it. Raises OSError."""
+        end = os.fstat(self._descriptor()).st_size
+        start, stop = (end * number // share[1] for number in (share[0], share[0] + 1))
+        waiting: tuple[int, int, bytes] | None = None
+        for at, line_end, header, before in self._separators(self._descriptor(), start):
+            if waiting is not None:
+                yield self._envelope(*waiting, at - _separating(before))
+            if at >= stop:
                 return
-            keep = max(0, limit - 2)
-            base, buffer = base + keep, buffer[keep:]
+            waiting = (at, line_end, header)
+        if waiting is not None:
+            tail = _read_at(self._descriptor(), 4, max(0, end - 4))
+            yield self._envelope(*waiting, end - _separating(tail))
 
-    def _envelope(self, file: int, at: int, end: int, last: bool) -> Envelope:
-        head = _read_at(file, min(_HEAD, end - at), at)
-        line_end = head.find(b"\n") + 1 or len(head)
-        stop = header_end(head, line_end)
-        while stop >= len(head) and at + len(head) < end and len(head) < _MOST_HEAD:
-            head = _read_at(file, min(len(head) * 8, end - at), at)
-            line_end = head.find(b"\n") + 1 or len(head)
-            stop = header_end(head, line_end)
-        block = head[line_end:stop]
-        tail = _read_at(file, 4, max(at + line_end, end - 4))[-4:]
-        end -= _separating(tail, last)
-        header = Header(block)
-        stamp = blake2b(block, digest_size=8).hexdigest() + f"-{end - at}"
+    def _separators(self, file: int, start: int) -> Iterator[tuple[int, int, bytes, bytes]]:
+        """From lines from `start` on: each with its offset, its length, the line and the header behind it, and what stands before it.
+
+        They stand at the start of the file; or with a date in them, and behind an empty line or before a field. A
+        mailbox whose own first line bears no date is read by the looser rule, an empty line and "From ".
+        """
+        strict = _SEPARATOR.match(_read_at(file, _HEAD, 0)) is not None
+        base = start - 2  # where in the file the buffer begins: with the two bytes before the first line
+        buffer = _read_at(file, _BLOCK, base) if start else b"\n\n" + _read_at(file, _BLOCK, 0)
+        last = len(buffer) < _BLOCK
+        at = 1 if not start else buffer.find(b"\nFrom ", 1)
+        while True:
+            limit = len(buffer) - (0 if last else _HEAD)
+            while 0 <= at < limit:
+                line_at = at + 1
+                blank = buffer[at - 1] == _LF or (buffer[at - 1] == _CR and buffer[at - 2] == _LF)
+                match = _SEPARATOR.match(buffer, line_at)
+                if (blank and (match or not strict)) or (match and _FIELD_BEHIND.match(buffer, match.end())):
+                    line_end = buffer.find(b"\n", line_at) + 1 or len(buffer)
+                    stop = header_end(buffer, line_end, line_at + _HEAD)
+                    self._block = (base, buffer)
+                    yield base + line_at, line_end - line_at, buffer[line_at:stop], buffer[max(0, at - 3) : line_at]
+                at = buffer.find(b"\nFrom ", line_at)
+            if last:
+                return
+            keep = max(0, limit - 4)
+            block = _read_at(file, _BLOCK, base + len(buffer))
+            base, buffer = base + keep, buffer[keep:] + block
+            last = len(block) < _BLOCK
+            at = buffer.find(b"\nFrom ")
+
+    def _envelope(self, at: int, line_length: int, head: bytes, end: int) -> Envelope:
+        end = max(end, at + line_length)
+        if len(head) >= _HEAD or len(head) > end - at:
+            head = self._whole_head(at, line_length, end)
+        header = Header(head[line_length:])
         return Envelope(
             folder=self.folder,
-            place=f"{at:015d}-{max(end, at + line_end) - at}",
-            size=max(end - at - line_end, 0),
+            place=f"{at:015d}-{end - at}",
+            size=end - at - line_length,
             header=header,
-            stamp=stamp,
-            flags=_flags(header),
-            arrival=_arrival(head[:line_end]),
+            flags=_flags(header) if header.has(b"status") or header.has(b"x-keywords") else frozenset(),
+            arrived=head[:line_length],
         )
+
+    def _whole_head(self, at: int, line_length: int, end: int) -> bytes:
+        """From line and header of the message at `at`, where the scan has not seen all of it."""
+        size = _HEAD
+        while True:
+            head = _read_at(self._descriptor(), min(size, end - at), at)
+            stop = header_end(head, line_length)
+            if stop < len(head) or size >= min(end - at, _MOST_HEAD):
+                return head[:stop]
+            size *= 8
+
+    def structure(self, envelope: Envelope) -> Part:
+        """The message's parts, as they stand in the mailbox. Raises MessageError."""
+        at, length = _span(envelope)
+        base, buffer = self._block
+        start = at - base
+        if start < 0 or start + length > len(buffer):
+            return parse(self.read(envelope))[0]
+        return parse(buffer, start + length - envelope.size, start + length)[0]
 
     def read(self, envelope: Envelope) -> bytes:
         """The message behind its From line, quoted From lines restored. Raises MessageError."""
-        at, _, length = envelope.place.partition("-")
+        at, length = _span(envelope)
         try:
-            data = _read_at(self._descriptor(), int(length), int(at))
+            data = _read_at(self._descriptor(), length, at)
         except OSError as error:
             raise MessageError(f"{self.path}: {error.strerror or error}") from error
-        if len(data) != int(length) or not data.startswith(b"From "):
+        if len(data) != length or not data.startswith(b"From "):
             raise MessageError(f"{self.path}: the mailbox was changed while it was read. Run the same command again.")
         data = data[data.find(b"\n") + 1 or len(data) :]
         return _QUOTED.sub(rb"\1", data) if b"\n>" in data or data.startswith(b">") else data
 
 
-def _separating(tail: bytes, last: bool) -> int:
-    """How many bytes of line end stand between a message and the next From line."""
+def _span(envelope: Envelope) -> tuple[int, int]:
+    """Offset and length of a message in its file, From line included."""
+    at, _, length = envelope.place.partition("-")
+    return int(at), int(length)
+
+
+def _separating(tail: bytes) -> int:
+    """How many bytes of line end stand between a message and the next From line, or the end of the file."""
     if tail.endswith(b"\r\n\r\n"):
         return 2
     return 1 if tail.endswith(b"\n\n") else 0
@@ -139,11 +169,6 @@ def _read_at(file: int, size: int, offset: int) -> bytes:
         return data
     os.lseek(file, offset, os.SEEK_SET)  # pragma: no cover  Windows
     return os.read(file, size)
-
-
-def _arrival(line: bytes) -> datetime | None:
-    # "From sender Sat Mar 14 15:03:00 2026": the sender may hold digits, the date never stands before it
-    return parse_ctime(line.decode("latin-1").partition(" ")[2].partition(" ")[2][:120])
 
 
 def _flags(header: Header) -> frozenset[str]:
