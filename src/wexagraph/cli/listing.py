@@ -20,7 +20,7 @@ from wexagraph.cli.terminal import machine_output
 from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
 from wexagraph.selection import Choice
-from wexagraph.sources import Envelope, Share, Source, open_source
+from wexagraph.sources import Envelope, Share, Source, reopen
 from wexagraph.text import cell, one_line, size
 
 _LARGE = 64 * 1024 * 1024  # bytes of a source that are worth starting processes for
@@ -66,7 +66,7 @@ def _tables(mailbox: Source, choice: Choice) -> Iterator[str]:
     """The rows as CSV, piece by piece in their order. A large source is read by several processes, a share each."""
     folders = choice.folders_of(mailbox)
     cores = os.cpu_count() or 1
-    if cores == 1 or choice.newest is not None or sum(map(mailbox.size, folders)) < _LARGE:
+    if cores == 1 or not mailbox.reopens or choice.newest is not None or sum(map(mailbox.size, folders)) < _LARGE:
         for envelope in choice.select(mailbox):
             yield _table(mailbox, [envelope])
         return
@@ -92,13 +92,8 @@ def _tables(mailbox: Source, choice: Choice) -> Iterator[str]:
 
 def table_of_share(location: str, choice: Choice, folder: str, share: Share) -> str:
     """The rows of a share of a folder as CSV; runs in a worker process."""
-    mailbox = _opened.get(location)
-    if mailbox is None:
-        mailbox = _opened[location] = open_source(location)
+    mailbox = reopen(location)
     return _table(mailbox, choice.of_share(mailbox, folder, share))
-
-
-_opened: dict[str, Source] = {}  # a worker's sources, kept open from share to share
 
 
 def _table(mailbox: Source, envelopes: Iterable[Envelope]) -> str:

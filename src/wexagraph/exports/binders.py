@@ -6,10 +6,11 @@ from datetime import datetime
 from hashlib import sha256
 
 from wexagraph.exports.archives import WRITERS, ArchiveWriter
-from wexagraph.exports.journal import FileRow, Journal, Row
+from wexagraph.exports.journal import Journal
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.plan import folder_path
 from wexagraph.exports.report import Report
+from wexagraph.exports.rows import FileRow, Row
 from wexagraph.exports.target import Staging, Target
 from wexagraph.messages import Header
 from wexagraph.naming import clean, collision_key, component
@@ -86,10 +87,8 @@ class Binder:
             if refused or stamp is None:
                 report.troubles.append((staged.path, refused or "it vanished while it was written"))
                 continue
-            self._journal.record(
-                FileRow(staged.path, None, f"{format}:{folder}", self._options.naming, signature, staged.size, stamp[1],
-                        staged.sha256)
-            )  # fmt: skip
+            own = (f"{format}:{folder}", self._options.naming, signature)
+            self._journal.record([FileRow(staged.path, None, *own, staged.size, stamp[1], staged.sha256)])
             report.files[format] += 1
             report.bytes += staged.size
         self._target.settle()

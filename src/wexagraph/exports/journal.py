@@ -5,35 +5,34 @@ SQLite in the export folder. Everything in it can be made again from the folder 
 
 from __future__ import annotations
 
+import csv
 import json
 import sqlite3
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
-from dataclasses import dataclass, field
-from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 from wexagraph.errors import TargetError
-from wexagraph.messages import Header
+from wexagraph.exports.rows import FileRow, Row, Wish
 from wexagraph.notes import Note
-from wexagraph.sources import Envelope
 
 _VERSION = 1
 _SCHEMA = """
 CREATE TABLE message (
     number INTEGER PRIMARY KEY,
     source TEXT NOT NULL, folder TEXT NOT NULL, place TEXT NOT NULL, stamp TEXT NOT NULL, id TEXT NOT NULL,
-    size INTEGER NOT NULL, digest TEXT, arrival TEXT, facts TEXT NOT NULL DEFAULT '{}',
+    size INTEGER NOT NULL, digest TEXT, arrival TEXT,
+    facts TEXT NOT NULL, attachments TEXT NOT NULL DEFAULT '', notes TEXT NOT NULL DEFAULT '[]',
     outcome TEXT NOT NULL DEFAULT '', reason TEXT NOT NULL DEFAULT '', run INTEGER NOT NULL
 );
 CREATE INDEX message_place ON message (source, folder, place);
 CREATE INDEX message_digest ON message (folder, digest);
 CREATE INDEX message_run ON message (run, folder, place);
 CREATE TABLE name (
-    key TEXT PRIMARY KEY, message INTEGER NOT NULL, naming TEXT NOT NULL, stem TEXT NOT NULL
+    message INTEGER NOT NULL, naming TEXT NOT NULL, key TEXT NOT NULL, stem TEXT NOT NULL, PRIMARY KEY (message, naming)
 ) WITHOUT ROWID;
-CREATE UNIQUE INDEX name_message ON name (message, naming);
+CREATE INDEX name_key ON name (key);
 CREATE TABLE file (
     path TEXT PRIMARY KEY, message INTEGER, format TEXT NOT NULL, naming TEXT NOT NULL, recipe TEXT NOT NULL,
     size INTEGER NOT NULL, modified INTEGER NOT NULL, sha256 TEXT NOT NULL, notes TEXT NOT NULL DEFAULT '[]'
@@ -44,41 +43,6 @@ CREATE TEMP TABLE fresh (
 );
 """
 _TEMPORARY = _SCHEMA[_SCHEMA.index("CREATE TEMP TABLE") :]
-
-
-@dataclass(slots=True)
-class Row:
-    """A message as the journal knows it. `digest` is the SHA-256 of its bytes in hexadecimal, once they were read."""
-
-    number: int
-    folder: str
-    place: str
-    stamp: str
-    id: str
-    size: int
-    digest: str | None
-    arrival: str | None = None
-    facts: dict[str, Any] = field(default_factory=dict)
-    stem: str = ""
-
-    def envelope(self) -> Envelope:
-        """The message as its source's `read` takes it."""
-        return Envelope(self.folder, self.place, self.size, Header(b""), self.stamp)
-
-
-@dataclass(frozen=True, slots=True)
-class FileRow:
-    """A file that an export made. `recipe` says what it was made with; `modified` is its time in nanoseconds."""
-
-    path: str
-    message: int | None
-    format: str
-    naming: str
-    recipe: str
-    size: int
-    modified: int
-    sha256: str
-    notes: tuple[Note, ...] = ()
 
 
 class Journal:
@@ -92,6 +56,7 @@ class Journal:
             # damaged: set aside, not lost; what the folder holds is found again by its digests
             path.replace(path.with_suffix(".damaged"))
             self._base = self._open()
+        self._next = (self._base.execute("SELECT max(number) FROM message").fetchone()[0] or 0) + 1
         self.run = (self._base.execute("SELECT max(run) FROM message").fetchone()[0] or 0) + 1
 
     def _open(self) -> sqlite3.Connection:
@@ -140,6 +105,12 @@ class Journal:
         except sqlite3.OperationalError as error:
             raise self._failed(error) from error
 
+    def _do_many(self, sql: str, values: Iterable[tuple[Any, ...]]) -> None:
+        try:
+            self._base.executemany(sql, values)
+        except sqlite3.OperationalError as error:
+            raise self._failed(error) from error
+
     # messages
 
     def known(self, source: str, folder: str, place: str, stamp: str) -> int | None:
@@ -166,33 +137,32 @@ class Journal:
         ).fetchone()
         return found[0] if found else None
 
-    def meet(self, number: int, source: str, envelope: Envelope) -> None:
-        """This run chose the message; it lies here now."""
+    def is_empty(self) -> bool:
+        """Whether no run has met a message yet."""
+        return self._do("SELECT 1 FROM message LIMIT 1").fetchone() is None
+
+    def meet(self, number: int, source: str, wish: Wish) -> None:
+        """This run chose a message of an earlier one; it lies here now."""
         self._do(
             "UPDATE message SET run=?, source=?, place=?, stamp=?, id=? WHERE number=?",
-            (self.run, source, envelope.place, envelope.fingerprint(), envelope.id, number),
+            (self.run, source, wish.place, wish.fingerprint, wish.id, number),
         )
 
-    def add(self, source: str, envelope: Envelope, digest: str | None, arrival: datetime | None) -> int:
-        """A message that no run has met before. Returns its number."""
-        e = envelope
-        cursor = self._do(
-            "INSERT INTO message (source, folder, place, stamp, id, size, digest, arrival, run) "
-            "VALUES (?,?,?,?,?,?,?,?,?)",
+    def add_many(self, source: str, folder: str, batch: list[Wish], digest: str | None = None) -> None:
+        """Messages that no run has met before, and the names they wish for."""
+        first = self._next
+        self._next += len(batch)
+        self._do_many(
+            "INSERT INTO message (number, source, folder, place, stamp, id, size, digest, arrival, facts, notes, run) "
+            "VALUES (?,?,?,?,?,?,?,?,?,?,?,?)",
             (
-                source,
-                e.folder,
-                e.place,
-                e.stamp,
-                e.id,
-                e.size,
-                digest,
-                arrival and arrival.isoformat(),
-                self.run,
+                (n, source, folder, w.place, w.fingerprint, w.id, w.size, digest, w.arrival, w.facts, w.notes, self.run)
+                for n, w in enumerate(batch, first)
             ),
         )
-        assert cursor.lastrowid is not None
-        return cursor.lastrowid
+        self._do_many(
+            "INSERT INTO fresh VALUES (?,?,?,?)", ((n, w.key, w.stem, w.date) for n, w in enumerate(batch, first))
+        )
 
     def forget_unread(self) -> None:
         """Drop what an earlier run had planned and never read, and this one has not met: its names are free again."""
@@ -203,55 +173,79 @@ class Journal:
     def set_digest(self, number: int, digest: str) -> None:
         self._do("UPDATE message SET digest=? WHERE number=?", (digest, number))
 
-    def set_facts(self, number: int, digest: str, size: int, facts: dict[str, Any]) -> None:
-        packed = json.dumps(facts, ensure_ascii=False)
-        self._do("UPDATE message SET digest=?, size=?, facts=? WHERE number=?", (digest, size, packed, number))
+    def set_read(self, copied: Iterable[tuple[str, int, str, int]]) -> None:
+        """Messages whose bytes were read: digest, size, attachments as a cell, number."""
+        self._do_many("UPDATE message SET digest=?, size=?, attachments=? WHERE number=?", copied)
 
-    def set_outcome(self, number: int, outcome: str, reason: str = "") -> None:
-        """`outcome` is "written" or "failed"."""
-        self._do("UPDATE message SET outcome=?, reason=? WHERE number=?", (outcome, reason, number))
+    def set_written(self, numbers: Iterable[int]) -> None:
+        self._do_many("UPDATE message SET outcome='written', reason='' WHERE number=?", ((n,) for n in numbers))
 
-    def chosen(self, naming: str, after: tuple[str, str, int] = ("", "", 0), most: int = 500) -> list[Row]:
-        """The messages of this run in the order of work, `most` at a time, with the names they have in `naming`."""
-        cursor = self._do(
-            "SELECT m.number, m.folder, m.place, m.stamp, m.id, m.size, m.digest, m.arrival, m.facts, n.stem "
-            "FROM message m JOIN name n ON n.message=m.number AND n.naming=? "
-            "WHERE m.run=? AND (m.folder, m.place, m.number) > (?,?,?) ORDER BY m.folder, m.place, m.number LIMIT ?",
-            (naming, self.run, *after, most),
-        )
-        return [Row(*found[:-2], json.loads(found[-2]), found[-1]) for found in cursor]  # type: ignore[call-arg]
+    def set_failed(self, number: int, reason: str) -> None:
+        self._do("UPDATE message SET outcome='failed', reason=? WHERE number=?", (reason, number))
 
-    def chosen_by_folder(self, naming: str) -> Iterator[Row]:
-        """All messages of this run, in the order of work."""
-        after = ("", "", 0)
-        while rows := self.chosen(naming, after):
-            yield from rows
+    def chosen(self, naming: str) -> Iterator[tuple[Row, list[FileRow]]]:
+        """The messages of this run in the order of work, with their names in `naming` and the files they have."""
+        after: tuple[str, str, int] = ("", "", 0)
+        where = "m.run=? AND (m.folder, m.place, m.number) > (?,?,?) ORDER BY m.folder, m.place, m.number LIMIT 2000"
+        while True:
+            rows = [
+                Row(*found)
+                for found in self._do(
+                    "SELECT m.number, m.folder, m.place, m.stamp, m.id, m.size, m.digest, m.arrival, n.stem "
+                    f"FROM message m JOIN name n ON n.message=m.number AND n.naming=? WHERE {where}",
+                    (naming, self.run, *after),
+                )
+            ]
+            if not rows:
+                return
+            files: dict[int | None, list[FileRow]] = {}
+            chunk = f"SELECT m.number FROM message m WHERE {where}"
+            for found in self._do(f"SELECT * FROM file WHERE message IN ({chunk}) ORDER BY path", (self.run, *after)):
+                files.setdefault(found[1], []).append(_file(found))
+            for row in rows:
+                yield row, files.get(row.number, [])
             after = (rows[-1].folder, rows[-1].place, rows[-1].number)
 
-    def rows(self, numbers: Iterable[int]) -> Iterator[Row]:
-        """Messages by their numbers, in the order of work."""
-        for number in sorted(numbers):
-            found = self._do(
-                "SELECT number, folder, place, stamp, id, size, digest FROM message WHERE number=?", (number,)
-            ).fetchone()
-            yield Row(*found)
+    def row(self, number: int) -> Row:
+        """A message by its number."""
+        found = "SELECT number, folder, place, stamp, id, size, digest, arrival FROM message WHERE number=?"
+        return Row(*self._do(found, (number,)).fetchone())
 
-    def count_chosen(self) -> int:
-        return int(self._do("SELECT count(*) FROM message WHERE run=?", (self.run,)).fetchone()[0])
+    def has_id(self, id: str) -> bool:
+        """Whether this run has met a message of that ID."""
+        return self._do("SELECT 1 FROM message WHERE run=? AND id=?", (self.run, id)).fetchone() is not None
+
+    def subject(self, number: int) -> str:
+        facts = self._do("SELECT facts FROM message WHERE number=?", (number,)).fetchone()[0]
+        return next(csv.reader([facts]))[-1]
+
+    def notes(self, number: int) -> list[Note]:
+        """The notes of the plan on a message."""
+        return _notes(self._do("SELECT notes FROM message WHERE number=?", (number,)).fetchone()[0])
 
     # names
 
     def has_name(self, number: int, naming: str) -> bool:
         return self._do("SELECT 1 FROM name WHERE message=? AND naming=?", (number, naming)).fetchone() is not None
 
-    def wish(self, number: int, key: str, stem: str, date: str) -> None:
-        """The name that a message would like; `key` is equal for names that collide."""
-        self._do("INSERT OR REPLACE INTO fresh VALUES (?,?,?,?)", (number, key, stem, date))
+    def wish(self, number: int, wish: Wish) -> None:
+        """The name that a message of an earlier run would like."""
+        self._do("INSERT OR REPLACE INTO fresh VALUES (?,?,?,?)", (number, wish.key, wish.stem, wish.date))
 
     def rivals(self) -> list[int]:
         """Messages whose wished names collide with each other's."""
         shared = "SELECT key FROM fresh GROUP BY key HAVING count(*) > 1"
-        return [row[0] for row in self._do(f"SELECT message FROM fresh WHERE key IN ({shared})")]
+        return [row[0] for row in self._do(f"SELECT message FROM fresh WHERE key IN ({shared}) ORDER BY message")]
+
+    def give_lone_names(self, naming: str) -> None:
+        """Give the names that one message alone wishes for and that are free, where no file can stand in the way."""
+        lone = "SELECT key FROM fresh GROUP BY key HAVING count(*) = 1"
+        self._do(
+            f"INSERT INTO name SELECT message, ?, key, stem FROM fresh WHERE key IN ({lone}) "
+            "AND key NOT IN (SELECT key FROM name) ORDER BY message",
+            (naming,),
+        )
+        self._do("DELETE FROM fresh WHERE message IN (SELECT message FROM name WHERE naming=?)", (naming,))
 
     def wishes(self) -> Iterator[tuple[int, str, str]]:
         """All wishes (message, key, stem): first those that come first under their key, then the others.
@@ -274,38 +268,29 @@ class Journal:
     def clear_wishes(self) -> None:
         self._do("DELETE FROM fresh")
 
-    def name_taken(self, key: str) -> bool:
-        return self._do("SELECT 1 FROM name WHERE key=?", (key,)).fetchone() is not None
+    def name_taken(self, key: str, number: int = 0) -> bool:
+        """Whether a message other than this one bears a name that collides with `key`."""
+        return self._do("SELECT 1 FROM name WHERE key=? AND message<>?", (key, number)).fetchone() is not None
 
     def give_name(self, number: int, naming: str, key: str, stem: str) -> None:
-        self._do("INSERT INTO name (key, message, naming, stem) VALUES (?,?,?,?)", (key, number, naming, stem))
+        self._do("INSERT INTO name (message, naming, key, stem) VALUES (?,?,?,?)", (number, naming, key, stem))
 
     # files
-
-    def files_of(self, number: int) -> list[FileRow]:
-        return [_file(row) for row in self._do("SELECT * FROM file WHERE message=? ORDER BY path", (number,))]
 
     def file_at(self, path: str) -> FileRow | None:
         found = self._do("SELECT * FROM file WHERE path=?", (path,)).fetchone()
         return _file(found) if found else None
 
-    def record(self, file: FileRow) -> None:
-        """This file is on the disk, whole."""
-        notes = json.dumps([[note.code, note.detail] for note in file.notes], ensure_ascii=False)
-        self._do(
+    def record(self, files: Iterable[FileRow]) -> None:
+        """These files are on the disk, whole."""
+        self._do_many(
             "INSERT OR REPLACE INTO file VALUES (?,?,?,?,?,?,?,?,?)",
             (
-                file.path,
-                file.message,
-                file.format,
-                file.naming,
-                file.recipe,
-                file.size,
-                file.modified,
-                file.sha256,
-                notes,
+                (f.path, f.message, f.format, f.naming, f.recipe, f.size, f.modified, f.sha256,
+                 json.dumps([(note.code, note.detail) for note in f.notes], ensure_ascii=False) if f.notes else "[]")
+                for f in files
             ),
-        )
+        )  # fmt: skip
 
     def digests(self, folder: str, naming: str) -> list[str] | None:
         """The digests of a folder's messages in this run, in the order of work; None where one was never read."""
@@ -333,16 +318,21 @@ class Journal:
         return iter(self._do("SELECT path, sha256 FROM file WHERE format<>? ORDER BY path", (unlisted,)))
 
     def register(self) -> Iterable[tuple[Any, ...]]:
-        """A row a message, in the order of folders and places: id, folder, facts, size, digest, outcome, reason,
-        paths and notes as JSON lists."""
+        """What the register says of each message, in the order of folders and places.
+
+        Number, id, folder, facts and attachments as CSV, size, digest, outcome, reason, notes of the plan; then the
+        path of one of its files and the notes on that. A message with several files has as many rows.
+        """
         return self._do(
-            "SELECT m.id, m.folder, m.facts, m.size, m.digest, m.outcome, m.reason, "
-            "(SELECT json_group_array(path) FROM (SELECT path FROM file WHERE message=m.number ORDER BY path)), "
-            "(SELECT json_group_array(json(notes)) FROM (SELECT notes FROM file WHERE message=m.number ORDER BY path)) "
-            "FROM message m WHERE m.outcome<>'' ORDER BY m.folder, m.place, m.digest, m.number"
+            "SELECT m.number, m.id, m.folder, m.facts, m.attachments, m.size, m.digest, m.outcome, m.reason, m.notes, "
+            "f.path, f.notes FROM message m LEFT JOIN file f ON f.message=m.number WHERE m.outcome<>'' "
+            "ORDER BY m.folder, m.place, m.digest, m.number, f.path"
         )
 
 
+def _notes(text: str) -> list[Note]:
+    return [Note(code, detail) for code, detail in json.loads(text)] if text != "[]" else []
+
+
 def _file(row: tuple[Any, ...]) -> FileRow:
-    notes = tuple(Note(code, detail) for code, detail in json.loads(row[-1]))
-    return FileRow(*row[:-1], notes)  # type: ignore[call-arg]
+    return FileRow(*row[:-1], tuple(_notes(row[-1])))  # type: ignore[call-arg]

@@ -2,17 +2,29 @@
 
 from __future__ import annotations
 
+import csv
 import hashlib
-from collections.abc import Callable
+import io
+import json
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Future
 from datetime import UTC
 
 from wexagraph.errors import MessageError
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.options import SUFFIXES, ExportOptions
+from wexagraph.exports.pool import Workers
+from wexagraph.exports.rows import Row, Wish
 from wexagraph.exports.target import Target
+from wexagraph.messages import Header
 from wexagraph.naming import Fields, clean, collision_key, component
 from wexagraph.selection import Choice
-from wexagraph.sources import Envelope, Source
+from wexagraph.sources import Envelope, Share, Source, reopen
+from wexagraph.text import cell, one_line
+
+_LARGE = 48 * 1024 * 1024  # bytes of a source that are worth reading by shares, in workers
+_SHARE = 12 * 1024 * 1024
 
 
 def folder_path(folder: str, flat: bool) -> str:
@@ -22,58 +34,123 @@ def folder_path(folder: str, flat: bool) -> str:
     return "/".join(component(level, room=120) for level in folder.split("/") if clean(level).strip(" ."))
 
 
+def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 1) -> Iterator[Wish]:
+    """What the plan has to know of each message; `number` is the first one's in this run."""
+    folders: dict[str, str] = {}
+    for count, envelope in enumerate(envelopes, number):
+        moment, notes = envelope.date()
+        header, id = envelope.header, envelope.id
+        fields = Fields(header, envelope.folder, id, options.zone, moment, number=count)
+        stem = options.pattern.stem(fields)
+        if envelope.folder not in folders:
+            folders[envelope.folder] = folder_path(envelope.folder, options.flat)
+        folder = folders[envelope.folder]
+        stem = f"{folder}/{stem}" if folder else stem
+        facts = [moment.isoformat() if moment else ""]
+        for name in (b"from", b"to", b"cc"):
+            found = header.addresses(name)
+            facts.append(cell(one_line("; ".join(map(str, found)))[:8000]) if found else "")
+        facts.append(cell(one_line(header.subject)[:4000]))
+        yield Wish(
+            place=envelope.place,
+            fingerprint=envelope.fingerprint(),
+            id=id,
+            size=envelope.size,
+            arrival=envelope.arrival.isoformat() if notes and envelope.arrival else None,
+            facts=cells(*facts),
+            notes=json.dumps([(note.code, note.detail) for note in notes]) if notes else "[]",
+            stem=stem,
+            key=collision_key(stem),
+            date=moment.astimezone(UTC).isoformat() if moment else "",
+        )
+
+
+def cells(*texts: str) -> str:
+    """Cells of a row as CSV (RFC 4180)."""
+    if not any('"' in text or "," in text or "\n" in text or "\r" in text for text in texts):
+        return ",".join(texts)
+    out = io.StringIO(newline="")
+    csv.writer(out, lineterminator="").writerow(texts)
+    return out.getvalue() if len(texts) > 1 or texts[0] else ""
+
+
+def wishes_of_share(location: str, choice: Choice, folder: str, share: Share, options: ExportOptions) -> list[Wish]:
+    """The plan of a share of a folder; runs in a worker."""
+    return list(wishes(choice.of_share(reopen(location), folder, share), options))
+
+
 class Planner:
     """Fills the journal with the messages of a run and gives each a name that no other has."""
 
-    def __init__(self, source: Source, journal: Journal, target: Target, options: ExportOptions) -> None:
+    def __init__(
+        self, source: Source, journal: Journal, target: Target, options: ExportOptions, workers: Callable[[], Workers]
+    ) -> None:
         self._source, self._journal, self._target, self._options = source, journal, target, options
-        self._was_empty = next(journal.files(), None) is None and not _has_content(target)
-        self._folders: dict[str, str] = {}
+        self._workers = workers
+        self._was_empty = not _has_content(target)
+        self._known = not journal.is_empty()
+        self._read_before: dict[str, bool] = {}
 
     def plan(self, choice: Choice, progress: Callable[[int], None], stopped: Callable[[], bool]) -> int:
         """Meet the chosen messages. Returns how many there are; stops early when `stopped` says so."""
-        journal, count = self._journal, 0
-        for envelope in choice.select(self._source):
-            self._meet(envelope, count + 1)
-            count += 1
+        count = 0
+        for folder, batch in self._wishes(choice):
+            if self._known:
+                for wish in batch:
+                    self._meet(folder, wish)
+            else:
+                self._journal.add_many(self._source.location, folder, batch)
+            count += len(batch)
             progress(count)
-            if count % 512 == 0:
-                if stopped():
-                    break
-                if count % 16384 == 0:
-                    journal.commit()
-        journal.forget_unread()
+            if stopped():
+                break
+        self._journal.forget_unread()
         self._give_names()
-        journal.commit()
+        self._journal.commit()
         return count
 
-    def _meet(self, envelope: Envelope, count: int) -> None:
-        journal, source = self._journal, self._source.location
-        number = journal.known(source, envelope.folder, envelope.place, envelope.fingerprint())
-        digest = None
-        if number is None and journal.has_digests(envelope.folder):
-            digest = self._digest(envelope)
-            number = journal.moved(envelope.folder, digest) if digest else None
-        if number is None:
-            needed = envelope.header.date()[0] is None
-            number = journal.add(source, envelope, digest, envelope.arrival if needed else None)
-        else:
-            journal.meet(number, source, envelope)
-            if journal.has_name(number, self._options.naming):
-                return
-        stem = self._stem(envelope, count)
-        moment = envelope.date()[0]
-        date = moment.astimezone(UTC).isoformat() if moment else ""
-        journal.wish(number, collision_key(stem), stem, date)
+    def _wishes(self, choice: Choice) -> Iterator[tuple[str, list[Wish]]]:
+        """The plan in pieces, each of one folder. A large source is read by several processes, a share each."""
+        source, options = self._source, self._options
+        folders = choice.folders_of(source)
+        in_order = choice.newest is not None or "{number" in options.pattern.text
+        if in_order or not source.reopens or options.jobs < 2 or sum(map(source.size, folders)) < _LARGE:
+            number = 1
+            for folder, batch in _batches(choice.select(source)):
+                yield folder, list(wishes(batch, options, number))
+                number += len(batch)
+            return
+        running: deque[tuple[str, Future[list[Wish]]]] = deque()
+        for folder in folders:
+            count = source.size(folder) // _SHARE + 1
+            for share in range(count):
+                call = (source.location, choice, folder, (share, count), options)
+                running.append((folder, self._workers().submit(wishes_of_share, *call)))
+                if len(running) > 2 * options.jobs:
+                    name, future = running.popleft()
+                    yield name, future.result()
+        for name, future in running:
+            yield name, future.result()
 
-    def _stem(self, envelope: Envelope, count: int) -> str:
-        options = self._options
-        fields = Fields(envelope.header, envelope.folder, envelope.id, options.zone, envelope.arrival, number=count)
-        stem = options.pattern.stem(fields)
-        folder = self._folders.get(envelope.folder)
-        if folder is None:
-            folder = self._folders[envelope.folder] = folder_path(envelope.folder, options.flat)
-        return f"{folder}/{stem}" if folder else stem
+    def _meet(self, folder: str, wish: Wish) -> None:
+        """A message, where earlier runs have left something: is it one of theirs?"""
+        journal, source = self._journal, self._source.location
+        number = journal.known(source, folder, wish.place, wish.fingerprint)
+        digest = None
+        if number is None and self._was_read_before(folder):
+            digest = self._digest(Envelope(folder, wish.place, wish.size, Header(b""), wish.fingerprint))
+            number = journal.moved(folder, digest) if digest else None
+        if number is None:
+            journal.add_many(source, folder, [wish], digest)
+            return
+        journal.meet(number, source, wish)
+        if not journal.has_name(number, self._options.naming):
+            journal.wish(number, wish)
+
+    def _was_read_before(self, folder: str) -> bool:
+        if folder not in self._read_before:
+            self._read_before[folder] = self._journal.has_digests(folder)
+        return self._read_before[folder]
 
     def _digest(self, envelope: Envelope) -> str | None:
         try:
@@ -85,15 +162,17 @@ class Planner:
         journal, naming = self._journal, self._options.naming
         self._digest_rivals()
         journal.index_wishes()
+        if self._was_empty:
+            journal.give_lone_names(naming)
         for number, key, stem in journal.wishes():
-            if self._free(key, stem):
+            if self._free(number, key, stem):
                 journal.give_name(number, naming, key, stem)
                 continue
             turn = 2
             while True:
                 candidate = f"{stem} ({turn})"
                 key = collision_key(candidate)
-                if self._free(key, candidate) and not journal.wished(key):
+                if self._free(number, key, candidate) and not journal.wished(key):
                     journal.give_name(number, naming, key, candidate)
                     break
                 turn += 1
@@ -101,19 +180,37 @@ class Planner:
 
     def _digest_rivals(self) -> None:
         """Messages that want one name are told apart by their bytes, so that the order of reading does not count."""
-        rivals = set(self._journal.rivals())
-        if not rivals:
-            return
-        for row in self._journal.rows(rivals):
+        for number in self._journal.rivals():
+            row: Row = self._journal.row(number)
             if row.digest is None:
                 digest = self._digest(row.envelope())
                 if digest:
                     self._journal.set_digest(row.number, digest)
 
-    def _free(self, key: str, stem: str) -> bool:
-        if self._journal.name_taken(key):
+    def _free(self, number: int, key: str, stem: str) -> bool:
+        """Whether a message may have a name: no other has it, and no file lies there that is not its own."""
+        if self._journal.name_taken(key, number):
             return False
-        return self._was_empty or not any(self._target.taken(stem + suffix) for suffix in SUFFIXES.values())
+        return self._was_empty or not any(
+            self._target.taken(path) and not self._is_its_own(number, path)
+            for path in (stem + suffix for suffix in SUFFIXES.values())
+        )
+
+    def _is_its_own(self, number: int, path: str) -> bool:
+        file = self._journal.file_at(path)
+        return file is not None and file.message == number
+
+
+def _batches(envelopes: Iterable[Envelope]) -> Iterator[tuple[str, list[Envelope]]]:
+    """Envelopes in pieces of a few hundred, each piece of one folder."""
+    batch: list[Envelope] = []
+    for envelope in envelopes:
+        if batch and (len(batch) >= 500 or batch[0].folder != envelope.folder):
+            yield batch[0].folder, batch
+            batch = []
+        batch.append(envelope)
+    if batch:
+        yield batch[0].folder, batch
 
 
 def _has_content(target: Target) -> bool:

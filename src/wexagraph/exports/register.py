@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json
 from collections.abc import Iterator
+from itertools import groupby
+from operator import itemgetter
 
-from wexagraph.exports.journal import FileRow, Journal
+from wexagraph.exports.journal import Journal
+from wexagraph.exports.plan import cells
+from wexagraph.exports.rows import FileRow
 from wexagraph.exports.target import Staging, Target
 from wexagraph.notes import Note
 from wexagraph.text import cell
@@ -23,12 +25,9 @@ def write(target: Target, journal: Journal) -> None:
     """Write `register.csv` (RFC 4180, UTF-8 with a byte order mark) and `manifest-sha256.txt`. Raises TargetError."""
     register = target.open_staging()
     with register.failing():
-        text = io.TextIOWrapper(register.file, "utf-8-sig", newline="", write_through=True)
-        table = csv.writer(text, lineterminator="\r\n")
-        table.writerow(COLUMNS)
-        table.writerows(_rows(journal))
-        text.flush()
-        text.detach()
+        register.file.write(b"\xef\xbb\xbf" + ",".join(COLUMNS).encode("ascii") + b"\r\n")
+        for line in _lines(journal):
+            register.file.write(line.encode("utf-8", "surrogateescape"))
     _put(target, journal, register, REGISTER)
     manifest = target.open_staging()
     with manifest.failing():
@@ -49,23 +48,19 @@ def _put(target: Target, journal: Journal, staging: Staging, name: str) -> None:
     target.put([staged])
     stamp = target.stamp(path)
     if stamp is not None:
-        journal.record(FileRow(path, None, f"list:{name}", "", "", staged.size, stamp[1], staged.sha256))
+        journal.record([FileRow(path, None, f"list:{name}", "", "", staged.size, stamp[1], staged.sha256)])
 
 
-def _rows(journal: Journal) -> Iterator[list[str]]:
-    for id, folder, facts_text, size, digest, outcome, reason, paths, notes in journal.register():
-        facts = json.loads(facts_text)
-        found = {Note(code, detail) for notes_of_file in json.loads(notes) for code, detail in notes_of_file}
-        texts = [*([reason] if reason else []), *sorted(str(note) for note in found)]
-        yield [
-            id,
-            cell(folder),
-            facts.get("date", ""),
-            *(cell(facts.get(name, "")) for name in ("from", "to", "cc", "subject")),
-            cell("; ".join(facts.get("attachments", []))),
-            str(size),
-            digest or "",
-            cell("; ".join(json.loads(paths))),
-            outcome,
-            cell("; ".join(texts)),
-        ]
+def _lines(journal: Journal) -> Iterator[str]:
+    for _, group in groupby(journal.register(), key=itemgetter(0)):
+        files = list(group)
+        _, id, folder, facts, attachments, size, digest, outcome, reason, planned, _, _ = files[0]
+        notes = _texts({planned, *(file[-1] for file in files)} - {"[]", None})
+        paths = [file[-2] for file in files if file[-2]]
+        tail = cells(cell("; ".join(paths)), outcome, cell("; ".join([reason, *notes] if reason else notes)))
+        yield f"{id},{cells(cell(folder))},{facts},{attachments},{size},{digest or ''},{tail}\r\n"
+
+
+def _texts(lists: set[str]) -> list[str]:
+    found = {Note(code, detail) for text in lists for code, detail in json.loads(text)}
+    return sorted(map(str, found))

@@ -3,37 +3,38 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections import deque
+from collections.abc import Callable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Executor, Future, wait
 from contextlib import suppress
 from dataclasses import dataclass, field
-from datetime import datetime
-from hashlib import sha256
 from pathlib import Path
-from typing import Any
 
 from wexagraph.errors import MessageError, PageError, TargetError
 from wexagraph.exports import register
 from wexagraph.exports.binders import Binder
-from wexagraph.exports.journal import FileRow, Journal, Row
+from wexagraph.exports.copying import Copied, copy, copy_rows
+from wexagraph.exports.journal import Journal
 from wexagraph.exports.options import SUFFIXES, ExportOptions
 from wexagraph.exports.plan import Planner
 from wexagraph.exports.pool import WorkerLost, Workers
 from wexagraph.exports.report import Failure, Progress, Report
-from wexagraph.exports.target import OWN, Staged, Target
+from wexagraph.exports.rows import FileRow, Row
+from wexagraph.exports.staging import Staged
+from wexagraph.exports.target import OWN, Target
 from wexagraph.messages import Header
 from wexagraph.messages.headers import header_end
 from wexagraph.notes import Note
 from wexagraph.pages.engines import available
 from wexagraph.pages.make import Job, Made, make
 from wexagraph.selection import Choice
-from wexagraph.sources import Source
-from wexagraph.sources.local import listed
-from wexagraph.text import one_line
+from wexagraph.sources import Envelope, Source
 
-_BATCH_FILES = 512
+_BATCH_FILES = 1024
 _BATCH_BYTES = 96 * 1024 * 1024
 _BATCH_SECONDS = 2.0
+_ROWS_PER_CALL = 64
+_WORTH_WORKERS = 1000
 
 
 @dataclass
@@ -41,8 +42,9 @@ class _Work:
     """A message on its way: what it needs, what has been made of it so far."""
 
     row: Row
-    data: bytes
     missing: tuple[str, ...]
+    replaced: frozenset[str]
+    data: bytes = b""
     attempts: list[tuple[str, bool]] = field(default_factory=list)
     staged: list[tuple[str, Staged, tuple[Note, ...]]] = field(default_factory=list)
     notes: list[Note] = field(default_factory=list)
@@ -105,88 +107,78 @@ class _Run:
         self._executor = executor
         self._own: Workers | None = None
         self.pending: dict[Future[Made], _Work] = {}
+        self.read: list[tuple[str, int, str, int]] = []
         self.batch: list[_Work] = []
         self.batch_bytes = 0
         self.batch_since = time.monotonic()
         self.binder = Binder(target, journal, options)
 
     def go(self, choice: Choice) -> Report:
-        planner = Planner(self.source, self.journal, self.target, self.options)
-        count = planner.plan(choice, self._looking, self.stopped)
-        self.progress.done, self.progress.total = 0, count
-        self.report.missing_ids = self._missing_ids(choice)
         try:
-            if not self.stopped():
-                self._read_all()
-            self._finish_all()
+            planner = Planner(self.source, self.journal, self.target, self.options, self._workers)
+            self.progress.total = planner.plan(choice, self._looking, self.stopped)
+            self.progress.done = 0
+            self.report.missing_ids = sorted(id for id in choice.ids or () if not self.journal.has_id(id))
+            self._read_all()
+            while self.pending:
+                self._collect()
+            self._put()
+            self.target.settle()
         except TargetError:
             self._drop_workers()
             with suppress(TargetError):
                 self._put()  # what was finished before the disk failed may still find its place
             raise
-        except BaseException:
+        finally:
             self._drop_workers()
-            raise
-        self._drop_workers()
         if not self.report.interrupted:
             self.binder.finish(self.report)
         register.write(self.target, self.journal)
         self.journal.commit()
-        self.report.troubles = [(t.where, t.reason) for t in self.source.troubles]
+        self.report.troubles += [(t.where, t.reason) for t in self.source.troubles]
         return self.report
 
     def _looking(self, count: int) -> None:
         self.progress.done = count
         self.tell(self.progress)
 
-    def _missing_ids(self, choice: Choice) -> list[str]:
-        if not choice.ids:
-            return []
-        found = {row.id for row in self.journal.chosen_by_folder(self.options.naming)}
-        return sorted(choice.ids - found)
-
     # reading
 
     def _read_all(self) -> None:
         """Every chosen message: what is there already is passed over, what is missing is read and made."""
-        rows = self.journal.chosen_by_folder(self.options.naming)
-        needed: dict[tuple[str, str], tuple[Row, tuple[str, ...]]] = {}
+        options = self.options
+        only_copies = not options.page_formats and not options.archive_formats and self._executor is None
+        many = (self.progress.total or 0) >= _WORTH_WORKERS
+        if only_copies and many and self.source.reopens and options.jobs > 1:
+            self._copy_in_workers()
+        else:
+            self._copy_here()
 
-        def wanted() -> Any:
-            for row in rows:
-                missing = self._missing(row)
-                if not missing and not self.binder.wants(row):
-                    self._count_already(row)
-                    continue
-                needed[row.folder, row.place] = (row, missing)
-                yield row.envelope()
-
-        for envelope, data in self.source.read_many(wanted()):
-            row, missing = needed.pop((envelope.folder, envelope.place))
-            if isinstance(data, MessageError):
-                self._fail(row, str(data))
-            else:
-                self._take(row, data, missing)
+    def _needed(self) -> Iterator[_Work]:
+        """The messages that something has to be made of, until the run is asked to stop."""
+        for row, files in self.journal.chosen(self.options.naming):
             if self.stopped():
                 self.report.interrupted = True
                 return
+            missing = self._missing(row, files)
+            if missing or self.binder.wants(row):
+                yield _Work(row, missing, frozenset(file.path for file in files))
+            else:
+                self._count_already()
 
-    def _missing(self, row: Row) -> tuple[str, ...]:
+    def _missing(self, row: Row, files: list[FileRow]) -> tuple[str, ...]:
         """The formats that have to be made: never made, made otherwise, or lost and altered since."""
-        if row.digest is None:
+        if not files:
             return self.options.message_formats
-        there = {}
-        for file in self.journal.files_of(row.number):
-            if file.naming == self.options.naming and file.recipe == self.options.recipe(file.format):
-                there[file.format] = file
+        there = {file.path: file for file in files}
         missing = []
         for name in self.options.message_formats:
-            found = there.get(name)
-            if found is None:
+            file = there.get(row.stem + SUFFIXES[name])
+            if file is None or file.recipe != self.options.recipe(name):
                 missing.append(name)
-            elif not self._intact(found):
+            elif not self._intact(file):
                 missing.append(name)
-                self.report.remade.append(found.path)
+                self.report.remade.append(file.path)
                 self.report.notes["remade"] += 1
         return tuple(missing)
 
@@ -196,48 +188,89 @@ class _Run:
             return False
         return stamp[1] == file.modified or self.target.sha256(file.path) == file.sha256
 
-    def _count_already(self, row: Row) -> None:
-        self.report.read += 1
-        self.report.already += 1
-        self._advance()
+    def _copy_here(self) -> None:
+        """Read the messages in this process: for pages, for archives, and from a source that can't be shared out."""
+        works: deque[_Work] = deque()
 
-    def _advance(self) -> None:
-        self.progress.done += 1
-        self.progress.failed = self.report.failed
-        self.tell(self.progress)
+        def wanted() -> Iterator[Envelope]:
+            for work in self._needed():
+                works.append(work)
+                yield work.row.envelope()
+
+        for _, data in self.source.read_many(wanted()):
+            work = works.popleft()
+            if isinstance(data, MessageError):
+                self._fail(work.row, str(data))
+                continue
+            stager = self.target.stager if "eml" in work.missing else None
+            try:
+                copied = copy(work.row, data, stager, work.row.stem + SUFFIXES["eml"] in work.replaced)
+            except OSError as error:
+                raise self.target.failed(error) from error
+            self._copied(work, copied, data)
+
+    def _copy_in_workers(self) -> None:
+        """Have workers read and stage EML files, many messages at a time."""
+        location, folder = self.source.location, str(self.target.work)
+        running: deque[tuple[list[_Work], Future[list[Copied]]]] = deque()
+
+        def finish() -> None:
+            works, future = running.popleft()
+            try:
+                copies = future.result()
+            except OSError as error:
+                raise self.target.failed(error) from error
+            for work, copied in zip(works, copies, strict=True):
+                self._copied(work, copied)
+
+        batch: list[_Work] = []
+        for work in self._needed():
+            batch.append(work)
+            if len(batch) == _ROWS_PER_CALL:
+                running.append((batch, self._submit_copies(location, folder, batch)))
+                batch = []
+                while len(running) > 2 * self.options.jobs:
+                    finish()
+        if batch:
+            running.append((batch, self._submit_copies(location, folder, batch)))
+        while running:
+            finish()
+
+    def _submit_copies(self, location: str, folder: str, batch: list[_Work]) -> Future[list[Copied]]:
+        rows = [(work.row, work.row.stem + SUFFIXES["eml"] in work.replaced) for work in batch]
+        return self._workers().submit(copy_rows, location, folder, rows)
+
+    def _copied(self, work: _Work, copied: Copied, data: bytes = b"") -> None:
+        """A message was read: its EML is staged, where one is wanted; its pages come next."""
+        if copied.trouble:
+            self._fail(work.row, copied.trouble)
+            return
+        work.row.digest = copied.digest
+        self.read.append((copied.digest, copied.size, copied.attachments, copied.number))
+        if copied.staged is not None:
+            work.staged.append(("eml", copied.staged, ()))
+        if self.options.archive_formats and self.binder.wants(work.row):
+            header = Header(data[: header_end(data)])
+            self.binder.add(work.row, data, header, header.date(work.row.moment)[0])
+        if any(name in self.options.page_formats for name in work.missing):
+            work.data = data
+            work.attempts = list(self.attempts) if "pdf" in work.missing else [("", False)]
+            self._submit(work)
+            while len(self.pending) >= 2 * self.options.jobs + 2:
+                self._collect()
+        else:
+            self._done(work)
 
     # making
 
-    def _take(self, row: Row, data: bytes, missing: tuple[str, ...]) -> None:
-        digest = sha256(data).hexdigest()
-        header = Header(data[: header_end(data)])
-        arrival = datetime.fromisoformat(row.arrival) if row.arrival else None
-        row.facts = _facts(header, arrival, data)
-        row.digest = digest
-        self.journal.set_facts(row.number, digest, len(data), row.facts)
-        self.binder.add(row, data, header, header.date(arrival)[0])
-        work = _Work(row, data, missing)
-        work.notes += header.date(arrival)[1]
-        if "eml" in missing:
-            self._stage(work, "eml", data, ())
-        pages = tuple(name for name in missing if name in self.options.page_formats)
-        if not pages:
-            self._done(work)
-            return
-        work.attempts = list(self.attempts) if "pdf" in pages else [("", False)]
-        self._submit(work, pages, arrival)
-        while len(self.pending) >= 2 * self.options.jobs + 2:
-            self._collect()
-
-    def _submit(self, work: _Work, formats: tuple[str, ...], arrival: datetime | None) -> None:
+    def _submit(self, work: _Work) -> None:
+        formats = tuple(name for name in work.missing if name in self.options.page_formats)
         name, plain = work.attempts.pop(0)
-        job = Job(work.data, formats, self.options.page, name, plain, arrival)
-        future = self._workers().submit(make, job)
+        job = Job(work.data, formats, self.options.page, name, plain, work.row.moment)
+        future = (self._executor or self._workers()).submit(make, job)
         self.pending[future] = work
 
-    def _workers(self) -> Executor:
-        if self._executor is not None:
-            return self._executor
+    def _workers(self) -> Workers:
         if self._own is None:
             self._own = Workers(self.options.jobs, self.options.patience)
         return self._own
@@ -255,24 +288,14 @@ class _Run:
             self._put()
 
     def _made(self, work: _Work, future: Future[Made]) -> None:
-        pages = tuple(name for name in work.missing if name in self.options.page_formats)
-        arrival = datetime.fromisoformat(work.row.arrival) if work.row.arrival else None
         try:
             made = future.result()
-        except (
-            WorkerLost,
-            PageError,
-            RuntimeError,
-            MemoryError,
-            ArithmeticError,
-            LookupError,
-            ValueError,
-        ) as error:
+        except (WorkerLost, PageError, RuntimeError, MemoryError, ArithmeticError, LookupError, ValueError) as error:
             work.trouble = str(error) or type(error).__name__
             if work.attempts:
-                self._submit(work, pages, arrival)
+                self._submit(work)
             else:
-                self._fall_back(work, pages)
+                self._fall_back(work)
             return
         notes = list(made.notes)
         if work.trouble:
@@ -283,7 +306,7 @@ class _Run:
         work.notes += notes
         self._done(work)
 
-    def _fall_back(self, work: _Work, pages: tuple[str, ...]) -> None:
+    def _fall_back(self, work: _Work) -> None:
         """No engine could make the page: the message itself is written, and counts as failed."""
         note = Note("page-failed", work.trouble[:200])
         work.notes.append(note)
@@ -293,8 +316,7 @@ class _Run:
 
     def _stage(self, work: _Work, name: str, content: bytes, notes: tuple[Note, ...]) -> None:
         path = work.row.stem + SUFFIXES[name]
-        replaces = self.journal.file_at(path) is not None
-        work.staged.append((name, self.target.stage(path, content, replaces), notes))
+        work.staged.append((name, self.target.stage(path, content, path in work.replaced), notes))
 
     def _done(self, work: _Work) -> None:
         work.data = b""
@@ -307,76 +329,61 @@ class _Run:
         ):
             self._put()
 
-    def _finish_all(self) -> None:
-        while self.pending:
-            self._collect()
-        self._put()
-        self.target.settle()
-
     # writing
 
     def _put(self) -> None:
         """Put a batch under its names, then tell the journal: what it calls done is on the disk."""
         batch, self.batch, self.batch_bytes = self.batch, [], 0
+        read, self.read = self.read, []
         self.batch_since = time.monotonic()
-        if not batch:
-            return
-        results = iter(self.target.put(staged for work in batch for _, staged, _ in work.staged))
-        for work in batch:
-            refused = [reason for _ in work.staged if (reason := next(results)[1])]
-            self._account(work, refused)
+        self.journal.set_read(read)
+        if batch:
+            results = iter(self.target.put(staged for work in batch for _, staged, _ in work.staged))
+            files: list[FileRow] = []
+            written: list[int] = []
+            for work in batch:
+                refused = [reason for _ in work.staged if (reason := next(results)[1])]
+                self._account(work, refused, files, written)
+            self.journal.record(files)
+            self.journal.set_written(written)
         self.journal.commit()
 
-    def _account(self, work: _Work, refused: list[str]) -> None:
-        row, options = work.row, self.options
-        written = 0
+    def _account(self, work: _Work, refused: list[str], files: list[FileRow], written: list[int]) -> None:
+        row, options, report = work.row, self.options, self.report
         for name, staged, notes in work.staged:
             stamp = self.target.stamp(staged.path)
             if stamp is None or refused:
                 continue
-            self.journal.record(
-                FileRow(staged.path, row.number, name, options.naming, options.recipe(name), staged.size, stamp[1],
-                        staged.sha256, notes)
-            )  # fmt: skip
-            self.report.files[name] += 1
-            self.report.bytes += staged.size
-            written += 1
-        self.progress.files += written
-        self.report.notes.update({note.code for note in work.notes})
-        failed = next((n for n in work.notes if n.code == "page-failed"), None)
-        if refused:
-            self._fail(row, refused[0])
-        elif failed:
-            self._fail(row, str(failed))
+            own = (row.number, name, options.naming, options.recipe(name))
+            files.append(FileRow(staged.path, *own, staged.size, stamp[1], staged.sha256, notes))
+            report.files[name] += 1
+            report.bytes += staged.size
+            self.progress.files += 1
+        planned = self.journal.notes(row.number) if row.arrival or work.notes else []
+        report.notes.update({note.code for note in [*planned, *work.notes]})
+        failed = next((note for note in work.notes if note.code == "page-failed"), None)
+        if refused or failed:
+            self._fail(row, refused[0] if refused else str(failed))
         elif not work.missing and options.message_formats:
-            self._count_already(row)  # it was read for an archive of its folder only
+            self._count_already()  # it was read for an archive of its folder only
         else:
-            self.report.read += 1
-            self.report.written += 1
-            self.journal.set_outcome(row.number, "written")
+            report.read += 1
+            report.written += 1
+            written.append(row.number)
             self._advance()
+
+    def _count_already(self) -> None:
+        self.report.read += 1
+        self.report.already += 1
+        self._advance()
 
     def _fail(self, row: Row, reason: str) -> None:
         self.report.read += 1
-        self.journal.set_outcome(row.number, "failed", reason)
-        self.report.fail(Failure(row.id, row.folder, row.facts.get("subject", ""), reason))
+        self.journal.set_failed(row.number, reason)
+        self.report.fail(Failure(row.id, row.folder, self.journal.subject(row.number), reason))
         self._advance()
 
-
-def _facts(header: Header, arrival: datetime | None, data: bytes) -> dict[str, Any]:
-    """What the register says of a message, from its header and its structure."""
-    moment = header.date(arrival)[0]
-    facts: dict[str, Any] = {
-        "date": moment.isoformat() if moment else "",
-        "from": one_line("; ".join(map(str, header.addresses(b"from"))))[:2000],
-        "to": one_line("; ".join(map(str, header.addresses(b"to"))))[:8000],
-        "cc": one_line("; ".join(map(str, header.addresses(b"cc"))))[:8000],
-        "subject": one_line(header.subject)[:4000],
-    }
-    kind = (header.raw(b"content-type") or b"").lstrip().lower()
-    if kind and not kind.startswith(b"text/"):
-        from wexagraph.messages.mime import parse
-
-        leaves = listed(parse(data)[0])
-        facts["attachments"] = [one_line(leaf.name or leaf.type)[:400] for leaf in leaves[:500]]
-    return facts
+    def _advance(self) -> None:
+        self.progress.done += 1
+        self.progress.failed = self.report.failed
+        self.tell(self.progress)

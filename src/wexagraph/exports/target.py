@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
-import ctypes.util
 import errno
 import hashlib
 import os
@@ -12,31 +11,20 @@ import shutil
 import stat
 import sys
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
 from wexagraph.errors import MessageError, TargetError
+from wexagraph.exports.staging import Staged, Stager
 
 OWN = ".wexagraph"
 _FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 
 
-@dataclass(frozen=True)
-class Staged:
-    """A file that is whole but not yet under its name: where it waits, the name it is for, size and SHA-256."""
-
-    waiting: Path
-    path: str
-    size: int
-    sha256: str
-    replaces: bool
-
-
 class Staging:
     """An open file that is not yet under its name."""
 
-    def __init__(self, target: Target, waiting: Path) -> None:
+    def __init__(self, target: Target, waiting: str) -> None:
         self._target, self._waiting = target, waiting
         self.file = open(waiting, "w+b")  # noqa: SIM115  closed by finish
 
@@ -66,8 +54,8 @@ class Target:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self._work = folder / OWN / "work"
-        self._staged = 0
+        self.work = folder / OWN / "work"
+        self.stager = Stager(str(self.work))
         self._checked: set[str] = {""}
         self._lock: BinaryIO | None = None
         try:
@@ -79,8 +67,8 @@ class Target:
             raise self.failed(error) from error
         self._take_lock()
         try:
-            shutil.rmtree(self._work, ignore_errors=True)  # what a run that was stopped had not put in place
-            self._work.mkdir(exist_ok=True)
+            shutil.rmtree(self.work, ignore_errors=True)  # what a run that was stopped had not put in place
+            self.work.mkdir(exist_ok=True)
         except OSError as error:
             self.close()
             raise self.failed(error) from error
@@ -116,7 +104,7 @@ class Target:
 
     def close(self) -> None:
         """Clear what was staged and give the folder free."""
-        shutil.rmtree(self._work, ignore_errors=True)
+        shutil.rmtree(self.work, ignore_errors=True)
         if self._lock is not None:
             with contextlib.suppress(OSError):
                 self._lock.truncate(0)
@@ -128,25 +116,15 @@ class Target:
 
         Raises TargetError.
         """
-        self._staged += 1
-        waiting = f"{self._work}/{self._staged:x}"
         try:
-            file = os.open(waiting, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0), 0o666)
-            try:
-                done = os.write(file, content)
-                while done < len(content):
-                    done += os.write(file, content[done:])
-            finally:
-                os.close(file)
+            return self.stager.stage(path, content, replaces)
         except OSError as error:
             raise self.failed(error) from error
-        return Staged(Path(waiting), path, len(content), hashlib.sha256(content).hexdigest(), replaces)
 
     def open_staging(self) -> Staging:
         """A file to be written piece by piece, for what is too large to be held. Raises TargetError."""
-        self._staged += 1
         try:
-            return Staging(self, self._work / f"{self._staged:x}")
+            return Staging(self, self.stager.free())
         except OSError as error:
             raise self.failed(error) from error
 
@@ -173,7 +151,7 @@ class Target:
             raise self.failed(error) from error
 
     def _flush(self, files: list[Staged]) -> None:
-        _sync(self._work, [staged.waiting for staged in files])
+        _sync(self.work, [staged.waiting for staged in files])
 
     def _place(self, staged: Staged) -> str | None:
         try:
@@ -187,23 +165,15 @@ class Target:
             os.replace(staged.waiting, final)
             return None
         try:
-            os.link(staged.waiting, final)
-            os.unlink(staged.waiting)
+            rename_new(staged.waiting, final)
         except FileExistsError:
             return self._already(staged, final)
-        except OSError as error:
-            if error.errno in _FULL:
-                raise
-            # no hard links on this disk (FAT, some network shares)
-            if os.path.lexists(final):
-                return self._already(staged, final)
-            os.rename(staged.waiting, final)
         return None
 
     def _already(self, staged: Staged, final: str) -> str | None:
         """A file that a stopped run put there just before the end is the same to the byte: it counts as written."""
         found = self.sha256(staged.path)
-        staged.waiting.unlink(missing_ok=True)
+        os.unlink(staged.waiting)
         return None if found == staged.sha256 else f"{final} was taken by another file meanwhile; run the command again"
 
     def make_folder(self, path: str) -> None:
@@ -278,19 +248,45 @@ def _lock(file: BinaryIO) -> None:
         fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
 
 
-def _load_syncfs() -> Callable[[int], int] | None:
+def _c_function(name: str) -> Callable[..., int] | None:
+    """A function of the C library that Python does not offer; None where there is none."""
     if sys.platform != "linux":
         return None
     try:
-        return ctypes.CDLL(None, use_errno=True).syncfs
+        found: Callable[..., int] = getattr(ctypes.CDLL(None, use_errno=True), name)
     except (OSError, AttributeError):
         return None
+    return found
 
 
-_syncfs = _load_syncfs()
+_syncfs = _c_function("syncfs")
+_renameat2 = _c_function("renameat2")
+_AT_FDCWD, _RENAME_NOREPLACE = -100, 1
 
 
-def _sync(folder: Path, files: list[Path]) -> None:
+def rename_new(old: str, new: str) -> None:
+    """Rename a file to a name that nothing bears yet, in one step. Raises FileExistsError where something does."""
+    if _renameat2 is not None:
+        names = (os.fsencode(old), os.fsencode(new))
+        if _renameat2(_AT_FDCWD, names[0], _AT_FDCWD, names[1], _RENAME_NOREPLACE) == 0:
+            return
+        number = ctypes.get_errno()
+        if number not in (errno.EINVAL, errno.ENOSYS):  # a disk or a kernel that can't
+            raise OSError(number, os.strerror(number), new)
+    try:
+        os.link(old, new)
+        os.unlink(old)
+    except FileExistsError:
+        raise
+    except OSError as error:
+        if error.errno in _FULL:
+            raise
+        if os.path.lexists(new):  # no hard links either (FAT, some network shares)
+            raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), new) from error
+        os.rename(old, new)
+
+
+def _sync(folder: Path, files: list[str]) -> None:
     """Bring what was written to a folder's file system to the disk: by one call, or else file by file."""
     if _syncfs is not None:
         descriptor = os.open(folder, os.O_RDONLY)

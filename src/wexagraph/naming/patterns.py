@@ -94,19 +94,19 @@ def _listed() -> str:
 
 @dataclass(frozen=True)
 class Fields:
-    """What a pattern is filled from. Dates are turned into `zone`; None keeps the message's own offset."""
+    """What a pattern is filled from. `moment` is the message's date; a `zone` of None keeps its own offset."""
 
     header: Header
     folder: str
     id: str
     zone: tzinfo | None
-    arrival: datetime | None = None
+    moment: datetime | None = None
     filename: str = ""
     number: int = 0
 
     def values(self) -> dict[str, Any]:
         header = self.header
-        moment = header.date(self.arrival)[0]
+        moment = self.moment
         if moment is not None and self.zone is not None:
             moment = in_zone(moment, self.zone)
         sender = header.sender

@@ -16,4 +16,14 @@ def open_source(location: str | Path) -> Source:
     return open_local(Path(text).expanduser())
 
 
-__all__ = ["WHOLE", "Envelope", "Leaf", "Share", "Source", "Trouble", "open_source"]
+_opened: dict[str, Source] = {}
+
+
+def reopen(location: str) -> Source:
+    """The source of that location, opened once in this process and kept: for workers that read shares of it."""
+    if location not in _opened:
+        _opened[location] = open_source(location)
+    return _opened[location]
+
+
+__all__ = ["WHOLE", "Envelope", "Leaf", "Share", "Source", "Trouble", "open_source", "reopen"]

@@ -97,6 +97,8 @@ class Source(ABC):
 
     location: str
     kind: str
+    reopens = False
+    """Whether another process may open it again by its location, to read a share of it."""
     troubles: list[Trouble] = field(default_factory=list)
 
     def __enter__(self) -> Source:

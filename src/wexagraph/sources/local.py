@@ -71,6 +71,8 @@ def looks_like_message(head: bytes) -> bool:
 class LocalSource(Source):
     """A source in files, found by walking a tree once when it is opened."""
 
+    reopens = True
+
     def __init__(self, tree: Tree, path: Path) -> None:
         super().__init__(location=str(path.absolute()), kind="")
         self._tree, self._path = tree, path

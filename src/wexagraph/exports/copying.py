@@ -1,0 +1,71 @@
+"""Reading a message of the plan: its digest, what hangs on it, and its bytes as an EML file where that is wanted.
+
+Runs in this process or, for a source that can be opened again, in workers that take many messages at a time.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import dataclass
+
+from wexagraph.errors import MessageError
+from wexagraph.exports.options import SUFFIXES
+from wexagraph.exports.plan import cells
+from wexagraph.exports.rows import Row
+from wexagraph.exports.staging import Staged, Stager
+from wexagraph.messages import Header
+from wexagraph.messages.headers import header_end
+from wexagraph.messages.mime import parse
+from wexagraph.sources import Source, reopen
+from wexagraph.sources.local import listed
+from wexagraph.text import one_line
+
+
+@dataclass(slots=True)
+class Copied:
+    """A message that was read: the digest of its bytes, its attachments as a cell of the register, the EML staged."""
+
+    number: int
+    digest: str
+    size: int
+    attachments: str
+    staged: Staged | None = None
+    trouble: str = ""
+
+
+def copy(row: Row, data: bytes, stager: Stager | None, replaces: bool) -> Copied:
+    """Digest a message and stage it as an EML file, unless `stager` is None. Raises OSError."""
+    digest = hashlib.sha256(data).hexdigest()
+    copied = Copied(row.number, digest, len(data), _attachments(data))
+    if stager is not None:
+        copied.staged = stager.stage(row.stem + SUFFIXES["eml"], data, replaces, digest)
+    return copied
+
+
+def copy_rows(location: str, work: str, rows: list[tuple[Row, bool]]) -> list[Copied]:
+    """Copy many messages; runs in a worker. Each row comes with whether a file of ours gives way. Raises OSError."""
+    source = reopen(location)
+    stager = _stagers.get(work)
+    if stager is None:
+        stager = _stagers[work] = Stager(work)
+    return [_copy_row(source, stager, row, replaces) for row, replaces in rows]
+
+
+_stagers: dict[str, Stager] = {}
+
+
+def _copy_row(source: Source, stager: Stager, row: Row, replaces: bool) -> Copied:
+    try:
+        data = source.read(row.envelope())
+    except MessageError as error:
+        return Copied(row.number, "", 0, "", None, str(error))
+    return copy(row, data, stager, replaces)
+
+
+def _attachments(data: bytes) -> str:
+    header = Header(data[: header_end(data)])
+    kind = (header.raw(b"content-type") or b"").lstrip()[:5].lower()
+    if (not kind or kind == b"text/") and not header.has(b"content-disposition"):
+        return ""
+    leaves = listed(parse(data)[0])
+    return cells(one_line("; ".join((leaf.name or leaf.type)[:400] for leaf in leaves[:500])))

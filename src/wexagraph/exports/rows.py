@@ -1,0 +1,69 @@
+"""The rows of the journal: messages of the plan, and files that were made."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from wexagraph.messages import Header
+from wexagraph.notes import Note
+from wexagraph.sources import Envelope
+
+
+@dataclass(slots=True)
+class Wish:
+    """A message as the plan meets it, and the name it would like. `key` is equal for names that collide.
+
+    `facts` are its cells in the register (date, from, to, cc, subject) as CSV; `notes` are on where its date is from;
+    `arrival` is the mailbox's date, kept where the message has none; `date` orders messages that want one name.
+    """
+
+    place: str
+    fingerprint: str
+    id: str
+    size: int
+    arrival: str | None
+    facts: str
+    notes: str
+    stem: str
+    key: str
+    date: str
+
+
+@dataclass(slots=True)
+class Row:
+    """A message as the journal knows it. `digest` is the SHA-256 of its bytes in hexadecimal, once they were read."""
+
+    number: int
+    folder: str
+    place: str
+    stamp: str
+    id: str
+    size: int
+    digest: str | None
+    arrival: str | None = None
+    stem: str = ""
+
+    def envelope(self) -> Envelope:
+        """The message as its source's `read` takes it."""
+        return Envelope(self.folder, self.place, self.size, Header(b""), self.stamp)
+
+    @property
+    def moment(self) -> datetime | None:
+        """The mailbox's date for the message."""
+        return datetime.fromisoformat(self.arrival) if self.arrival else None
+
+
+@dataclass(frozen=True, slots=True)
+class FileRow:
+    """A file that an export made. `recipe` says what it was made with; `modified` is its time in nanoseconds."""
+
+    path: str
+    message: int | None
+    format: str
+    naming: str
+    recipe: str
+    size: int
+    modified: int
+    sha256: str
+    notes: tuple[Note, ...] = ()

@@ -1,0 +1,45 @@
+"""Files that are whole but not yet under their names. Staged by the export itself or by its workers."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from dataclasses import dataclass
+
+_FLAGS = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
+
+
+@dataclass(slots=True)
+class Staged:
+    """A file that waits: where, the name it is for, its size and SHA-256, and whether a file of ours gives way to it."""
+
+    waiting: str
+    path: str
+    size: int
+    sha256: str
+    replaces: bool
+
+
+class Stager:
+    """Writes waiting files into a folder; each process has names of its own there."""
+
+    def __init__(self, work: str) -> None:
+        self._prefix = f"{work}/{os.getpid():x}-"
+        self._count = 0
+
+    def free(self) -> str:
+        """A path that nothing bears."""
+        self._count += 1
+        return f"{self._prefix}{self._count:x}"
+
+    def stage(self, path: str, content: bytes, replaces: bool, sha256: str | None = None) -> Staged:
+        """Write `content`, to be put at `path` later; `sha256` is its digest where that is known. Raises OSError."""
+        waiting = self.free()
+        file = os.open(waiting, _FLAGS, 0o666)
+        try:
+            done = os.write(file, content)
+            while done < len(content):
+                done += os.write(file, content[done:])
+        finally:
+            os.close(file)
+        return Staged(waiting, path, len(content), sha256 or hashlib.sha256(content).hexdigest(), replaces)
