@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 from importlib import import_module
@@ -17,6 +18,7 @@ COMMANDS = {  # name: module, and the line that --help shows without loading the
     "list": ("listing", "The messages of a source, a line each."),
     "show": ("show", "One message: its headers, its text, its parts."),
     "export": ("export", "Make files from messages: PDF, EML, HTML, text, mbox, ZIP."),
+    "verify": ("verify", "Prove an export folder whole, or say what is not."),
 }
 OK, SOME_FAILED, WRONG_CALL, UNUSABLE, INTERRUPTED = 0, 1, 2, 3, 130
 
@@ -69,6 +71,7 @@ def run() -> None:
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")
+    gc.set_threshold(50_000, 20, 20)  # the work makes many small things that live for one message
     sys.exit(_code())
 
 

@@ -13,7 +13,7 @@ from wexagraph.exports.report import Report
 from wexagraph.exports.rows import FileRow, Row
 from wexagraph.exports.target import Staging, Target
 from wexagraph.messages import Header
-from wexagraph.naming import clean, collision_key, component
+from wexagraph.naming import clean, component
 
 
 class Binder:
@@ -78,8 +78,8 @@ class Binder:
         batch = []
         for folder, format, staging, signature in self._finished:
             recorded = self._journal.archive(folder, format, self._options.naming)
-            path = recorded.path if recorded else self._free_path(folder, format)
-            staged = staging.finish(path, replaces=recorded is not None)
+            staged = staging.finish("", replaces=recorded is not None)
+            staged.path = recorded.path if recorded else self._free_path(folder, format, staged.sha256)
             batch.append((folder, format, staged, signature))
         results = self._target.put([staged for _, _, staged, _ in batch])
         for (folder, format, staged, signature), (_, refused) in zip(batch, results, strict=True):
@@ -88,17 +88,18 @@ class Binder:
                 report.troubles.append((staged.path, refused or "it vanished while it was written"))
                 continue
             own = (f"{format}:{folder}", self._options.naming, signature)
-            self._journal.record([FileRow(staged.path, None, *own, staged.size, stamp[1], staged.sha256)])
+            self._journal.record([FileRow(staged.path, 0, *own, staged.size, stamp[1], staged.sha256)])
             report.files[format] += 1
             report.bytes += staged.size
         self._target.settle()
 
-    def _free_path(self, folder: str, format: str) -> str:
+    def _free_path(self, folder: str, format: str, sha256: str) -> str:
+        """A path for an archive: a free one, or one where a run that was killed has left these very bytes."""
         base = folder_path(folder, flat=False)
         if self._options.flat:
             base = component(clean(folder.replace("/", " - ")), room=20)
         candidate, turn = f"{base}.{format}", 1
-        while self._target.taken(candidate) or self._journal.name_taken(collision_key(candidate)):
+        while self._target.taken(candidate) and self._target.sha256(candidate) != sha256:
             turn += 1
             candidate = f"{base} ({turn}).{format}"
         return candidate

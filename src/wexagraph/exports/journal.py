@@ -26,18 +26,16 @@ CREATE TABLE message (
     facts TEXT NOT NULL, attachments TEXT NOT NULL DEFAULT '', notes TEXT NOT NULL DEFAULT '[]',
     outcome TEXT NOT NULL DEFAULT '', reason TEXT NOT NULL DEFAULT '', run INTEGER NOT NULL
 );
-CREATE INDEX message_place ON message (source, folder, place);
-CREATE INDEX message_digest ON message (folder, digest);
 CREATE INDEX message_run ON message (run, folder, place);
 CREATE TABLE name (
     message INTEGER NOT NULL, naming TEXT NOT NULL, key TEXT NOT NULL, stem TEXT NOT NULL, PRIMARY KEY (message, naming)
 ) WITHOUT ROWID;
 CREATE INDEX name_key ON name (key);
 CREATE TABLE file (
-    path TEXT PRIMARY KEY, message INTEGER, format TEXT NOT NULL, naming TEXT NOT NULL, recipe TEXT NOT NULL,
-    size INTEGER NOT NULL, modified INTEGER NOT NULL, sha256 TEXT NOT NULL, notes TEXT NOT NULL DEFAULT '[]'
+    path TEXT NOT NULL, message INTEGER NOT NULL, format TEXT NOT NULL, naming TEXT NOT NULL, recipe TEXT NOT NULL,
+    size INTEGER NOT NULL, modified INTEGER NOT NULL, sha256 TEXT NOT NULL, notes TEXT NOT NULL DEFAULT '[]',
+    PRIMARY KEY (message, path)
 ) WITHOUT ROWID;
-CREATE INDEX file_message ON file (message);
 CREATE TEMP TABLE fresh (
     message INTEGER PRIMARY KEY, key TEXT NOT NULL, stem TEXT NOT NULL, date TEXT NOT NULL
 );
@@ -56,6 +54,7 @@ class Journal:
             # damaged: set aside, not lost; what the folder holds is found again by its digests
             path.replace(path.with_suffix(".damaged"))
             self._base = self._open()
+        self._indexed = False
         self._next = (self._base.execute("SELECT max(number) FROM message").fetchone()[0] or 0) + 1
         self.run = (self._base.execute("SELECT max(run) FROM message").fetchone()[0] or 0) + 1
 
@@ -115,11 +114,19 @@ class Journal:
 
     def known(self, source: str, folder: str, place: str, stamp: str) -> int | None:
         """The message at this place, if what lies there is what lay there before."""
+        self._index_for_repetition()
         found = self._do(
             "SELECT number FROM message WHERE source=? AND folder=? AND place=? AND stamp=?",
             (source, folder, place, stamp),
         ).fetchone()
         return found[0] if found else None
+
+    def _index_for_repetition(self) -> None:
+        """What only a second run asks for is indexed by the second run; the first has enough to write."""
+        if not self._indexed:
+            self._do("CREATE INDEX IF NOT EXISTS message_place ON message (source, folder, place)")
+            self._do("CREATE INDEX IF NOT EXISTS message_digest ON message (folder, digest)")
+            self._indexed = True
 
     def has_digests(self, folder: str) -> bool:
         """Whether messages of this folder have been read in an earlier run."""
@@ -277,9 +284,9 @@ class Journal:
 
     # files
 
-    def file_at(self, path: str) -> FileRow | None:
-        found = self._do("SELECT * FROM file WHERE path=?", (path,)).fetchone()
-        return _file(found) if found else None
+    def has_file(self, number: int, path: str) -> bool:
+        """Whether an earlier run has made this file of this message."""
+        return self._do("SELECT 1 FROM file WHERE message=? AND path=?", (number, path)).fetchone() is not None
 
     def record(self, files: Iterable[FileRow]) -> None:
         """These files are on the disk, whole."""
@@ -302,14 +309,14 @@ class Journal:
     def archive(self, folder: str, format: str, naming: str) -> FileRow | None:
         """The archive of a folder that an earlier run has made."""
         found = self._do(
-            "SELECT * FROM file WHERE message IS NULL AND format=? AND naming=?",
+            "SELECT * FROM file WHERE message=0 AND format=? AND naming=?",
             (f"{format}:{folder}", naming),
         ).fetchone()
         return _file(found) if found else None
 
     def listing(self, name: str) -> FileRow | None:
         """The register or the manifest as the last run left it."""
-        found = self._do("SELECT * FROM file WHERE message IS NULL AND format=?", (f"list:{name}",)).fetchone()
+        found = self._do("SELECT * FROM file WHERE message=0 AND format=?", (f"list:{name}",)).fetchone()
         return _file(found) if found else None
 
     def files(self) -> Iterator[tuple[str, str]]:

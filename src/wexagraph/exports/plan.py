@@ -37,18 +37,18 @@ def folder_path(folder: str, flat: bool) -> str:
 def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 1) -> Iterator[Wish]:
     """What the plan has to know of each message; `number` is the first one's in this run."""
     folders: dict[str, str] = {}
+    zone = options.zone
     for count, envelope in enumerate(envelopes, number):
         moment, notes = envelope.date()
         header, id = envelope.header, envelope.id
-        fields = Fields(header, envelope.folder, id, options.zone, moment, number=count)
+        fields = Fields(header, envelope.folder, id, zone, moment, number=count)
         stem = options.pattern.stem(fields)
         if envelope.folder not in folders:
             folders[envelope.folder] = folder_path(envelope.folder, options.flat)
         folder = folders[envelope.folder]
         stem = f"{folder}/{stem}" if folder else stem
         facts = [moment.isoformat() if moment else ""]
-        for name in (b"from", b"to", b"cc"):
-            found = header.addresses(name)
+        for found in (header.authors, header.addresses(b"to"), header.addresses(b"cc")):
             facts.append(cell(one_line("; ".join(map(str, found)))[:8000]) if found else "")
         facts.append(cell(one_line(header.subject)[:4000]))
         yield Wish(
@@ -67,8 +67,9 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
 
 def cells(*texts: str) -> str:
     """Cells of a row as CSV (RFC 4180)."""
-    if not any('"' in text or "," in text or "\n" in text or "\r" in text for text in texts):
-        return ",".join(texts)
+    line = ",".join(texts)
+    if '"' not in line and line.count(",") == len(texts) - 1 and line.isprintable():
+        return line
     out = io.StringIO(newline="")
     csv.writer(out, lineterminator="").writerow(texts)
     return out.getvalue() if len(texts) > 1 or texts[0] else ""
@@ -192,13 +193,9 @@ class Planner:
         if self._journal.name_taken(key, number):
             return False
         return self._was_empty or not any(
-            self._target.taken(path) and not self._is_its_own(number, path)
+            self._target.taken(path) and not self._journal.has_file(number, path)
             for path in (stem + suffix for suffix in SUFFIXES.values())
         )
-
-    def _is_its_own(self, number: int, path: str) -> bool:
-        file = self._journal.file_at(path)
-        return file is not None and file.message == number
 
 
 def _batches(envelopes: Iterable[Envelope]) -> Iterator[tuple[str, list[Envelope]]]:

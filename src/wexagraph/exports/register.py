@@ -39,16 +39,20 @@ def write(target: Target, journal: Journal) -> None:
 
 
 def _put(target: Target, journal: Journal, staging: Staging, name: str) -> None:
-    """Put one of our two lists in its place. What somebody has made of the old one meanwhile is kept beside it."""
+    """Put one of our two lists in its place. What somebody has made of the old one meanwhile is kept beside it.
+
+    The journal is told before, with the digests of the new list and of the old one: whichever of them a run that was
+    killed in between has left, the next run knows it for its own.
+    """
     recorded = journal.listing(name)
-    if recorded is not None and target.sha256(recorded.path) not in (None, recorded.sha256):
+    old = target.sha256(recorded.path) if recorded is not None else None
+    if recorded is not None and old not in (None, recorded.sha256, recorded.recipe):
         target.set_aside(recorded.path)
     path = recorded.path if recorded is not None else target.free_path(name)
     staged = staging.finish(path, replaces=recorded is not None)
+    journal.record([FileRow(path, 0, f"list:{name}", "", old or "", staged.size, 0, staged.sha256)])
+    journal.commit()
     target.put([staged])
-    stamp = target.stamp(path)
-    if stamp is not None:
-        journal.record([FileRow(path, None, f"list:{name}", "", "", staged.size, stamp[1], staged.sha256)])
 
 
 def _lines(journal: Journal) -> Iterator[str]:

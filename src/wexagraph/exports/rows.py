@@ -56,10 +56,13 @@ class Row:
 
 @dataclass(frozen=True, slots=True)
 class FileRow:
-    """A file that an export made. `recipe` says what it was made with; `modified` is its time in nanoseconds."""
+    """A file that an export made of a message, or of none (0).
+
+    `recipe` says what it was made with; `modified` is its time in nanoseconds.
+    """
 
     path: str
-    message: int | None
+    message: int
     format: str
     naming: str
     recipe: str

@@ -10,7 +10,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from wexagraph.errors import MessageError, PageError, TargetError
+from wexagraph.errors import MessageError, PageError, SourceError, TargetError
 from wexagraph.exports import register
 from wexagraph.exports.binders import Binder
 from wexagraph.exports.copying import Copied, copy, copy_rows
@@ -118,16 +118,17 @@ class _Run:
             planner = Planner(self.source, self.journal, self.target, self.options, self._workers)
             self.progress.total = planner.plan(choice, self._looking, self.stopped)
             self.progress.done = 0
+            self.report.interrupted = self.stopped()
             self.report.missing_ids = sorted(id for id in choice.ids or () if not self.journal.has_id(id))
             self._read_all()
             while self.pending:
                 self._collect()
             self._put()
             self.target.settle()
-        except TargetError:
+        except (SourceError, TargetError):
             self._drop_workers()
             with suppress(TargetError):
-                self._put()  # what was finished before the disk failed may still find its place
+                self._put()  # what was finished before a disk failed may still find its place
             raise
         finally:
             self._drop_workers()
@@ -229,7 +230,7 @@ class _Run:
             if len(batch) == _ROWS_PER_CALL:
                 running.append((batch, self._submit_copies(location, folder, batch)))
                 batch = []
-                while len(running) > 2 * self.options.jobs:
+                while len(running) > 16 * self.options.jobs:  # enough to go on with while a batch is put
                     finish()
         if batch:
             running.append((batch, self._submit_copies(location, folder, batch)))

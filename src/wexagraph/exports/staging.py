@@ -11,7 +11,7 @@ _FLAGS = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
 
 @dataclass(slots=True)
 class Staged:
-    """A file that waits: where, the name it is for, its size and SHA-256, and whether a file of ours gives way to it."""
+    """A file that waits: where, the name it is for, size and SHA-256, and whether a file of ours gives way to it."""
 
     waiting: str
     path: str

@@ -52,13 +52,14 @@ class Header:
     """
 
     # plain attributes in place of cached_property, whose lock is the dearest part of a listing
-    __slots__ = ("_dated_", "_lower", "_received", "_sender", "_subject", "block")
+    __slots__ = ("_authors", "_dated_", "_lower", "_received", "_sender", "_subject", "block")
 
     def __init__(self, block: bytes) -> None:
         self.block = block
         self._lower = b"\n" + block.lower()
         self._subject: str | None = None
         self._sender: Address | None = None
+        self._authors: list[Address] | None = None
         self._received: tuple[datetime | None] | None = None
         self._dated_: tuple[datetime | None, Note | None] | None = None
 
@@ -113,9 +114,16 @@ class Header:
     def sender(self) -> Address:
         """The first author: From, else Sender, else an empty address."""
         if self._sender is None:
-            found = self.addresses(b"from") or self.addresses(b"sender")
+            found = self.authors or self.addresses(b"sender")
             self._sender = found[0] if found else Address("", "")
         return self._sender
+
+    @property
+    def authors(self) -> list[Address]:
+        """The mailboxes of From."""
+        if self._authors is None:
+            self._authors = self.addresses(b"from")
+        return self._authors
 
     @property
     def _dated(self) -> tuple[datetime | None, Note | None]:

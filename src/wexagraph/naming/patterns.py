@@ -81,9 +81,11 @@ class NamePattern:
         Raises CallError where a format does not fit its field.
         """
         try:
-            filled = self.text.format(**fields.values())
+            filled = self.text.format_map(_Filling(fields))
         except (ValueError, TypeError, IndexError, KeyError, OverflowError, MemoryError) as error:
             raise CallError(f"the name pattern {self.text!r} can't be filled: {error}.") from error
+        if "/" not in filled:
+            return component(filled, _ROOM)
         levels = [level for level in filled.split("/")[:_MOST_LEVELS] if level.strip(" .")] or [""]
         return "/".join([*(component(level) for level in levels[:-1]), component(levels[-1], _ROOM)])
 
@@ -92,7 +94,7 @@ def _listed() -> str:
     return f"Fields are: {', '.join('{' + name + '}' for name in FIELDS)}."
 
 
-@dataclass(frozen=True)
+@dataclass(slots=True)
 class Fields:
     """What a pattern is filled from. `moment` is the message's date; a `zone` of None keeps its own offset."""
 
@@ -104,26 +106,39 @@ class Fields:
     filename: str = ""
     number: int = 0
 
-    def values(self) -> dict[str, Any]:
+    def value(self, name: str) -> Any:
+        """What a pattern is given for a field."""
         header = self.header
-        moment = self.moment
-        if moment is not None and self.zone is not None:
-            moment = in_zone(moment, self.zone)
-        sender = header.sender
-        recipients = header.addresses(b"to")
-        recipient = (recipients[0].name or recipients[0].address) if recipients else ""
-        return {
-            "date": moment if moment is not None else _Undated(),
-            "sender": _value(sender.name or sender.address, "no sender", 100),
-            "sender_address": _value(sender.address, "no sender", 100),
-            "recipient": _value(recipient, "no recipient", 100),
-            "subject": _value(header.subject, "no subject", 0),
-            "folder": _value(self.folder.replace("/", " - "), "no folder", 0),
-            "id": self.id,
-            "filename": _value(self.filename, "no name", 0),
-            "case": "no case",
-            "number": self.number,
-        }
+        if name == "date":
+            if self.moment is None:
+                return _Undated()
+            return in_zone(self.moment, self.zone) if self.zone is not None else self.moment
+        if name == "sender":
+            return _value(header.sender.name or header.sender.address, "no sender", 100)
+        if name == "sender_address":
+            return _value(header.sender.address, "no sender", 100)
+        if name == "recipient":
+            recipients = header.addresses(b"to")
+            found = (recipients[0].name or recipients[0].address) if recipients else ""
+            return _value(found, "no recipient", 100)
+        if name == "subject":
+            return _value(header.subject, "no subject", 0)
+        if name == "folder":
+            return _value(self.folder.replace("/", " - "), "no folder", 0)
+        if name == "filename":
+            return _value(self.filename, "no name", 0)
+        return {"id": self.id, "number": self.number, "case": "no case"}[name]
+
+
+class _Filling(dict[str, Any]):
+    """The fields by name, each made when the pattern asks for it."""
+
+    def __init__(self, fields: Fields) -> None:
+        super().__init__()
+        self._fields = fields
+
+    def __missing__(self, name: str) -> Any:
+        return self._fields.value(name)
 
 
 def _value(text: str, fallback: str, most: int) -> _Value:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+import re
 import unicodedata
-from functools import lru_cache
 
 import regex
 
@@ -15,23 +15,23 @@ _DEVICES = frozenset(
     ["CON", "PRN", "AUX", "NUL", "CONIN$", "CONOUT$", "CLOCK$"]
     + [f"{device}{digit}" for device in ("COM", "LPT") for digit in "0123456789¹²³"]
 )
+_DEVICE_STARTS = frozenset(device[:3] for device in _DEVICES)
 # letters, marks, numbers, punctuation and symbols stay; controls, format characters (bidirectional and zero-width
 # controls among them), surrogates, private and unassigned code points go; every kind of space is a space
 _UNWANTED = regex.compile(r"[\p{C}\u115f\u1160\u3164\uffa0\u034f\u2800]+")
 _SPACES = regex.compile(r"[\s\p{Z}]+")
 _GRAPHEME = regex.compile(r"\X")
-_PLAIN = regex.compile(r"[A-Za-z0-9 ,;=_'()+@#!&%$\[\]{}~^`.-]*")
+_PLAIN = re.compile(r"[A-Za-z0-9 ,;=_'()+@#!&%$\[\]{}~^`.-]*")
 
 
-@lru_cache(maxsize=4096)
 def clean(text: str) -> str:
     """Text with nothing in it that a file name can't hold anywhere; may be empty. No separator survives."""
     if _PLAIN.fullmatch(text):
-        return " ".join(text.split(" ")) if "  " not in text else " ".join(text.split())
+        return text if "  " not in text else " ".join(text.split())
     text = unicodedata.normalize("NFC", text)
     text = _UNWANTED.sub("", _SPACES.sub(" ", text))
     text = unicodedata.normalize("NFC", text.translate(_REPLACED))
-    return " ".join(text.split(" ")) if "  " not in text else " ".join(text.split())
+    return text if "  " not in text else " ".join(text.split())
 
 
 def component(text: str, room: int = 0, fallback: str = "unnamed") -> str:
@@ -39,7 +39,7 @@ def component(text: str, room: int = 0, fallback: str = "unnamed") -> str:
     name = cut(clean(text).lstrip(" .-~"), LIMIT - room).rstrip(" .")
     if not name:
         name = fallback
-    if name.split(".")[0].rstrip(" ").upper() in _DEVICES:
+    if name[:3].upper() in _DEVICE_STARTS and name.split(".")[0].rstrip(" ").upper() in _DEVICES:
         stem, dot, rest = name.partition(".")
         name = cut(f"{stem.rstrip()}_{dot}{rest}", LIMIT - room)
     return name

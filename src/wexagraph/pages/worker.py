@@ -5,6 +5,7 @@ Run as `python -m wexagraph.pages.worker`. It ends when its input ends, so it ne
 
 from __future__ import annotations
 
+import gc
 import os
 import pickle
 import signal
@@ -44,6 +45,7 @@ def main() -> None:
     answers = os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)  # whatever an engine prints must not fall between the answers
     sys.setrecursionlimit(5000)
+    gc.set_threshold(50_000, 20, 20)
     while True:
         try:
             function, arguments, seconds = cast(Call, receive(calls))

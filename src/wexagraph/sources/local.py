@@ -182,6 +182,12 @@ class LocalSource(Source):
             raise MessageError(envelope.trouble)
         try:
             return self._stores[envelope.folder].read(envelope)
+        except MessageError as error:
+            if not self._path.exists():
+                raise SourceError(
+                    f"{self._path} has gone while it was read. Bring it back and run the same command again."
+                ) from error
+            raise
         except MemoryError as error:
             raise MessageError(f"{envelope.size} bytes are more than this machine's memory can hold") from error
 

@@ -69,7 +69,7 @@ class Mbox:
             yield self._envelope(*waiting, end - _separating(tail))
 
     def _separators(self, file: int, start: int) -> Iterator[tuple[int, int, bytes, bytes]]:
-        """From lines from `start` on: each with its offset, its length, the line and the header behind it, and what stands before it.
+        """From lines from `start` on: offset, length, the line and the header behind it, and what stands before it.
 
         They stand at the start of the file; or with a date in them, and behind an empty line or before a field. A
         mailbox whose own first line bears no date is read by the looser rule, an empty line and "From ".
@@ -142,7 +142,7 @@ class Mbox:
         if len(data) != length or not data.startswith(b"From "):
             raise MessageError(f"{self.path}: the mailbox was changed while it was read. Run the same command again.")
         data = data[data.find(b"\n") + 1 or len(data) :]
-        return _QUOTED.sub(rb"\1", data) if b"\n>" in data or data.startswith(b">") else data
+        return _QUOTED.sub(rb"\1", data) if b">From " in data else data
 
 
 def _span(envelope: Envelope) -> tuple[int, int]:
