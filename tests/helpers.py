@@ -82,12 +82,12 @@ def letter(
 
 def mbox(*messages: bytes) -> bytes:
     """An mbox of these messages; From lines are quoted as mboxrd does."""
-    out = b""
+    out = []
     for data in messages:
         quoted = re.sub(rb"(?m)^(>*From )", rb">\1", data)
-        out += b"From quay@saltmere.example Sat Mar 14 15:03:00 2026\n" + quoted
-        out += b"\n" if quoted.endswith(b"\n") else b"\n\n"
-    return out
+        out.append(b"From quay@saltmere.example Sat Mar 14 15:03:00 2026\n" + quoted)
+        out.append(b"\n" if quoted.endswith(b"\n") else b"\n\n")
+    return b"".join(out)
 
 
 def pdf_text(path: Path) -> str:

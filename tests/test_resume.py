@@ -1,0 +1,229 @@
+"""Stopped, failing or repeated, the same command goes on where it was; and every message is accounted for."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shutil
+import signal
+import subprocess
+import time
+from pathlib import Path
+
+from tests.helpers import letter, mbox
+from tests.running import ALL, RunTest, three_hundred
+from wexagraph.demo.build import html, message, when
+
+
+class Interrupted(RunTest):
+    def setUp(self) -> None:
+        super().setUp()
+        # pages that take a while, so that the run is still at work when it is interrupted
+        page = "<table border=1>" + "<tr><td>a<td>b<td>c</tr>" * 150 + "</table>"
+        letters = [
+            message("a@b.example", "c@d.example", f"m{n:03}", when("2026-03-14"), html(page)) for n in range(150)
+        ]
+        self.write("box", mbox(*letters))
+        self.command = ("export", "box", "--into", "out", "--as", "pdf,eml", "--jobs", "1")
+
+    def test_once(self) -> None:
+        process = self.start(*self.command)
+        self.wait_for_files(process, self.folder / "out", 20)
+        process.send_signal(signal.SIGINT)
+        output, errors = process.communicate(timeout=60)
+        self.assertEqual(process.returncode, 130, output + errors)
+        self.assertIn("finishing the messages in hand", errors)
+        self.assertIn("The same command goes on where it was", output)
+        sums = re.search(r"(\d+) messages read: (\d+) written, (\d+) already there, (\d+) failed", output)
+        assert sums is not None
+        self.assertEqual(int(sums[1]), int(sums[2]))
+        self.assertEqual(len(list((self.folder / "out").rglob("*.pdf"))), int(sums[2]))
+        self.assertLess(int(sums[2]), 150)
+        self.assert_clean(self.folder / "out")
+        done = self.run_program(*self.command)
+        self.assertIn(
+            f"150 messages read: {150 - int(sums[2])} written, {sums[2]} already there, 0 failed", done.stdout
+        )
+
+    def test_twice(self) -> None:
+        process = self.start(*self.command)
+        self.wait_for_files(process, self.folder / "out", 20)
+        process.send_signal(signal.SIGINT)
+        time.sleep(0.005)
+        process.send_signal(signal.SIGINT)
+        output, errors = process.communicate(timeout=60)
+        self.assertEqual(process.returncode, 130, output + errors)
+        self.assertNotIn("Traceback", errors)
+        self.assertFalse((self.folder / "out/.wexagraph/work").exists())
+        self.assertIn("0 failed", self.run_program(*self.command).stdout)
+        self.assert_clean(self.folder / "out")
+
+    def test_progress_where_there_is_no_terminal(self) -> None:
+        done = self.run_program(*self.command)
+        self.assertRegex(done.stderr, r"pdf, eml: \d+ of 150 messages")
+        self.assertNotIn("\x1b", done.stderr)
+
+
+class Failing(RunTest):
+    def disk(self, size: str) -> Path:
+        place = self.folder / "disk"
+        place.mkdir()
+        done = subprocess.run(
+            ["mount", "-t", "tmpfs", "-o", f"size={size}", "none", place], capture_output=True, check=False
+        )
+        if done.returncode:
+            self.skipTest("no small disk can be made here: mount is not permitted")
+        self.addCleanup(subprocess.run, ["umount", "-l", str(place)], check=False)
+        return place
+
+    def test_a_disk_that_becomes_read_only(self) -> None:
+        place = self.disk("200m")
+        self.write("box", mbox(*(letter(f"m{n:04}", body=f"{n}\n" * 5000) for n in range(3000))))
+        command = ("export", "box", "--into", place / "out", "--as", "eml,text")
+        process = self.start(*command)
+        self.wait_for_files(process, place / "out", 10)
+        while subprocess.run(["mount", "-o", "remount,ro", place], capture_output=True, check=False).returncode:
+            if process.poll() is not None:
+                break  # open files keep a disk writable; the next try may find a moment without one
+        output, errors = process.communicate(timeout=120)
+        subprocess.run(["mount", "-o", "remount,rw", place], check=True)
+        if process.returncode != 0:
+            self.assertEqual(process.returncode, 3, output + errors)
+            self.assertIn("can't be written", errors)
+            self.assertNotIn("Traceback", errors)
+        self.assertIn("0 failed", self.run_program(*command).stdout)
+        self.assertEqual(len(list((place / "out").rglob("*.eml"))), 3000)
+        self.assert_clean(place / "out")
+
+    def test_a_target_that_cannot_be_written_any_more(self) -> None:
+        """A folder below the target becomes a file while the run is on: its messages fail, the others come out."""
+        self.write("in/a/1.eml", letter("one"))
+        self.write("in/b/2.eml", letter("two"))
+        self.write("out/b", "in the way")
+        done = self.run_program("export", "in", "--into", "out", "--as", "eml", code=1)
+        self.assertIn("2 messages read: 1 written, 0 already there, 1 failed", done.stdout)
+        (self.folder / "out/b").unlink()
+        done = self.run_program("export", "in", "--into", "out", "--as", "eml")
+        self.assertIn("1 written, 1 already there, 0 failed", done.stdout)
+
+    def test_a_source_that_disappears(self) -> None:
+        page = "<table border=1>" + "<tr><td>a<td>b<td>c</tr>" * 150 + "</table>"
+        for n in range(120):
+            self.write(f"in/{n:03}.eml", message("a@b.example", "c@d.example", f"m{n}", when("2026-03-14"), html(page)))
+        command = ("export", "in", "--into", "out", "--as", "pdf,eml", "--jobs", "1")
+        process = self.start(*command)
+        self.wait_for_files(process, self.folder / "out", 10)
+        os.rename(self.folder / "in", self.folder / "gone")
+        output, errors = process.communicate(timeout=60)
+        self.assertEqual(process.returncode, 3, output + errors)
+        self.assertIn("has gone while it was read", errors)
+        os.rename(self.folder / "gone", self.folder / "in")
+        done = self.run_program(*command)
+        self.assertIn("120 messages read", done.stdout)
+        self.assertIn("0 failed", done.stdout)
+        self.assert_clean(self.folder / "out")
+
+    def test_an_mbox_that_is_cut_while_it_is_read(self) -> None:
+        self.write("box", mbox(*(letter(f"m{n:03}", body=f"{n}\n" * 3000) for n in range(400))))
+        process = self.start("export", "box", "--into", "out", "--as", "pdf,eml", "--jobs", "1")
+        self.wait_for_files(process, self.folder / "out", 10)
+        os.truncate(self.folder / "box", 2_000_000)
+        output, errors = process.communicate(timeout=60)
+        self.assertIn(process.returncode, (0, 1), errors)
+        if process.returncode == 1:
+            self.assertIn("was changed while it was read", output)
+
+    def test_two_exports_into_one_folder(self) -> None:
+        self.write("box", mbox(*(letter(f"m{n:04}", body=f"{n}\n" * 3000) for n in range(1500))))
+        first = self.start("export", "box", "--into", "out", "--as", "eml,text", "--jobs", "1")
+        self.wait_for_files(first, self.folder / "out", 1)
+        if first.poll() is None:
+            done = self.run_program("export", "box", "--into", "out", "--as", "eml", code=3)
+            self.assertIn("is in use by process", done.stderr)
+            self.assertIn(str(first.pid), done.stderr)
+        self.assertEqual(first.communicate(timeout=120)[0].count("1,500 written"), 1)
+        self.assert_clean(self.folder / "out")
+
+    def test_a_lock_that_nobody_holds(self) -> None:
+        self.write("box", mbox(letter()))
+        self.write("out/.wexagraph/lock", "4194303")
+        self.write("out/.wexagraph/work/1-1", "left by a run that was killed")
+        self.run_program("export", "box", "--into", "out", "--as", "eml")
+        self.assert_clean(self.folder / "out")
+
+
+class Sameness(RunTest):
+    def test_workers_and_order_change_no_byte(self) -> None:
+        letters = three_hundred()
+        found = []
+        for turn, jobs in enumerate(("1", "3")):
+            shutil.rmtree(self.folder / "in", ignore_errors=True)
+            order = list(enumerate(letters))
+            for number, data in order if turn else reversed(order):  # the disk lists them in the order of making
+                self.write(f"in/post/{number:03}.eml", data)
+                os.utime(self.folder / f"in/post/{number:03}.eml", (1_770_000_000, 1_770_000_000))
+            self.run_program("export", "in", "--into", f"out{jobs}", "--as", ALL, "--jobs", jobs)
+            found.append(self.contents(self.folder / f"out{jobs}"))
+        self.assertEqual(found[0].keys(), found[1].keys())
+        self.assertEqual(found[0], found[1])
+
+    def test_a_large_mailbox_by_shares(self) -> None:
+        """Read by several processes, a share each, a mailbox gives the same as read by one."""
+        body = "knots and bends and hitches\n" * 3000
+        letters = [letter(f"m{n:04}", body=f"{n}\n{body}\nFrom the quay\n") for n in range(1100)]
+        self.write("box", mbox(*letters))
+        self.assertGreater((self.folder / "box").stat().st_size, 80_000_000)
+        rows = [
+            self.run_program("list", "box", "--csv").stdout,
+            self.run_program("list", "box", "--newest", 5000, "--csv").stdout,
+        ]
+        self.assertEqual(rows[0], rows[1])
+        self.assertEqual(rows[0].count("\n"), 1101)
+        found = []
+        for jobs in ("1", "2"):
+            self.run_program("export", "box", "--into", f"out{jobs}", "--as", "eml", "--jobs", jobs)
+            found.append(self.contents(self.folder / f"out{jobs}"))
+        self.assertEqual(found[0], found[1])
+        self.assertEqual(sorted(v for k, v in found[1].items() if k.endswith(".eml")), sorted(letters))
+        self.assert_clean(self.folder / "out2")
+
+
+class Verify(RunTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("box", mbox(letter("One"), letter("Two")))
+        self.run_program("export", "box", "--into", "out", "--as", "eml,text")
+
+    def test_whole(self) -> None:
+        self.assertIn("5 of 5 listed files are whole", self.run_program("verify", "out").stdout)
+
+    def test_what_is_wrong_is_named(self) -> None:
+        out = self.folder / "out"
+        (out / "box/2026-03-14 1503 Ines Halden - One.eml").unlink()
+        (out / "box/2026-03-14 1503 Ines Halden - Two.txt").write_bytes(b"other words")
+        (out / "box/more.txt").write_text("mine")
+        os.symlink("/etc/passwd", out / "link")
+        done = self.run_program("verify", "out", code=1)
+        for words in ("Missing: box/2026-03-14 1503 Ines Halden - One.eml", "Altered: box/2026-03-14 1503 Ines Halden - Two.txt",
+                      "Foreign: box/more.txt", "Foreign: link", "3 of 5 listed files are whole"):  # fmt: skip
+            self.assertIn(words, done.stdout)
+
+    def test_a_link_in_the_place_of_a_file(self) -> None:
+        path = self.folder / "out/box/2026-03-14 1503 Ines Halden - One.eml"
+        os.rename(path, self.folder / "elsewhere")
+        os.symlink(self.folder / "elsewhere", path)
+        self.assertIn("Altered", self.run_program("verify", "out", code=1).stdout)
+
+    def test_a_list_that_leads_out(self) -> None:
+        manifest = self.folder / "out/manifest-sha256.txt"
+        manifest.write_text(manifest.read_text() + f"{'0' * 64}  ../box\nnonsense\n")
+        self.assertIn("Unreadable line", self.run_program("verify", "out", code=1).stdout)
+
+    def test_no_export_folder(self) -> None:
+        self.assertIn("holds no manifest-sha256.txt", self.run_program("verify", self.folder, code=3).stderr)
+
+    def test_a_changed_list_shows_in_json(self) -> None:
+        (self.folder / "out/register.csv").write_text("other")
+        found = json.loads(self.run_program("verify", "out", "--json", code=1).stdout)
+        self.assertEqual(found["altered"], ["register.csv"])
