@@ -1,12 +1,13 @@
 # make demo   sets up everything and runs the demo
 # make test   sets up everything and runs all tests
 # make check  format, lint and types
+# make bench  all benchmarks, a table each (see benchmarks/README.md)
 PYTHON ?= python3
 VENV ?= .venv
 BIN = $(VENV)/bin
 STAMP = $(VENV)/ready
 
-.PHONY: demo test check clean
+.PHONY: demo test check bench clean
 
 $(STAMP): pyproject.toml
 	./setup.sh $(PYTHON) $(VENV)
@@ -19,9 +20,13 @@ test: $(STAMP) check
 	PATH="$(CURDIR)/$(BIN):$$PATH" $(BIN)/python -m tests
 
 check: $(STAMP)
-	$(BIN)/ruff format --check -q src tests
-	$(BIN)/ruff check -q src tests
+	$(BIN)/ruff format --check -q src tests benchmarks
+	$(BIN)/ruff check -q src tests benchmarks
 	$(BIN)/mypy
 
+bench: $(STAMP)
+	./setup.sh --bench
+	PATH="$(CURDIR)/$(BIN):$$PATH" $(BIN)/python -m benchmarks
+
 clean:
-	rm -rf $(VENV) saltmere build dist
+	rm -rf $(VENV) saltmere build dist benchmarks/data

@@ -1,17 +1,19 @@
 #!/bin/sh
-# Usage: setup.sh PYTHON VENV
+# Usage: setup.sh PYTHON VENV, or setup.sh --bench for what only the benchmarks need
 # Makes a virtual environment with Wexagraph, its extras and the tools for developing it; on Debian, installs what
-# the tests judge results with: qpdf, poppler's tools, unzip, and the libraries of the second page engine.
+# the tests need: qpdf, which judges results, and the libraries of the second page engine.
 set -eu
 python=$1
-venv=$2
+venv=${2:-}
 
 missing=""
-command -v qpdf >/dev/null || missing="$missing qpdf"
-command -v pdftotext >/dev/null || missing="$missing poppler-utils"
-command -v unzip >/dev/null || missing="$missing unzip"
-"$python" -c 'import ensurepip' 2>/dev/null || missing="$missing python3-venv"
-ldconfig -p 2>/dev/null | grep -q libpangoft2-1.0 || missing="$missing libpangoft2-1.0-0 libharfbuzz-subset0"
+if [ "$python" = --bench ]; then
+    command -v chromium >/dev/null || missing="$missing chromium"
+else
+    command -v qpdf >/dev/null || missing="$missing qpdf"
+    "$python" -c 'import ensurepip' 2>/dev/null || missing="$missing python3-venv"
+    ldconfig -p 2>/dev/null | grep -q libpangoft2-1.0 || missing="$missing libpangoft2-1.0-0 libharfbuzz-subset0"
+fi
 if [ -n "$missing" ]; then
     if command -v apt-get >/dev/null && [ "$(id -u)" = 0 ]; then
         export DEBIAN_FRONTEND=noninteractive
@@ -23,5 +25,6 @@ if [ -n "$missing" ]; then
     fi
 fi
 
+[ "$python" != --bench ] || exit 0
 "$python" -m venv "$venv"
 "$venv/bin/python" -m pip install --quiet --disable-pip-version-check --editable ".[weasyprint,dev]"

@@ -31,50 +31,81 @@ def text_body(rng: random.Random, size: int) -> str:
     return "\n".join(lines) + "\n"
 
 
+STYLE = (
+    "font-family:'Helvetica Neue',Helvetica,Arial,sans-serif;font-size:14px;font-weight:normal;line-height:20px;"
+    "color:#333333;text-align:left;margin:0;padding:{padding};border-collapse:collapse !important;"
+    "-webkit-text-size-adjust:100%;-ms-text-size-adjust:100%;mso-line-height-rule:exactly;mso-table-lspace:0pt;"
+    "mso-table-rspace:0pt;word-break:break-word;vertical-align:top"
+)
+
+
 def html_body(rng: random.Random, size: int) -> str:
-    """A mail in the layout of the trade, `size` characters or a little more: tables in tables, inline style."""
+    """A mail in the layout of the trade, `size` characters or a little more.
+
+    As verbose as the tools of the trade write it: tables in tables, the whole style repeated on every cell, links with
+    tracking parameters, pictures on a network, rows of icons, spacer rows, conditional comments.
+    """
     colour = rng.choice(["#0d3b52", "#8a5a2b", "#3d7a5a", "#5b4a7a"])
+    css = "body{margin:0;padding:0}.h{font-size:22px;color:" + colour + "}@media(max-width:480px){.w{width:100%}}"
     out = [
-        "<html><head><style>body{margin:0}.h{font-size:22px;color:%s}@media(max-width:480px){.w{width:100%%}}</style></head>"
-        '<body bgcolor="#eef2f4"><table width="100%%" cellspacing="0" cellpadding="0" border="0"><tr><td align="center">'
-        '<table class="w" width="600" cellspacing="0" cellpadding="0" border="0" bgcolor="#ffffff">' % (colour,)
+        f'<html><head><style type="text/css">{css}</style></head><body bgcolor="#eef2f4" style="margin:0;padding:0">'
+        '<table width="100%" cellspacing="0" cellpadding="0" border="0"><tr><td align="center">'
+        '<table class="w" width="600" cellspacing="0" cellpadding="0" border="0" bgcolor="#ffffff">'
     ]
     length = len(out[0])
     while length < size:
-        row = _row(rng, colour)
-        out.append(row)
-        length += len(row)
+        out.append(_row(rng, colour))
+        length += len(out[-1])
     out.append("</table></td></tr></table></body></html>\n")
     return "".join(out)
 
 
+def _cell(padding: str, more: str = "") -> str:
+    return f'valign="top" align="left" style="{STYLE.format(padding=padding)};{more}"'
+
+
+def _link(rng: random.Random) -> str:
+    tracking = base64.urlsafe_b64encode(rng.randbytes(120)).decode()
+    return f"https://click.saltmere.example/track/open?u={tracking}&amp;utm_source=list&amp;utm_campaign={rng.randrange(999)}"
+
+
 def _row(rng: random.Random, colour: str) -> str:
-    style = "font-family:Arial,Helvetica,sans-serif;font-size:14px;line-height:20px;color:#333333"
-    kind = rng.randrange(4)
+    spacer = '<tr><td height="12" style="font-size:12px;line-height:12px;mso-line-height-rule:exactly">&nbsp;</td></tr>'
+    kind = rng.randrange(6)
+    if kind == 4:
+        image = f'<img src="https://img.saltmere.example/{rng.randrange(1 << 40):x}.jpg" alt="{sentence(rng, 3)}" width="560" height="180" border="0"'
+        style = "display:block;width:100%;max-width:560px;height:auto;border:0;outline:none;text-decoration:none"
+        return f'<tr><td {_cell("0 20px")}><a href="{_link(rng)}" target="_blank">{image} style="{style}"></a></td></tr>{spacer}'
+    if kind == 5:
+        icons = "".join(
+            f'<td width="36" {_cell("4px")}><a href="{_link(rng)}" target="_blank"><img src="https://img.saltmere.example/{name}.png" '
+            f'alt="{name}" width="28" height="28" border="0" style="display:block;border:0;outline:none"></a></td>'
+            for name in ("chart", "berth", "tide", "pilot")
+        )
+        return f'<tr><td align="center"><table cellspacing="0" cellpadding="0" border="0"><tr>{icons}</tr></table></td></tr>{spacer}'
     if kind == 0:
-        return f'<tr><td class="h" style="padding:16px 20px 4px">{sentence(rng, 6)}</td></tr>'
+        return f'<tr><td class="h" {_cell("16px 20px 4px")}>{sentence(rng, 6)}</td></tr>{spacer}'
     if kind == 1:
-        return f'<tr><td style="padding:8px 20px;{style}">{" ".join(sentence(rng, 14) for _ in range(4))}</td></tr>'
+        text = " ".join(sentence(rng, 12) for _ in range(3))
+        more = f'<a href="{_link(rng)}" style="color:{colour};text-decoration:underline">{sentence(rng, 2)}</a>'
+        return f"<tr><td {_cell('8px 20px')}><!--[if mso]><p>&nbsp;</p><![endif]-->{text} {more}</td></tr>{spacer}"
     if kind == 2:
         cells = "".join(
-            f'<td width="33%" valign="top" style="padding:8px;background-color:#f4f7f9;{style}"><b>{sentence(rng, 2)}</b><br>'
-            f"{sentence(rng, 16)}</td>"
+            f'<td width="33%" {_cell("8px", "background-color:#f4f7f9")}><b>{sentence(rng, 2)}</b><br>{sentence(rng, 12)}</td>'
             for _ in range(3)
         )
-        return (
-            f'<tr><td style="padding:8px 20px"><table width="100%" cellspacing="4"><tr>{cells}</tr></table></td></tr>'
-        )
+        inner = f'<table width="100%" cellspacing="4" cellpadding="0" border="0"><tr>{cells}</tr></table>'
+        return f"<tr><td {_cell('8px 20px')}>{inner}</td></tr>{spacer}"
     rows = "".join(
-        f'<tr><td style="border-bottom:1px solid #dddddd;padding:4px;{style}">{sentence(rng, 4)}</td>'
-        f'<td align="right" style="border-bottom:1px solid #dddddd;padding:4px;{style}">{rng.randrange(9999)}.00</td></tr>'
-        for _ in range(6)
+        f"<tr><td {_cell('4px', 'border-bottom:1px solid #dddddd')}>{sentence(rng, 4)}</td>"
+        f"<td {_cell('4px', 'border-bottom:1px solid #dddddd')}>{rng.randrange(9999)}.00</td></tr>"
+        for _ in range(3)
     )
     button = (
-        f'<table cellspacing="0"><tr><td bgcolor="{colour}" style="padding:9px 18px;border-radius:4px">'
-        f'<a href="https://www.saltmere.example/{rng.randrange(999)}" style="color:#ffffff;text-decoration:none">'
-        f"{sentence(rng, 2)}</a></td></tr></table>"
+        f'<table cellspacing="0" cellpadding="0" border="0"><tr><td bgcolor="{colour}" style="padding:9px 18px;border-radius:4px">'
+        f'<a href="{_link(rng)}" style="color:#ffffff;text-decoration:none">{sentence(rng, 2)}</a></td></tr></table>'
     )
-    return f'<tr><td style="padding:8px 20px"><table width="100%" cellspacing="0">{rows}</table>{button}</td></tr>'
+    return f'<tr><td {_cell("8px 20px")}><table width="100%" cellspacing="0" border="0">{rows}</table>{button}</td></tr>{spacer}'
 
 
 def letter(rng: random.Random, number: int, body: str, kind: str = "plain", attachment: int = 0) -> bytes:
@@ -143,5 +174,7 @@ def messages(kind: str, count: int) -> list[bytes]:
     """Single messages for page making: `html` of 15 to 120 KB, `text` of 1 to 12 KB."""
     rng = random.Random(kind)
     if kind == "html":
-        return [letter(rng, n, html_body(rng, rng.randrange(15_000, 120_000)), "html") for n in range(count)]
+        # between 15 and 120 KB, as many below 42 KB as above: there are more short letters than long ones
+        sizes = [int(15_000 * 8 ** rng.random()) for _ in range(count)]
+        return [letter(rng, n, html_body(rng, size), "html") for n, size in enumerate(sizes)]
     return [letter(rng, n, text_body(rng, rng.randrange(1000, 12_000))) for n in range(count)]

@@ -5,7 +5,6 @@ from __future__ import annotations
 import io
 import os
 import subprocess
-import sys
 import time
 import unittest
 from pathlib import Path
@@ -397,11 +396,3 @@ class Failing(ProgramTest):
         self.assertEqual(missing_words(words, pdf_text(path)), [])
         check_with_qpdf(self, path)
         self.assertEqual(pdf_pages(path), 1)
-
-    def test_workers_end_with_their_parent(self) -> None:
-        self.write("in.eml", letter("x"))
-        self.run_program("export", "in.eml", "--into", "out")
-        time.sleep(0.3)
-        listed = subprocess.run(["ps", "-eo", "args"], capture_output=True, text=True, check=False).stdout
-        mine = [line for line in listed.splitlines() if "wexagraph.pages.worker" in line and sys.executable in line]
-        self.assertEqual([line for line in mine if str(self.folder) in line], [])

@@ -65,6 +65,24 @@ class Interrupted(RunTest):
         self.assertNotIn("\x1b", done.stderr)
 
 
+class Left(RunTest):
+    def test_no_worker_outlives_a_killed_export(self) -> None:
+        page = "<table border=1>" + "<tr><td>a<td>b<td>c</tr>" * 150 + "</table>"
+        letters = [message("a@b.example", "c@d.example", f"m{n}", when("2026-03-14"), html(page)) for n in range(150)]
+        self.write("box", mbox(*letters))
+        process = self.start("export", "box", "--into", "out", "--jobs", "2")
+        self.wait_for_files(process, self.folder / "out", 5)
+        tasks = Path(f"/proc/{process.pid}/task").iterdir()
+        workers = [pid for task in tasks for pid in (task / "children").read_text().split()]
+        self.assertEqual(len(workers), 2)
+        process.kill()
+        process.communicate()
+        end = time.monotonic() + 20
+        while time.monotonic() < end and any(Path(f"/proc/{pid}").exists() for pid in workers):
+            time.sleep(0.1)
+        self.assertEqual([pid for pid in workers if Path(f"/proc/{pid}").exists()], [])
+
+
 class Failing(RunTest):
     def disk(self, size: str) -> Path:
         place = self.folder / "disk"

@@ -38,6 +38,10 @@ terminal list "wexagraph list saltmere/mailbox --since 2026-02 --before 2026-06 
 id=$(wexagraph list saltmere/mailbox --subject "East quay survey" --csv | sed -n 2p | cut -d, -f1)
 terminal show "wexagraph show saltmere/mailbox $id"
 terminal export "wexagraph export saltmere/mailbox --into out --as pdf,eml" 5
+rm "saltmere/export/letters/2026-01-28 0645 Tide and Trade - Tide and Trade- Ice on the inner basin.eml"
+echo " " >>saltmere/export/register.csv
+touch saltmere/export/notes.txt
+terminal verify "wexagraph verify saltmere/export"
 pages page-letters "East quay survey" "Ice on the inner basin"
 pages page-conversation "1153 Osgood, Piet" "Noise at the boatyard"
 pages page-scripts "حجز" "サルトミア"

@@ -352,11 +352,10 @@ class _Run:
     def _account(self, work: _Work, refused: list[str], files: list[FileRow], written: list[int]) -> None:
         row, options, report = work.row, self.options, self.report
         for name, staged, notes in work.staged:
-            stamp = self.target.stamp(staged.path)
-            if stamp is None or refused:
+            if refused:
                 continue
             own = (row.number, name, options.naming, options.recipe(name))
-            files.append(FileRow(staged.path, *own, staged.size, stamp[1], staged.sha256, notes))
+            files.append(FileRow(staged.path, *own, staged.size, staged.modified, staged.sha256, notes))
             report.files[name] += 1
             report.bytes += staged.size
             self.progress.files += 1

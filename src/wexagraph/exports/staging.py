@@ -11,13 +11,15 @@ _FLAGS = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
 
 @dataclass(slots=True)
 class Staged:
-    """A file that waits: where, the name it is for, size and SHA-256, and whether a file of ours gives way to it."""
+    """A file that waits: where, the name it is for, size, SHA-256, time (nanoseconds), and whether a
+    file of ours gives way to it."""
 
     waiting: str
     path: str
     size: int
     sha256: str
     replaces: bool
+    modified: int = 0
 
 
 class Stager:
@@ -40,6 +42,7 @@ class Stager:
             done = os.write(file, content)
             while done < len(content):
                 done += os.write(file, content[done:])
+            modified = os.fstat(file).st_mtime_ns
         finally:
             os.close(file)
-        return Staged(waiting, path, len(content), sha256 or hashlib.sha256(content).hexdigest(), replaces)
+        return Staged(waiting, path, len(content), sha256 or hashlib.sha256(content).hexdigest(), replaces, modified)

@@ -1,0 +1,12 @@
+"""Runs the benchmarks named, or all: `python -m benchmarks [pages mailbox memory]`. Each prints one table."""
+
+from __future__ import annotations
+
+import sys
+from importlib import import_module
+
+NAMES = ("pages", "mailbox", "memory", "startup")
+
+if __name__ == "__main__":
+    for name in sys.argv[1:] or NAMES:
+        import_module(f"benchmarks.{name}").main()

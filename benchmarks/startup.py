@@ -1,0 +1,15 @@
+"""How long the shortest command takes."""
+
+from __future__ import annotations
+
+from benchmarks.measure import PROGRAM, paired, table
+from benchmarks.measure import run as start
+
+
+def main() -> None:
+    ours, python = paired(10, lambda: start(PROGRAM, "--help"), lambda: start("python3", "-c", "pass"))
+    table(
+        "Start",
+        ["what", "seconds", "beside it", "wanted"],
+        [["`wexagraph --help`", f"{min(ours):.2f}", f"`python3 -c pass` {min(python):.2f}", "at most 0.30"]],
+    )
