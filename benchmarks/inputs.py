@@ -143,7 +143,10 @@ def letter(rng: random.Random, number: int, body: str, kind: str = "plain", atta
 
 
 def mailbox(count: int, mean: int) -> Path:
-    """An mbox of `count` messages of `mean` bytes on average: letters, HTML mail, a third with an attachment."""
+    """An mbox of `count` messages of about `mean` bytes: letters, HTML mail, a third with an attachment.
+
+    With a mean below 2,000, short letters only.
+    """
     path = DATA / f"mailbox-{count}-{mean}.mbox"
     if not path.exists():
         DATA.mkdir(exist_ok=True)
@@ -160,6 +163,10 @@ def mailbox(count: int, mean: int) -> Path:
 
 def _messages(count: int, mean: int) -> Iterator[bytes]:
     rng = random.Random(count)
+    if mean < 2000:
+        for number in range(count):
+            yield letter(rng, number, sentence(rng, 20) + "\n")
+        return
     texts = [text_body(rng, rng.randrange(500, 6000)) for _ in range(60)]
     pages = [html_body(rng, rng.randrange(4000, 20_000)) for _ in range(40)]
     for number in range(count):

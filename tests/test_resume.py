@@ -166,7 +166,7 @@ class Failing(RunTest):
     def test_a_lock_that_nobody_holds(self) -> None:
         self.write("box", mbox(letter()))
         self.write("out/.wexagraph/lock", "4194303")
-        self.write("out/.wexagraph/work/1-1", "left by a run that was killed")
+        self.write("out/.wexagraph/work/1/1", "left by a run that was killed")
         self.run_program("export", "box", "--into", "out", "--as", "eml")
         self.assert_clean(self.folder / "out")
 

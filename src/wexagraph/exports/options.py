@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from dataclasses import asdict, dataclass, field
 from datetime import tzinfo
+from functools import cached_property
 
 from wexagraph.naming import NamePattern
 from wexagraph.pages import FORMATS as PAGE_FORMATS
@@ -32,15 +33,15 @@ class ExportOptions:
     jobs: int = 1
     patience: float = 30.0
 
-    @property
+    @cached_property
     def message_formats(self) -> tuple[str, ...]:
         return tuple(name for name in MESSAGE_FORMATS if name in self.formats)
 
-    @property
+    @cached_property
     def page_formats(self) -> tuple[str, ...]:
         return tuple(name for name in self.message_formats if name in PAGE_FORMATS)
 
-    @property
+    @cached_property
     def archive_formats(self) -> tuple[str, ...]:
         return tuple(name for name in ARCHIVE_FORMATS if name in self.formats)
 
@@ -48,7 +49,7 @@ class ExportOptions:
     def zone(self) -> tzinfo | None:
         return self.page.timezone()
 
-    @property
+    @cached_property
     def naming(self) -> str:
         """Equal for two exports that give the same names."""
         return _short(f"{self.pattern.text}|{self.flat}|{self.page.zone}")

@@ -23,16 +23,18 @@ class Staged:
 
 
 class Stager:
-    """Writes waiting files into a folder; each process has names of its own there."""
+    """Writes waiting files; each process into a folder of its own, where no other stands in its way."""
 
     def __init__(self, work: str) -> None:
-        self._prefix = f"{work}/{os.getpid():x}-"
+        self._folder = f"{work}/{os.getpid():x}"
         self._count = 0
 
     def free(self) -> str:
-        """A path that nothing bears."""
+        """A path that nothing bears. Raises OSError."""
+        if self._count == 0:
+            os.makedirs(self._folder, exist_ok=True)
         self._count += 1
-        return f"{self._prefix}{self._count:x}"
+        return f"{self._folder}/{self._count:x}"
 
     def stage(self, path: str, content: bytes, replaces: bool, sha256: str | None = None) -> Staged:
         """Write `content`, to be put at `path` later; `sha256` is its digest where that is known. Raises OSError."""
