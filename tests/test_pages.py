@@ -18,13 +18,14 @@ from wexagraph.demo.build import file, forwarded, html, message, multipart, text
 from wexagraph.errors import PageError
 from wexagraph.exports.pool import WorkerLost, Workers
 from wexagraph.messages import Message
-from wexagraph.pages.clean import alignment, clean
+from wexagraph.pages.clean import clean
 from wexagraph.pages.compose import compose
 from wexagraph.pages.css import declarations, media_applies, stylesheet
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
 from wexagraph.pages.pictures import Pictures, check
 from wexagraph.pages.plain import html_to_text
+from wexagraph.pages.presentation import alignment
 
 
 def png(width: int = 40, height: int = 30, colour: str = "teal") -> bytes:

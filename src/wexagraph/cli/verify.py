@@ -44,7 +44,7 @@ def _print(folder: str, found: Verification) -> None:
     for name, word in _KINDS:
         paths: list[str] = getattr(found, name)
         for path in paths[:_SHOWN]:
-            click.secho(f"{word}: {one_line(path)}", fg="red" if name != "foreign" else "yellow")
+            click.secho(f"{word}: {one_line(path)}", fg="red" if name != "foreign" else "magenta")
         if len(paths) > _SHOWN:
             click.echo(f"... and {len(paths) - _SHOWN:,} more of these.")
     checked = found.whole + len(found.missing) + len(found.altered)
@@ -52,3 +52,5 @@ def _print(folder: str, found: Verification) -> None:
         f"{one_line(folder)}: {found.whole:,} of {checked:,} listed files are whole, {len(found.missing):,} missing, "
         f"{len(found.altered):,} altered; {len(found.foreign):,} foreign."
     )
+    if found.missing or found.altered:
+        click.echo("The export command that made them makes missing and altered files again.")

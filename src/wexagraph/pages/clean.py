@@ -14,13 +14,13 @@ from urllib.parse import urlsplit
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from wexagraph.notes import Note
-from wexagraph.pages.css import MOST_PX, Resolve, declarations, media_applies, stylesheet
+from wexagraph.pages.css import Resolve, declarations, media_applies, stylesheet
 from wexagraph.pages.pictures import Pictures
+from wexagraph.pages.presentation import MOST_CELLS, NUMBERS, alignment, bounded_number, colour, image_style
 from wexagraph.text import without_controls
 
 MOST_DEPTH = 120
 MOST_ELEMENTS = 150_000
-MOST_CELLS = 100
 _KEPT = frozenset(
     [
         "a",
@@ -178,8 +178,6 @@ _ATTRIBUTES = frozenset(
         "width",
     ]
 )
-_NUMBERS = {"width": MOST_PX, "height": MOST_PX, "colspan": MOST_CELLS, "rowspan": 1000, "span": MOST_CELLS,
-            "cellpadding": 200, "cellspacing": 200, "border": 100, "hspace": 500, "vspace": 500}  # fmt: skip
 _LINKS = frozenset({"http", "https", "mailto", "tel", "ftp"})
 _CELLS = frozenset({"td", "th"})
 
@@ -243,7 +241,7 @@ class _Cleaner:
             value = attributes.get(name)
             if value and re.fullmatch(r"#?\w{1,20}", value):
                 # a presentational attribute gives way to any style sheet of the author's
-                self.state.css.insert(0, f".{self.scope}{{{rule}:{_colour(value)}}}")
+                self.state.css.insert(0, f".{self.scope}{{{rule}:{colour(value)}}}")
         style = declarations(attributes.get("style") or "", self.resolve)
         direction = attributes.get("dir")
         classes = _classes(attributes.get("class") or "")
@@ -314,8 +312,8 @@ class _Cleaner:
                 value = _classes(value)
                 if not value:
                     continue
-            elif name in _NUMBERS:
-                value = _bounded_number(value, _NUMBERS[name])
+            elif name in NUMBERS:
+                value = bounded_number(value, NUMBERS[name])
                 if not value:
                     continue
             out.append(f' {name}="{escape(value)}"')
@@ -338,9 +336,7 @@ class _Cleaner:
         alternative = " ".join((attributes.get("alt") or "").split())
         name = self.resolve(source)
         if name is not None:
-            self.state.out.append(
-                f'<img src="{escape(name)}"{self._attributes(node, "img", _image_style(attributes))}>'
-            )
+            self.state.out.append(f'<img src="{escape(name)}"{self._attributes(node, "img", image_style(attributes))}>')
             return
         width, height = _px(attributes.get("width")), _px(attributes.get("height"))
         tiny = (width is not None and width <= 3) or (height is not None and height <= 3)
@@ -385,69 +381,11 @@ class _Cleaner:
         return notes
 
 
-_ALIGNED = frozenset({"left", "right", "center", "justify"})
-_ALIGNING = frozenset("caption center col colgroup div h1 h2 h3 h4 h5 h6 p tbody td tfoot th thead tr".split())
-
-
-def alignment(tag: str, attribute: str | None, inherited: str) -> tuple[str, str]:
-    """What `align` means as CSS (HTML, section 15.3): declarations for this element, and what its children inherit.
-
-    An aligning attribute moves blocks and tables inside the element too, which no CSS value says; so a table in a
-    centred cell is given the margins. Like a browser in quirks mode, a table starts its own text anew.
-    """
-    value = (attribute or "").strip().lower()
-    value = "center" if value in ("middle", "absmiddle") else value
-    value = value if value in _ALIGNED else ""
-    if tag == "center":
-        value = "center"
-    if tag == "table":
-        style = "text-align:start"
-        if value == "center" or (not value and inherited == "center"):
-            style += ";margin-left:auto;margin-right:auto"
-        elif value in ("left", "right"):
-            style += f";float:{value}"
-        elif inherited == "right":
-            style += ";margin-left:auto"
-        return style, ""
-    if tag == "th" and not value:
-        return f"text-align:{inherited or 'center'}", inherited or "center"
-    if tag == "hr":
-        return {"left": "margin-left:0", "right": "margin-right:0"}.get(value, ""), inherited
-    if value and tag in _ALIGNING:
-        return f"text-align:{value}", value
-    return "", inherited
-
-
-def _image_style(attributes: dict[str, str | None]) -> str:
-    """`align`, `hspace` and `vspace` of a picture as CSS (HTML, section 15.4.3)."""
-    found = []
-    align = (attributes.get("align") or "").lower()
-    if align in ("left", "right"):
-        found.append(f"float:{align}")
-    elif align in ("top", "middle", "bottom"):
-        found.append(f"vertical-align:{align}")
-    for name, sides in (("hspace", ("left", "right")), ("vspace", ("top", "bottom"))):
-        number = _bounded_number(attributes.get(name) or "", _NUMBERS[name])
-        if number:
-            found += [f"margin-{side}:{number.rstrip('%')}px" for side in sides]
-    return ";".join(found)
-
-
 def _classes(value: str) -> str:
     """Class names that can't be taken for our own."""
     return " ".join(
         word for word in value.split()[:20] if re.fullmatch(r"[\w-]{1,80}", word) and not word.startswith("wx-")
     )
-
-
-def _bounded_number(value: str, most: int) -> str:
-    match = re.match(r"\s*(\d{1,9})(?:\.\d+)?\s*(%?)", value)
-    if not match:
-        return ""
-    number = int(match[1])
-    if match[2]:
-        return f"{min(number, 100)}%"
-    return str(number) if number <= most else ""
 
 
 def _px(value: str | None) -> int | None:
@@ -467,7 +405,3 @@ def _host(address: str) -> str:
         return (urlsplit(address.strip()).hostname or "")[:80]
     except ValueError:
         return ""
-
-
-def _colour(value: str) -> str:
-    return "#" + value if re.fullmatch(r"[0-9A-Fa-f]{6}|[0-9A-Fa-f]{3}", value) else value
