@@ -154,7 +154,7 @@ def _lines(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> None:
     terminal = sys.stdout.isatty()
     width = shutil.get_terminal_size().columns if terminal else 0
     sender_width = 24 if not width or width >= 100 else 16
-    subject_width = max(width - 10 - 16 - sender_width - 9 - 10, 16) if width else 0
+    subject_width = max(width - sender_width - 52, 8) if width else 0  # 52: the other cells and the gaps
     count, total, last_folder = 0, 0, None
     for envelope in choice.select(mailbox):
         if envelope.folder != last_folder:

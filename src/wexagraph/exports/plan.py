@@ -71,8 +71,8 @@ def cells(*texts: str) -> str:
     if '"' not in line and line.count(",") == len(texts) - 1 and line.isprintable():
         return line
     out = io.StringIO(newline="")
-    csv.writer(out, lineterminator="").writerow(texts)
-    return out.getvalue() if len(texts) > 1 or texts[0] else ""
+    csv.writer(out, lineterminator="\r\n").writerow(texts)
+    return out.getvalue()[:-2] if len(texts) > 1 or texts[0] else ""
 
 
 def wishes_of_share(location: str, choice: Choice, folder: str, share: Share, options: ExportOptions) -> list[Wish]:

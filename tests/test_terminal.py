@@ -1,0 +1,122 @@
+"""What a person at a terminal sees: colour, widths, progress; and what a pipe gets instead."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import pty
+import re
+import struct
+import subprocess
+import termios
+import unittest
+
+from tests.helpers import PROGRAM, ProgramTest, letter, mbox
+from wexagraph.demo.build import html, message, when
+from wexagraph.text import cell, lines, one_line, size, without_controls
+
+
+class Texts(unittest.TestCase):
+    def test_one_line(self) -> None:
+        for text, wanted in [
+            ("plain", "plain"),
+            ("a\tb\nc", "a b c"),
+            ("\x1b[31mred\x1b[0m", "[31mred[0m"),
+            ("\x9b31m", "31m"),
+            ("a\u202eb\u2066c\u200bd", "abcd"),
+            ("bell\x07 back\x08", "bell back"),
+            ("x\u2028y", "xy"),
+            ("\ud800", ""),
+            ("日本語 é 😀", "日本語 é 😀"),
+        ]:
+            with self.subTest(text):
+                self.assertEqual(one_line(text), wanted)
+
+    def test_lines_keep_their_ends(self) -> None:
+        self.assertEqual(lines("a\n\tb\r\n\x1bc"), "a\n\tb\nc")
+
+    def test_cells(self) -> None:
+        for text in ("=1+1", "+1", "-1", "@x", "\tx", "\rx"):
+            self.assertEqual(cell(text), "'" + text)
+        self.assertEqual(cell("a=b"), "a=b")
+
+    def test_sizes(self) -> None:
+        for count, wanted in [(0, "0 bytes"), (1, "1 byte"), (1023, "1023 bytes"), (1024, "1.0 KB"), (1536, "1.5 KB"),
+                              (3 * 1024**2, "3.0 MB"), (2 * 1024**3, "2.0 GB"), (5 * 1024**4, "5.0 TB")]:  # fmt: skip
+            self.assertEqual(size(count), wanted)
+
+    def test_what_no_markup_may_hold(self) -> None:
+        self.assertEqual(without_controls("a\0b\x0bc\ud800d\ufffee\tf\n"), "abcde\tf\n")
+
+
+class Terminal(ProgramTest):
+    def on_a_terminal(self, *arguments: object, columns: int = 100) -> tuple[int, str]:
+        """Run the program with a terminal of that width for all its streams. Returns the exit code and what it showed."""
+        master, slave = pty.openpty()
+        fcntl.ioctl(slave, termios.TIOCSWINSZ, struct.pack("HHHH", 40, columns, 0, 0))
+        environment = {
+            **os.environ,
+            "TERM": "xterm-256color",
+            "TZ": "UTC",
+            "XDG_CONFIG_HOME": str(self.folder / "none"),
+        }
+        for name in ("COLUMNS", "LINES", "NO_COLOR"):
+            environment.pop(name, None)
+        process = subprocess.Popen([PROGRAM, *map(str, arguments)], cwd=self.folder, env=environment,
+                                   stdin=slave, stdout=slave, stderr=slave)  # fmt: skip
+        os.close(slave)
+        shown = b""
+        while True:
+            try:
+                piece = os.read(master, 65536)
+            except OSError:
+                break
+            if not piece:
+                break
+            shown += piece
+        os.close(master)
+        return process.wait(30), shown.decode("utf-8")
+
+    def plain(self, shown: str) -> list[str]:
+        return re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", shown).replace("\r", "").split("\n")
+
+    def test_a_list_fits_the_width(self) -> None:
+        self.write("box", mbox(letter("East quay " * 40), letter("短い", "田中 <t@x.example>"), letter("港" * 90)))
+        for columns in (80, 120):
+            code, shown = self.on_a_terminal("list", "box", columns=columns)
+            self.assertEqual(code, 0)
+            self.assertIn("\x1b[", shown)
+            for line in self.plain(shown):
+                wide = sum(2 if ord(c) > 0x2E80 else 1 for c in line)
+                self.assertLessEqual(wide, columns, line)
+        self.assertIn("East quay " * 39, self.run_program("list", "box").stdout, "a pipe gets it whole")
+
+    def test_hostile_text_steers_nothing(self) -> None:
+        self.write(
+            "box", mbox(letter("\x1b[2J\x1b]0;owned\x07 cleared", "\x1b[31m <a@b.example>", body="\x1b[2J body\n"))
+        )
+        id = self.listed("box")[0]["id"]
+        for arguments in (
+            ["list", "box"],
+            ["show", "box", id],
+            ["folders", "box"],
+            ["export", "box", "--into", "out", "--as", "eml"],
+        ):
+            _, shown = self.on_a_terminal(*arguments)
+            self.assertNotIn("\x1b[2J", shown)
+            self.assertNotIn("\x1b]0;", shown)
+            self.assertNotIn("\x07", shown)
+
+    def test_progress_is_a_bar(self) -> None:
+        page = "<table border=1>" + "<tr><td>a<td>b<td>c</tr>" * 150 + "</table>"
+        letters = [message("a@b.example", "c@d.example", f"m{n}", when("2026-03-14"), html(page)) for n in range(120)]
+        self.write("box", mbox(*letters))
+        code, shown = self.on_a_terminal("export", "box", "--into", "out", "--jobs", "1")
+        self.assertEqual(code, 0)
+        self.assertRegex(shown, r"\d+ of 120 messages")
+        self.assertIn("120 written", "\n".join(self.plain(shown)))
+
+    def test_a_mistake_is_a_sentence(self) -> None:
+        code, shown = self.on_a_terminal("list", "nowhere")
+        self.assertEqual(code, 3)
+        self.assertIn("wexagraph: nowhere: there is nothing of that name", shown)
