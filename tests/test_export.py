@@ -220,7 +220,7 @@ class BadInput(ProgramTest):
         subprocess.run(["mount", "-o", "remount,size=64m", disk], check=True)
         self.run_program(*command)
         self.assertEqual(len(list((disk / "out").rglob("*.eml"))), 60)
-        self.assertEqual(list((disk / "out/.wexagraph").glob("work*")), [])
+        self.assertEqual(list((disk / "out/.wexagraph").glob("staged*")), [])
 
     def test_a_large_message(self) -> None:
         big = message(

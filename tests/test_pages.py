@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import os
+import re
+import socket
 import subprocess
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import pikepdf
 import pypdfium2
@@ -15,12 +19,13 @@ from PIL import Image
 
 from tests.helpers import ProgramTest, check_with_qpdf, letter, missing_words, pdf_pages, pdf_text
 from wexagraph.demo.build import file, forwarded, html, message, multipart, text, when
-from wexagraph.errors import PageError
+from wexagraph.errors import CallError, PageError
 from wexagraph.exports.pool import WorkerLost, Workers
 from wexagraph.messages import Message
 from wexagraph.pages.clean import clean
-from wexagraph.pages.compose import compose
+from wexagraph.pages.compose import compose, is_rtl
 from wexagraph.pages.css import declarations, media_applies, stylesheet
+from wexagraph.pages.engines import available, engine
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
 from wexagraph.pages.pictures import Pictures, check
@@ -302,14 +307,66 @@ class Making(unittest.TestCase):
         self.assertIn("bad()", self.page(data))
 
     def test_the_second_engine(self) -> None:
-        data = self.mail(html("<table border=1><tr><td align=center>second engine</td></tr></table>"))
+        page = html('<table border=1><tr><td align=center>second engine</td></tr></table><img src="cid:p@x">')
+        data = self.mail(multipart("related", page, file("p.png", "image/png", png(colour="#c80000"), cid="p@x")))
         made = make(Job(data, ("pdf",), OPTIONS, "weasyprint"))
-        document = pypdfium2.PdfDocument(made.files["pdf"])
-        self.assertIn("second engine", document[0].get_textpage().get_text_range())
+        first = pypdfium2.PdfDocument(made.files["pdf"])[0]
+        self.assertIn("second engine", first.get_textpage().get_text_range())
+        colours = {colour for _, colour in first.render(scale=1).to_pil().convert("RGB").getcolors(1 << 20)}
+        self.assertIn((200, 0, 0), colours)
 
     def test_too_many_pages(self) -> None:
         with self.assertRaisesRegex(PageError, "pages"):
             make(Job(self.mail(text("line\n" * 2000)), ("pdf",), PageOptions(most_pages=5)))
+
+
+class Engines(unittest.TestCase):
+    def test_what_is_not_installed_is_said_with_what_to_do(self) -> None:
+        for there, wanted, names, words in [
+            ({"plutoprint", "weasyprint"}, "auto", ["plutoprint", "weasyprint"], ""),
+            ({"weasyprint"}, "auto", ["weasyprint"], ""),
+            ({"plutoprint"}, "weasyprint", [], "pip install 'wexagraph[weasyprint]'"),
+            (set(), "auto", [], "no page engine is installed"),
+        ]:
+            with (
+                self.subTest((there, wanted)),
+                mock.patch("importlib.util.find_spec", lambda name, t=there: name in t or None),
+            ):
+                if words:
+                    with self.assertRaisesRegex(CallError, re.escape(words)):
+                        available(wanted)
+                else:
+                    self.assertEqual(available(wanted), names)
+
+    def test_no_engine_asks_for_anything_but_the_pages_own_pictures(self) -> None:
+        """Whatever gets past the cleaning, the engines themselves fetch nothing: no file, no address on this machine."""
+        asked = []
+        server = socket.create_server(("127.0.0.1", 0))
+        server.settimeout(0.5)
+        address = f"http://127.0.0.1:{server.getsockname()[1]}/x.png"
+        secret = Path(__file__).as_uri()
+        page = compose(Message(letter("x")), OPTIONS)
+        page.html = page.html.replace(
+            "</body>",
+            f'<img src="{address}"><img src="{secret}"><link rel="stylesheet" href="{address}"><p style="background:url({address})">x</p></body>',
+        )
+        with server:
+            for name in ("plutoprint", "weasyprint"):
+                self.assertTrue(engine(name).render(page, OPTIONS).startswith(b"%PDF"))
+                with contextlib.suppress(TimeoutError):
+                    asked.append(server.accept())
+        self.assertEqual(asked, [])
+
+    def test_direction_of_a_paragraph(self) -> None:
+        for words, wanted in [
+            ("plain", False),
+            ("שלום", True),
+            ("مرحبا Pelican", True),
+            ("Pelican مرحبا", False),
+            ("12 שלום", True),
+            ("", False),
+        ]:
+            self.assertEqual(is_rtl(words), wanted, words)
 
 
 def fall_asleep(seconds: float) -> str:

@@ -55,7 +55,7 @@ class Interrupted(RunTest):
         output, errors = process.communicate(timeout=60)
         self.assertEqual(process.returncode, 130, output + errors)
         self.assertNotIn("Traceback", errors)
-        self.assertFalse((self.folder / "out/.wexagraph/work").exists())
+        self.assertFalse((self.folder / "out/.wexagraph/staged").exists())
         self.assertIn("0 failed", self.run_program(*self.command).stdout)
         self.assert_clean(self.folder / "out")
 
@@ -166,7 +166,7 @@ class Failing(RunTest):
     def test_a_lock_that_nobody_holds(self) -> None:
         self.write("box", mbox(letter()))
         self.write("out/.wexagraph/lock", "4194303")
-        self.write("out/.wexagraph/work/1/1", "left by a run that was killed")
+        self.write("out/.wexagraph/staged/1/1", "left by a run that was killed")
         self.run_program("export", "box", "--into", "out", "--as", "eml")
         self.assert_clean(self.folder / "out")
 

@@ -77,7 +77,7 @@ class Targets(InAFolder):
     def test_what_a_stopped_run_left_is_cleared(self) -> None:
         self.target.stage("never.txt", b"put")
         self.target.close()
-        self.assertFalse((self.folder / "out/.wexagraph/work").exists())
+        self.assertFalse((self.folder / "out/.wexagraph/staged").exists())
         self.assertEqual([path.name for path in (self.folder / "out").iterdir()], [".wexagraph"])
 
     def test_setting_aside(self) -> None:

@@ -54,7 +54,7 @@ class Target:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.work = folder / OWN / "work"
+        self.work = folder / OWN / "staged"
         self.stager = Stager(str(self.work))
         self._checked: set[str] = {""}
         self._lock: BinaryIO | None = None

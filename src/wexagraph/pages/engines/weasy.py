@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import io
 import logging
-from typing import Any
 
 import weasyprint
+from weasyprint.urls import URLFetcher, URLFetcherResponse
 
 import wexagraph
 from wexagraph.errors import PageError
@@ -17,6 +16,20 @@ logging.getLogger("weasyprint").setLevel(logging.CRITICAL)
 logging.getLogger("fontTools").setLevel(logging.CRITICAL)
 
 
+class _Closed(URLFetcher):
+    """Gives the page's own pictures, and nothing else from anywhere."""
+
+    def __init__(self, resources: dict[str, tuple[str, bytes]]) -> None:
+        super().__init__(allowed_protocols=())
+        self._resources = resources
+
+    def fetch(self, url: str, headers: dict[str, str] | None = None) -> URLFetcherResponse:
+        if url not in self._resources:
+            raise ValueError("nothing is fetched")
+        kind, content = self._resources[url]
+        return URLFetcherResponse(url, content, {"Content-Type": kind})
+
+
 class WeasyPrint:
     """Adapter to WeasyPrint."""
 
@@ -24,15 +37,9 @@ class WeasyPrint:
 
     def render(self, page: Page, options: PageOptions) -> bytes:
         """See `Engine.render`."""
-
-        def fetch(url: str, *_: Any, **__: Any) -> dict[str, Any]:
-            if url not in page.resources:
-                raise ValueError("nothing is fetched")
-            kind, content = page.resources[url]
-            return {"file_obj": io.BytesIO(content), "mime_type": kind}
-
+        fetcher = _Closed(page.resources)
         try:
-            document = weasyprint.HTML(string=page.html, url_fetcher=fetch).render(presentational_hints=True)
+            document = weasyprint.HTML(string=page.html, url_fetcher=fetcher).render(presentational_hints=True)
             if len(document.pages) > options.most_pages:
                 raise PageError(f"the layout fills {len(document.pages)} pages; at most {options.most_pages} are made")
             meta = document.metadata
