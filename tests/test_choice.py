@@ -107,6 +107,8 @@ class Choice(ProgramTest):
         self.assertIn("2 messages read: 2 written", done.stdout)
         done = self.run_program("export", "in", "--into", "out3", "--as", "eml", "--id", f"{first},nonsense77", code=1)
         self.assertIn("Not found: nonsense77", done.stdout)
+        done = self.run_program("list", "in", "--id", f"{first},nonsense77", code=1)
+        self.assertIn("not found: nonsense77", done.stderr)
         self.assertIn(
             "no ID was given", self.run_program("export", "in", "--into", "out4", "--id", "-", code=2, input="").stderr
         )

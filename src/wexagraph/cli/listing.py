@@ -52,7 +52,18 @@ def command(
             _json(mailbox, choice)
         else:
             _lines(mailbox, choice, timezone)
-        return 1 if say_troubles(mailbox) else 0
+        unknown = _unknown_ids(mailbox, choice)
+        return 1 if say_troubles(mailbox) or unknown else 0
+
+
+def _unknown_ids(mailbox: Source, choice: Choice) -> bool:
+    """Name on standard error the IDs that no message of the source has. Returns whether there are any."""
+    if choice.ids is None:
+        return False
+    found = {envelope.id for envelope in Choice(ids=choice.ids).select(mailbox)}
+    for id in sorted(choice.ids - found):
+        click.echo(f"wexagraph: not found: {one_line(id)}", err=True)
+    return bool(choice.ids - found)
 
 
 def _csv(mailbox: Source, choice: Choice) -> None:

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from wexagraph.demo import files
 from wexagraph.demo.build import file, forwarded, html, identifier, message, multipart, text, when
 
-OFFICE = "Records, Port of Saltmere <records@saltmere.example>"
+OFFICE = '"Records, Port of Saltmere" <records@saltmere.example>'
 WRAY = "Tomas Wray <tomas.wray@saltmere.example>"
 HALDEN = "Ines Halden <ines.halden@quaysurvey.example>"
 LINDQVIST = "Aoife Lindqvist <aoife@brackwater-dredging.example>"
