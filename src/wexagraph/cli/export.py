@@ -55,7 +55,7 @@ class _Formats(click.ParamType):
 @click.option("--margin", type=click.FloatRange(5, 60), default=18.0, show_default=True, metavar="MM")
 @click.option("--engine", type=click.Choice(ENGINES), default="auto", show_default=True,
               help="The page engine; `auto` tries a second one on what the first can't set.")  # fmt: skip
-@click.option("--patience", type=click.FloatRange(0.1, 3600), default=30.0, show_default=True, metavar="SECONDS",
+@click.option("--patience", type=click.FloatRange(1, 3600), default=30.0, show_default=True, metavar="SECONDS",
               help="How long one page may take before it is made from the text alone.")  # fmt: skip
 @click.option(
     "--jobs",

@@ -91,10 +91,10 @@ def _tables(mailbox: Source, choice: Choice) -> Iterator[str]:
         for count in [mailbox.size(folder) // _SHARE + 1]
         for number in range(count)
     ]
-    with Workers(cores, patience=3600) as pool:
+    with Workers(cores, patience=0) as pool:
         running: deque[Future[str]] = deque()
         for share in shares:
-            running.append(pool.submit(table_of_share, *share))
+            running.append(pool.submit_lasting(table_of_share, *share))
             if len(running) > 2 * cores:
                 yield running.popleft().result()
         while running:

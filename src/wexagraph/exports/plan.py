@@ -126,7 +126,7 @@ class Planner:
             count = source.size(folder) // _SHARE + 1
             for share in range(count):
                 call = (source.location, choice, folder, (share, count), options)
-                running.append((folder, self._workers().submit(wishes_of_share, *call)))
+                running.append((folder, self._workers().submit_lasting(wishes_of_share, *call)))
                 if len(running) > 2 * options.jobs:
                     name, future = running.popleft()
                     yield name, future.result()

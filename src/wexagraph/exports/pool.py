@@ -16,6 +16,7 @@ from typing import Any, TypeVar, cast
 from wexagraph.pages.worker import receive, send
 
 T = TypeVar("T")
+_LASTING = 24 * 3600.0
 _JOBS_PER_WORKER = 1000
 """After so many jobs a worker is replaced, so that nothing an engine keeps can pile up."""
 
@@ -33,10 +34,10 @@ class Workers(Executor):
 
     def __init__(self, count: int, patience: float) -> None:
         self._patience = patience
-        self._jobs: queue.SimpleQueue[tuple[Future[Any], Callable[..., Any], tuple[Any, ...]] | None] = (
+        self._jobs: queue.SimpleQueue[tuple[Future[Any], Callable[..., Any], tuple[Any, ...], float] | None] = (
             queue.SimpleQueue()
         )
-        self._workers = [_Worker(patience) for _ in range(count)]
+        self._workers = [_Worker() for _ in range(count)]
         self._threads = [threading.Thread(target=self._serve, args=(w,), daemon=True) for w in self._workers]
         self._closed = threading.Event()
         for thread in self._threads:
@@ -47,8 +48,15 @@ class Workers(Executor):
         """Run `function(*arguments)` in a worker; both have to be picklable."""
         if named:
             raise TypeError("a job takes positional arguments only")
+        return self._put(function, arguments, self._patience)
+
+    def submit_lasting(self, function: Callable[..., T], /, *arguments: Any) -> Future[T]:
+        """As `submit`, for work over many messages that no engine takes part in: it may last."""
+        return self._put(function, arguments, _LASTING)
+
+    def _put(self, function: Callable[..., T], arguments: tuple[Any, ...], patience: float) -> Future[T]:
         future: Future[T] = Future()
-        self._jobs.put((future, function, arguments))
+        self._jobs.put((future, function, arguments, patience))
         return future
 
     def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
@@ -68,11 +76,11 @@ class Workers(Executor):
 
     def _serve(self, worker: _Worker) -> None:
         while (job := self._jobs.get()) is not None:
-            future, function, arguments = job
+            future, function, arguments, patience = job
             if not future.set_running_or_notify_cancel():
                 continue
             try:
-                fine, value = worker.call(function, arguments)
+                fine, value = worker.call(function, arguments, patience)
             except Exception as error:
                 future.set_exception(error)
                 continue
@@ -86,19 +94,18 @@ class Workers(Executor):
         while not self._closed.wait(0.2):
             now = time.monotonic()
             for worker in self._workers:
-                if worker.deadline is not None and now > worker.deadline:
-                    worker.run_out()
+                worker.check(now)
 
 
 class _Worker:
-    def __init__(self, patience: float) -> None:
-        self.patience = patience
-        self.deadline: float | None = None
+    def __init__(self) -> None:
+        self._deadline: float | None = None
+        self._lock = threading.Lock()  # between the thread that serves and the one that watches
         self._process: subprocess.Popen[bytes] | None = None
         self._served = 0
         self._late = False
 
-    def call(self, function: Callable[..., Any], arguments: tuple[Any, ...]) -> tuple[bool, Any]:
+    def call(self, function: Callable[..., Any], arguments: tuple[Any, ...], patience: float) -> tuple[bool, Any]:
         if self._process is None or self._served >= _JOBS_PER_WORKER:
             self.end()
             self._start()
@@ -106,15 +113,17 @@ class _Worker:
         assert process is not None and process.stdin is not None and process.stdout is not None
         self._served += 1
         self._late = False
-        self.deadline = time.monotonic() + self.patience
+        with self._lock:
+            self._deadline = time.monotonic() + patience
         try:
-            send(process.stdin, (function, arguments, self.patience))
+            send(process.stdin, (function, arguments, patience))
             return cast(tuple[bool, Any], receive(process.stdout))
         except (EOFError, OSError):
             self.kill()
             raise WorkerLost(self._late) from None
         finally:
-            self.deadline = None
+            with self._lock:
+                self._deadline = None
 
     def _start(self) -> None:
         self._served = 0
@@ -126,15 +135,13 @@ class _Worker:
             start_new_session=os.name == "posix",
         )
 
-    def run_out(self) -> None:
-        self._late = True
-        self.deadline = None
-        self.kill_process()
-
-    def kill_process(self) -> None:
-        process = self._process
-        if process is not None:
-            process.kill()
+    def check(self, now: float) -> None:
+        """Kill the process if the job it is at has taken too long."""
+        with self._lock:
+            if self._deadline is not None and now > self._deadline and self._process is not None:
+                self._late = True
+                self._deadline = None
+                self._process.kill()
 
     def kill(self) -> None:
         process, self._process = self._process, None

@@ -239,7 +239,7 @@ class _Run:
 
     def _submit_copies(self, location: str, folder: str, batch: list[_Work]) -> Future[list[Copied]]:
         rows = [(work.row, work.row.stem + SUFFIXES["eml"] in work.replaced) for work in batch]
-        return self._workers().submit(copy_rows, location, folder, rows)
+        return self._workers().submit_lasting(copy_rows, location, folder, rows)
 
     def _copied(self, work: _Work, copied: Copied, data: bytes = b"") -> None:
         """A message was read: its EML is staged, where one is wanted; its pages come next."""
