@@ -248,6 +248,14 @@ class Making(unittest.TestCase):
         words = "Ελληνικά Кириллица 日本語 中文 한국어 Հայերեն ქართული čeština żółć"
         self.assertEqual(missing_words(words, self.page(self.mail(text(words)))), [])
 
+    def test_a_field_too_long_for_the_heading(self) -> None:
+        data = letter("word " * 6000 + "last")
+        self.page(data)
+        self.assertIn("header-too-long", self.codes)
+        with pikepdf.open(io.BytesIO(self.pdf)) as document:
+            kept = document.attachments["original message.eml"].get_file().read_bytes()
+        self.assertEqual(bytes(kept), data)
+
     def test_papers(self) -> None:
         for paper, landscape, size in [
             ("a4", False, (595, 842)),

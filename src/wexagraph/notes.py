@@ -17,7 +17,7 @@ CODES = {
     "boundary-missing": "the end of a multipart body is missing; the message may have been cut short",
     "nesting-too-deep": "parts are nested too deeply; the innermost are kept but not shown",
     "parts-too-many": "there are more parts than can be listed; the last ones are kept but not shown",
-    "header-too-long": "a header field is very long; it is shortened on the page",
+    "header-too-long": "a header field is very long; it is shortened here and whole in the embedded file",
     "picture-remote": "pictures from the network were not fetched",
     "picture-missing": "a picture is not in the message",
     "picture-refused": "a picture is of a kind or size that can't be shown",
@@ -27,10 +27,8 @@ CODES = {
     "text-only": "the layout could not be made; the page shows the text alone",
     "engine-other": "the page was made by the second engine",
     "page-failed": "no page could be made; the message was written as EML",
-    "name-taken": "another file bears this name; a number was added",
     "remade": "a file of an earlier run was missing or altered and was made again",
     "encrypted": "the text is encrypted; it is kept but can't be shown",
-    "embedding-failed": "an attachment could not be embedded",
 }
 
 

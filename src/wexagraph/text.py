@@ -26,6 +26,11 @@ def cell(text: str) -> str:
     return "'" + text if text.startswith(_FORMULA) else text
 
 
+def shortened(text: str, most: int) -> str:
+    """At most so many characters, an ellipsis where more were there."""
+    return text if len(text) <= most else text[:most] + "\N{HORIZONTAL ELLIPSIS}"
+
+
 def lines(text: str) -> str:
     """Text of several lines for a terminal: line ends and tabs stay, whatever steers goes."""
     return _STEERING.sub("", text)

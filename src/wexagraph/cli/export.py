@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
 from wexagraph.cli.parameters import SOURCE, ZONE, choosing, make_choice, opened, zone_name
 from wexagraph.errors import CallError
 from wexagraph.exports.options import ARCHIVE_FORMATS, MESSAGE_FORMATS, ExportOptions
@@ -86,8 +87,8 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
 
         print_summary(report)
     if report.interrupted:
-        return 130
-    return 0 if report.complete else 1
+        return INTERRUPTED
+    return OK if report.complete else SOME_FAILED
 
 
 def make_options(values: dict[str, Any]) -> ExportOptions:

@@ -10,6 +10,7 @@ from typing import Any
 
 import click
 
+from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.parameters import SOURCE, ZONE, opened, say_troubles, zone_name
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.messages.dates import in_zone
@@ -58,7 +59,7 @@ def command(context: click.Context, source: str, zone: str | None, as_csv: bool,
                 highlight=False,
                 markup=False,
             )
-        return 1 if say_troubles(mailbox) else 0
+        return SOME_FAILED if say_troubles(mailbox) else OK
 
 
 def _print_for_programs(rows: list[dict[str, Any]], as_csv: bool) -> None:

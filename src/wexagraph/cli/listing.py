@@ -15,6 +15,7 @@ from typing import Any
 
 import click
 
+from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.parameters import SOURCE, ZONE, choosing, make_choice, opened, say_troubles, zone_name
 from wexagraph.cli.terminal import machine_output
 from wexagraph.messages.dates import in_zone
@@ -53,7 +54,7 @@ def command(
         else:
             _lines(mailbox, choice, timezone)
         unknown = _unknown_ids(mailbox, choice)
-        return 1 if say_troubles(mailbox) or unknown else 0
+        return SOME_FAILED if say_troubles(mailbox) or unknown else OK
 
 
 def _unknown_ids(mailbox: Source, choice: Choice) -> bool:

@@ -10,6 +10,7 @@ from importlib import import_module
 import click
 
 import wexagraph
+from wexagraph.cli.exits import INTERRUPTED, OK, UNUSABLE, WRONG_CALL
 from wexagraph.errors import CallError, SourceError, TargetError, WexagraphError
 
 COMMANDS = {  # name: module, and the line that --help shows without loading the module
@@ -20,7 +21,6 @@ COMMANDS = {  # name: module, and the line that --help shows without loading the
     "export": ("export", "Make files from messages: PDF, EML, HTML, text, mbox, ZIP."),
     "verify": ("verify", "Prove an export folder whole, or say what is not."),
 }
-OK, SOME_FAILED, WRONG_CALL, UNUSABLE, INTERRUPTED = 0, 1, 2, 3, 130
 
 
 class Commands(click.Group):

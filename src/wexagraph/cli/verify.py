@@ -7,6 +7,7 @@ from typing import Any
 
 import click
 
+from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.terminal import machine_output
 from wexagraph.exports.verify import Verification, verify
 from wexagraph.text import one_line
@@ -37,7 +38,7 @@ def command(folder: str, as_json: bool) -> int:
         click.echo(json.dumps(values, ensure_ascii=False, indent=1))
     else:
         _print(folder, found)
-    return 0 if found.complete else 1
+    return OK if found.complete else SOME_FAILED
 
 
 def _print(folder: str, found: Verification) -> None:

@@ -21,7 +21,7 @@ from wexagraph.messages import Header
 from wexagraph.naming import Fields, clean, collision_key, component
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Share, Source, reopen
-from wexagraph.text import cell, one_line
+from wexagraph.text import cell, one_line, shortened
 
 _LARGE = 48 * 1024 * 1024  # bytes of a source that are worth reading by shares, in workers
 _SHARE = 12 * 1024 * 1024
@@ -49,8 +49,8 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
         stem = f"{folder}/{stem}" if folder else stem
         facts = [moment.isoformat() if moment else ""]
         for found in (header.authors, header.addresses(b"to"), header.addresses(b"cc")):
-            facts.append(cell(one_line("; ".join(map(str, found)))[:8000]) if found else "")
-        facts.append(cell(one_line(header.subject)[:4000]))
+            facts.append(cell(shortened(one_line("; ".join(map(str, found))), 8000)) if found else "")
+        facts.append(cell(shortened(one_line(header.subject), 4000)))
         yield Wish(
             place=envelope.place,
             fingerprint=envelope.fingerprint(),

@@ -21,7 +21,7 @@ from wexagraph.notes import Note
 from wexagraph.pages.clean import clean
 from wexagraph.pages.options import PageOptions
 from wexagraph.pages.pictures import Pictures
-from wexagraph.text import one_line, size, without_controls
+from wexagraph.text import one_line, shortened, size, without_controls
 
 MOST_TEXT = 2_000_000
 """Characters of one text that are set on pages; the original is embedded whole."""
@@ -84,8 +84,8 @@ def compose(
     body = composer.blocks(message)
     header = message.header
     moment, date_notes = header.date(arrival)
+    heading = composer.heading(message, arrival)
     notes = list(dict.fromkeys([*date_notes, *message.notes(plain), *composer.notes]))
-    heading = _heading(message, options, arrival)
     width, height = options.page_size
     html = (
         _templates()
@@ -126,21 +126,17 @@ def _heading(message: Message, options: PageOptions, arrival: datetime | None = 
             continue
         text = one_line(", ".join(str(address) for address in header.addresses(name)))
         if text:
-            rows.append((label, _shortened(text)))
+            rows.append((label, shortened(text, _MOST_FIELD)))
     rows.append(("Date", _shown_date(message, options, arrival)))
     return {
-        "subject": _shortened(one_line(header.subject)) or "no subject",
+        "subject": shortened(one_line(header.subject), _MOST_FIELD) or "no subject",
         "rows": rows,
         "attachments": [
-            {"name": _shortened(one_line(a.name)), "size": a.size, "type": one_line(a.type)[:80]}
+            {"name": shortened(one_line(a.name), _MOST_FIELD), "size": a.size, "type": one_line(a.type)[:80]}
             for a in message.attachments[:500]
         ],
         "more_attachments": max(0, len(message.attachments) - 500),
     }
-
-
-def _shortened(text: str) -> str:
-    return text if len(text) <= _MOST_FIELD else text[:_MOST_FIELD] + "\N{HORIZONTAL ELLIPSIS}"
 
 
 def _shown_date(message: Message, options: PageOptions, arrival: datetime | None) -> str:
@@ -179,6 +175,13 @@ class _Composer:
         self.css: list[str] = []
         self.bodies = 0
         self.notes: list[Note] = []
+
+    def heading(self, message: Message, arrival: datetime | None = None) -> dict[str, Any]:
+        """What stands above a message; a field too long for that is a note."""
+        fields = (b"from", b"sender", b"to", b"cc", b"bcc", b"subject")
+        if any(len(message.header.raw(name) or b"") > _MOST_FIELD for name in fields):
+            self.notes.append(Note("header-too-long"))
+        return _heading(message, self.options, arrival)
 
     def blocks(self, message: Message) -> str:
         pictures = Pictures(message.picture, self.resources)
@@ -234,7 +237,7 @@ class _Composer:
         return "".join(out)
 
     def _nested(self, message: Message) -> str:
-        heading = _heading(message, self.options)
+        heading = self.heading(message)
         inner = self.blocks(message)
         self.notes += message.notes(self.plain)
         return _templates().get_template("nested.html").render(heading=heading, body=Markup(inner))

@@ -11,6 +11,9 @@ from wexagraph.notes import Note
 from wexagraph.pages.compose import compose
 from wexagraph.pages.options import PageOptions
 
+_KEPT_WHOLE = ("body-too-long", "header-too-long", "parts-too-many", "nesting-too-deep")
+"""Notes on something that is not all on the page: the original is embedded."""
+
 
 @dataclass(frozen=True)
 class Job:
@@ -68,7 +71,7 @@ def _pdf(message: Message, job: Job, made: Made) -> bytes:
     files = []
     if job.options.attachments == "embed":
         files = [Embedded(a.name, a.type, a.content()) for a in message.attachments]
-    if any(note.code in ("body-too-long", "parts-too-many", "nesting-too-deep") for note in page.notes):
+    if any(note.code in _KEPT_WHOLE for note in page.notes):
         files.append(Embedded("original message.eml", "message/rfc822", job.data, "The message as it was received"))
     if not files:
         return pdf
