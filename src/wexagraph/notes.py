@@ -28,6 +28,11 @@ CODES = {
     "engine-other": "the page was made by the second engine",
     "page-failed": "no page could be made; the message was written as EML",
     "remade": "a file of an earlier run was missing or altered and was made again",
+    "signed": "the message is signed; the signature is kept and was not checked",
+    "left-over": "something in the message belongs to no part of it; it is shown under a label and embedded",
+    "kept-elsewhere": "a file of the message was never in it, only a reference to it",
+    "field-repeated": "a header field that may stand once stands more than once; the first one counts",
+    "calendar-unreadable": "an invitation can't be read; it is kept as a file",
     "encrypted": "the text is encrypted; it is kept but can't be shown",
 }
 

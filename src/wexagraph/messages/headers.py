@@ -16,6 +16,7 @@ _FOLD = re.compile(r"[\r\n]+[ \t]*|\t")
 _WORD = re.compile(r"=\?([^?\s]{0,60})\?([bBqQ])\?((?:[^?]|\?(?!=)){0,2000})\?=")
 _MOST_WORDS = 65536  # characters of a field in which encoded words are looked for
 _HEX = re.compile(rb"=([0-9A-Fa-f]{2})")
+_FIELD_LINE = re.compile(rb"(?:\xef\xbb\xbf)?[!-9;-~]+[ \t]*:|>*From ")
 
 
 def header_end(data: bytes, start: int = 0, end: int | None = None) -> int:
@@ -173,6 +174,15 @@ class Header:
         if arrival is not None:
             return arrival, [*notes, Note("date-from-mailbox")]
         return None, notes
+
+    def repeated(self, *names: bytes) -> list[str]:
+        """Which of these fields, allowed once (RFC 5322 section 3.6), stand more than once and differ."""
+        return [name.decode("ascii").title() for name in names if len(set(self.all_raw(name))) > 1]
+
+    def strays(self) -> bytes:
+        """Lines of the block that are neither field nor separator, and so belong to nothing."""
+        lines = [line for line in re.split(rb"\r?\n(?![ \t])", self.block) if line.strip()]
+        return b"\n".join(line for line in lines if not _FIELD_LINE.match(line))
 
     def fields(self) -> list[tuple[str, bytes]]:
         """All fields in their order: name as written, value unparsed. Lines that are no field are left out."""

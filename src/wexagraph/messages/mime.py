@@ -36,11 +36,15 @@ class _Scan:
 
 
 class Part:
-    """A MIME part. `data[start:end]` is its body, still in its transfer encoding; `number` is "1.2" and the like."""
+    """A MIME part. `data[start:end]` is its body, still in its transfer encoding; `number` is "1.2" and the like.
+
+    `outside` are the stretches of a multipart body that stand before, between or after its parts.
+    """
 
     def __init__(self, data: bytes, header: Header, start: int, end: int, number: str, default: str) -> None:
         self.data, self.header, self.start, self.end, self.number = data, header, start, end, number
         self.children: list[Part] = []
+        self.outside: list[tuple[int, int]] = []
         self._disposition: tuple[str, dict[str, str]] | None = None
         self._content: tuple[bytes, bool] | None = None
         self.type, self.parameters = parse_parameters(header.raw(b"content-type") or b"")
@@ -117,10 +121,17 @@ class Part:
             yield from child.walk()
 
 
-def parse(data: bytes, start: int = 0, end: int | None = None) -> tuple[Part, list[Note]]:
+def parse(data: bytes, start: int = 0, end: int | None = None, number: str = "1") -> tuple[Part, list[Note]]:
     """The part tree of the message in `data[start:end]`, and notes on what of it is broken. Never fails."""
     scan = _Scan()
-    return _part(data, start, len(data) if end is None else end, "1", "text/plain", 0, scan), scan.notes
+    return _part(data, start, len(data) if end is None else end, number, "text/plain", 0, scan), scan.notes
+
+
+def made_part(content: bytes, type: str, name: bytes | str, number: str) -> Part:
+    """A part for a file that stood in a message without being one: found in a text, or left over."""
+    part = Part(content, Header(b""), 0, len(content), number, type)
+    part.parameters["name"] = decode(name)[0] if isinstance(name, bytes) else name
+    return part
 
 
 def _part(data: bytes, start: int, end: int, number: str, default: str, depth: int, scan: _Scan) -> Part:
@@ -146,7 +157,9 @@ def _split(part: Part, boundary: bytes, depth: int, scan: _Scan) -> None:
     default = "message/rfc822" if part.type == "multipart/digest" else "text/plain"
     begin: int | None = None
     for at, after, last in _delimiters(part.data, b"--" + boundary, part.start, part.end):
-        if begin is not None:
+        if begin is None:
+            part.outside.append((part.start, at))
+        else:
             if scan.parts >= MAX_PARTS:
                 scan.notes.append(Note("parts-too-many", f"more than {MAX_PARTS}"))
                 return
@@ -154,6 +167,7 @@ def _split(part: Part, boundary: bytes, depth: int, scan: _Scan) -> None:
             part.children.append(_part(part.data, begin, max(at, begin), number, default, depth + 1, scan))
         begin = after
         if last:
+            part.outside.append((after, part.end))
             return
     if begin is not None and begin <= part.end:
         scan.notes.append(Note("boundary-missing", f"part {part.number[:40]}"))

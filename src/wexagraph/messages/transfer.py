@@ -6,6 +6,8 @@ import binascii
 import re
 from collections.abc import Callable
 
+from wexagraph.messages.inlined import InlinedFile, split
+
 _NOT_BASE64 = re.compile(rb"[^A-Za-z0-9+/]+")
 _SOFT = re.compile(rb"=[ \t]*\r?\n")
 _TRAIL = re.compile(rb"(?<![ \t])[ \t]++(?=\r?\n)")
@@ -45,24 +47,10 @@ def _quoted_printable(data: bytes) -> tuple[bytes, bool]:
 
 
 def _uuencode(data: bytes) -> tuple[bytes, bool]:
-    lines = data.splitlines()
-    begin = next((n for n, line in enumerate(lines) if line.startswith(b"begin ")), None)
-    if begin is None:
-        return data, False
-    out, whole = [], False
-    for line in lines[begin + 1 :]:
-        if line.strip() == b"end":
-            whole = True
-            break
-        try:
-            out.append(binascii.a2b_uu(line))
-        except binascii.Error:
-            size = (((line[0] - 32) & 63) * 4 + 5) // 3 if line else 0  # some programs write trailing characters
-            try:
-                out.append(binascii.a2b_uu(line[:size]))
-            except binascii.Error:
-                return b"".join(out), False
-    return b"".join(out), whole
+    for piece in split(data):
+        if isinstance(piece, InlinedFile):
+            return piece.content, piece.whole
+    return data, False
 
 
 _DECODERS: dict[str, Callable[[bytes], tuple[bytes, bool]]] = {

@@ -14,10 +14,12 @@ from typing import Any
 from jinja2 import Environment, PackageLoader, StrictUndefined
 from markupsafe import Markup
 
-from wexagraph.messages import HtmlBlock, Message, MessageBlock, PictureBlock, TextBlock
+from wexagraph.messages import CalendarBlock, HtmlBlock, Message, MessageBlock, PictureBlock, TextBlock
 from wexagraph.messages.dates import in_zone
 from wexagraph.messages.flowed import paragraphs
+from wexagraph.messages.headers import decode_words
 from wexagraph.notes import Note
+from wexagraph.pages.cards import calendar_cards
 from wexagraph.pages.clean import clean
 from wexagraph.pages.options import PageOptions
 from wexagraph.pages.pictures import Pictures
@@ -118,16 +120,22 @@ def _heading(message: Message, options: PageOptions, arrival: datetime | None = 
     for label, name in (
         ("From", b"from"),
         ("Sender", b"sender"),
+        ("Answer to", b"reply-to"),
         ("To", b"to"),
         ("Cc", b"cc"),
         ("Bcc", b"bcc"),
     ):
-        if name == b"sender" and (header.addresses(b"from") or not header.raw(b"sender")):
+        addresses = header.addresses(name)
+        if label in ("Sender", "Answer to") and {a.address for a in addresses} <= {a.address for a in header.authors}:
             continue
-        text = one_line(", ".join(str(address) for address in header.addresses(name)))
+        text = one_line(", ".join(map(str, addresses)))
         if text:
             rows.append((label, shortened(text, _MOST_FIELD)))
     rows.append(("Date", _shown_date(message, options, arrival)))
+    for label, name in (("Subject", b"subject"), ("Date", b"date")):
+        for other in dict.fromkeys(header.all_raw(name)[1:20]):
+            if other != header.raw(name):
+                rows.append((f"Also {label.lower()}", shortened(one_line(decode_words(other)), _MOST_FIELD)))
     return {
         "subject": shortened(one_line(header.subject), _MOST_FIELD) or "no subject",
         "rows": rows,
@@ -188,13 +196,16 @@ class _Composer:
         out = []
         for block in message.blocks(self.plain):
             if isinstance(block, TextBlock):
-                out.append(self._text(block.text, block.flowed, block.delsp))
+                text = self._text(block.text, block.flowed, block.delsp)
+                out.append(f'<p class="wx-label">{escape(block.label)}</p>{text}' if block.label else text)
             elif isinstance(block, HtmlBlock):
                 out.append(self._html(block, pictures))
             elif isinstance(block, PictureBlock):
                 name = pictures.of_part(block.part)
                 if name is not None and not self.plain:
                     out.append(f'<p class="wx-inline"><img src="{escape(name)}" alt=""></p>')
+            elif isinstance(block, CalendarBlock):
+                out += self._cards(block)
             elif isinstance(block, MessageBlock):
                 out.append(self._nested(block.message))
         self.notes += pictures.notes
@@ -235,6 +246,13 @@ class _Composer:
                 out.append(f"<pre{direction}>\n{_linked(piece)}\n</pre>")
         out.append("</blockquote>" * level + "</div>")
         return "".join(out)
+
+    def _cards(self, block: CalendarBlock) -> list[str]:
+        cards = calendar_cards(block.part.content(), self.options.timezone(), _date_text)
+        if not cards:
+            self.notes.append(Note("calendar-unreadable", f"part {block.part.number}"))
+        template = _templates().get_template("card.html")
+        return [template.render(title=title, rows=rows) for title, rows in cards]
 
     def _nested(self, message: Message) -> str:
         heading = self.heading(message)

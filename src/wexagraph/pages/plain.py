@@ -7,8 +7,9 @@ from datetime import datetime
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
-from wexagraph.messages import HtmlBlock, Message, MessageBlock, TextBlock
+from wexagraph.messages import CalendarBlock, HtmlBlock, Message, MessageBlock, TextBlock
 from wexagraph.messages.dates import in_zone
+from wexagraph.pages.cards import calendar_cards
 from wexagraph.pages.options import PageOptions
 from wexagraph.text import lines, one_line, size
 
@@ -73,9 +74,13 @@ def _message(message: Message, options: PageOptions, arrival: datetime | None) -
     out.append("")
     for block in message.blocks(plain=True):
         if isinstance(block, TextBlock):
+            out += ["", f"----- {block.label} -----"] if block.label else []
             out.append(lines(block.text).rstrip("\n"))
         elif isinstance(block, HtmlBlock):
             out.append(lines(html_to_text(block.html)))
+        elif isinstance(block, CalendarBlock):
+            for title, rows in calendar_cards(block.part.content(), options.timezone(), lambda m: f"{m:%Y-%m-%d %H:%M %z}"):
+                out += ["", title, *(f"{label}: {text}" for label, text in rows)]
         elif isinstance(block, MessageBlock):
             out += ["", "----- message inside this message -----", *_message(block.message, options, None)]
             out.append("----- end of the message inside -----")

@@ -12,6 +12,7 @@ from pathlib import Path
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.messages.headers import header_end
 from wexagraph.messages.mime import Part
+from wexagraph.messages.reading import is_shown_text
 from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Trouble
 from wexagraph.sources.files import Files, Maildir
 from wexagraph.sources.mbox import Mbox, is_mbox
@@ -214,7 +215,7 @@ def _list(part: Part, parent: Part, found: list[Leaf]) -> None:
         _list(child, part, found)
     if part.children:
         return
-    is_text = part.type in ("text/plain", "text/html", "text/enriched") and not part.filename
+    is_text = is_shown_text(part.type) and not part.filename
     is_layout = parent.type == "multipart/related" and part.type.startswith("image/")
     if part.disposition[0] == "attachment" or not (is_text or is_layout):
         found.append(Leaf(part.filename, part.type, part))

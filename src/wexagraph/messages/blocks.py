@@ -1,0 +1,100 @@
+"""What a message is made of for a reader: blocks to show, and attachments."""
+
+from __future__ import annotations
+
+import mimetypes
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from wexagraph.messages.headers import Header, header_end
+from wexagraph.messages.mime import Part
+
+if TYPE_CHECKING:
+    from wexagraph.messages.message import Message
+
+_EXTENSIONS = {"message/rfc822": ".eml", "text/plain": ".txt", "image/jpeg": ".jpg", "text/calendar": ".ics"}
+_NAMES = {
+    "application/pgp-signature": "signature.asc",
+    "application/pkcs7-signature": "signature.p7s",
+    "application/x-pkcs7-signature": "signature.p7s",
+    "application/pkcs7-mime": "smime.p7m",
+    "application/x-pkcs7-mime": "smime.p7m",
+    "application/pgp-encrypted": "encrypted version.txt",
+}
+
+
+@dataclass(frozen=True)
+class Attachment:
+    """A part that a reader saves as a file: every leaf that is not the text shown."""
+
+    part: Part
+
+    @property
+    def type(self) -> str:
+        return self.part.type
+
+    @property
+    def name(self) -> str:
+        """The name it came with, decoded but not safe for a file system; a plain one where it has none."""
+        if self.part.filename:
+            return self.part.filename
+        if self.type in _NAMES:
+            return _NAMES[self.type]
+        extension = _EXTENSIONS.get(self.type) or mimetypes.guess_extension(self.type) or ".bin"
+        if self.type == "message/rfc822":
+            subject = Header(self.part.content()[: header_end(self.part.content())]).subject
+            return f"{subject or 'message ' + self.part.number}{extension}"
+        return f"part {self.part.number}{extension}"
+
+    @property
+    def size(self) -> int:
+        """Bytes of its content."""
+        return self.part.size()
+
+    def content(self) -> bytes:
+        return self.part.content()
+
+
+@dataclass(frozen=True)
+class TextBlock:
+    """Plain text to show. `flowed` and `delsp` are its format=flowed parameters (RFC 3676).
+
+    `label` says what it is where the sender did not write it.
+    """
+
+    text: str
+    flowed: bool = False
+    delsp: bool = False
+    label: str = ""
+
+
+@dataclass(frozen=True)
+class HtmlBlock:
+    """HTML to show, as it came: not clean."""
+
+    html: str
+    base: str = ""
+
+
+@dataclass(frozen=True)
+class PictureBlock:
+    """A picture that stands between the texts of a message."""
+
+    part: Part
+
+
+@dataclass(frozen=True)
+class CalendarBlock:
+    """An invitation or another calendar object (RFC 5545), as it came."""
+
+    part: Part
+
+
+@dataclass(frozen=True)
+class MessageBlock:
+    """A message inside the message (message/rfc822)."""
+
+    message: Message
+
+
+Block = TextBlock | HtmlBlock | PictureBlock | CalendarBlock | MessageBlock

@@ -1,0 +1,290 @@
+"""From the parts of a message to what is shown and what is attached (RFC 2046, 2387, 1847)."""
+
+from __future__ import annotations
+
+import mimetypes
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+from wexagraph.messages.blocks import (
+    Attachment,
+    Block,
+    CalendarBlock,
+    HtmlBlock,
+    MessageBlock,
+    PictureBlock,
+    TextBlock,
+)
+from wexagraph.messages.charsets import decode
+from wexagraph.messages.headers import Header
+from wexagraph.messages.inlined import InlinedFile, split
+from wexagraph.messages.mime import Part, made_part, parse
+from wexagraph.notes import Note
+
+if TYPE_CHECKING:
+    from wexagraph.messages.message import Message
+
+MAX_NESTED = 12
+_SHOWN_PICTURES = {
+    "image/png",
+    "image/jpeg",
+    "image/jpg",
+    "image/pjpeg",
+    "image/gif",
+    "image/webp",
+    "image/bmp",
+}
+_LABELLED = {
+    "message/delivery-status": "Delivery report",
+    "message/global-delivery-status": "Delivery report",
+    "message/disposition-notification": "Reading report",
+    "message/feedback-report": "Feedback report",
+    "text/rfc822-headers": "Header of the message reported on",
+    "message/external-body": "A file kept elsewhere",
+}
+"""Parts that are read as text but were not written by the sender, and what stands above them."""
+_FILES_OF_TEXT = frozenset({"text/calendar", "text/vcard", "text/x-vcard", "text/directory", "text/rtf", "text/css"})
+_SMIME = ("application/pkcs7-mime", "application/x-pkcs7-mime")
+_HABITUAL = re.compile(rb"(?i)mime|multi-?part")  # what programs write before the parts, for readers of 1993
+
+
+def is_shown_text(kind: str) -> bool:
+    """Whether parts of a media type are text to show: an unknown text type is plain (RFC 2046 section 4.1.4)."""
+    return kind.startswith("text/") and kind not in _FILES_OF_TEXT and kind not in _LABELLED
+
+
+@dataclass
+class Reading:
+    """What one way through the parts has found."""
+
+    blocks: list[Block] = field(default_factory=list)
+    attachments: list[Attachment] = field(default_factory=list)
+    pictures: list[Part] = field(default_factory=list)
+    notes: list[Note] = field(default_factory=list)
+    html: list[str] = field(default_factory=list)
+
+
+class Reader:
+    """Goes through the parts of a message and decides what is shown and what is attached. `nest` reads a message inside."""
+
+    def __init__(self, plain: bool, depth: int, nest: Callable[[bytes, int], Message]) -> None:
+        self.plain, self.depth, self.nest, self.reading = plain, depth, nest, Reading()
+
+    def show(self, part: Part) -> None:
+        kind = part.type
+        self._outside(part, part.outside[:1], "Text before the parts of the message")
+        if part.children:
+            if kind == "multipart/alternative":
+                self._alternative(part)
+            elif kind == "multipart/related":
+                self._related(part)
+            elif kind == "multipart/signed":
+                self._signed(part)
+            elif kind == "multipart/encrypted":
+                self.reading.notes.append(Note("encrypted"))
+                self._attach_all(part.children)
+            else:
+                for child in part.children:
+                    self.show(child)
+        elif self._is_text(part):
+            self._text(part)
+        else:
+            self._leaf(part)
+        self._outside(part, part.outside[1:], "Text after the parts of the message")
+
+    def _outside(self, part: Part, stretches: list[tuple[int, int]], label: str) -> None:
+        for start, end in stretches:
+            words = part.data[start:end].strip()
+            if words and not (len(words) < 500 and _HABITUAL.search(words)):
+                self._left_over(part.data[start:end], label, part.number)
+
+    def strays(self, header: Header) -> None:
+        """What of a message's header is no field, and fields that contradict each other."""
+        stray = header.strays()
+        if stray:
+            self._left_over(stray, "Lines in the header that are no field", "header")
+        repeated = header.repeated(b"from", b"subject", b"date")
+        if repeated:
+            self.reading.notes.append(Note("field-repeated", ", ".join(repeated)))
+
+    def _left_over(self, content: bytes, label: str, number: str) -> None:
+        """What belongs to no part: shown under a label, and kept as a file."""
+        self.reading.notes.append(Note("left-over", label.lower()))
+        self.reading.blocks.append(TextBlock(decode(content)[0].strip("\r\n"), label=label))
+        self.reading.attachments.append(Attachment(made_part(content, "text/plain", f"{label}.txt", number)))
+
+    def _is_text(self, part: Part) -> bool:
+        word, _ = part.disposition
+        if not is_shown_text(part.type):
+            return False
+        if word == "attachment":
+            return False
+        return not part.filename or (word == "inline" and not self.reading.blocks)
+
+    def _text(self, part: Part) -> None:
+        if part.type in ("text/html", "text/enriched", "text/richtext"):
+            text, notes = part.text()
+            if part.type != "text/html":
+                from wexagraph.messages.enriched import enriched_to_html
+
+                text = enriched_to_html(text, part.type == "text/richtext")
+            self.reading.html.append(text)
+            self.reading.blocks.append(HtmlBlock(text, part.location))
+            self.reading.notes += notes
+            return
+        flowed = part.parameters.get("format", "").lower() == "flowed"
+        delsp = part.parameters.get("delsp", "").lower() == "yes"
+        pieces = split(part.content())
+        for number, piece in enumerate(pieces, 1):
+            if isinstance(piece, InlinedFile):
+                self._inlined(piece, f"{part.number}.{number}")
+                continue
+            text, notes = part.text() if len(pieces) == 1 else decode(piece, part.parameters.get("charset", ""))
+            self.reading.notes += notes
+            if text.strip():
+                text = text.replace("\r\n", "\n").replace("\r", "\n")
+                self.reading.blocks.append(TextBlock(text, flowed, delsp))
+                if text.lstrip().startswith("-----BEGIN PGP MESSAGE-----"):
+                    self.reading.notes.append(Note("encrypted"))
+
+    def _inlined(self, file: InlinedFile, number: str) -> None:
+        name = decode(file.name)[0]
+        kind = mimetypes.guess_type(name)[0] or "application/octet-stream"
+        self.reading.attachments.append(Attachment(made_part(file.content, kind, name, number)))
+        if not file.whole:
+            self.reading.notes.append(Note("encoding-damaged", f"{name[:80]}, in the text"))
+
+    def _leaf(self, part: Part) -> None:
+        kind, shown = part.type, part.disposition[0] != "attachment"
+        if kind in _SMIME:
+            self._smime(part)
+        if kind in _LABELLED and shown:
+            text, notes = part.text()
+            if kind == "message/external-body":
+                told = "\n".join(f"{name}: {value}" for name, value in part.parameters.items())
+                text = f"{told}\n{text.strip()}".strip()
+            self.reading.blocks.append(TextBlock(text.strip("\n"), label=_LABELLED[kind]))
+            self.reading.notes += notes
+            if kind != "message/external-body":
+                return
+            self.reading.notes.append(Note("kept-elsewhere", one_of(part.parameters, "url", "name", "access-type")))
+        self.reading.attachments.append(Attachment(part))
+        if kind == "text/calendar" and shown:
+            self._calendar(part)
+        elif kind.startswith("image/"):
+            self.reading.pictures.append(part)
+            if kind in _SHOWN_PICTURES and shown:
+                self.reading.blocks.append(PictureBlock(part))
+        elif kind in ("message/rfc822", "message/global") and shown:
+            if self.depth >= MAX_NESTED:
+                self.reading.notes.append(Note("nesting-too-deep", f"part {part.number[:40]}"))
+            else:
+                self.reading.blocks.append(MessageBlock(self.nest(part.content(), self.depth + 1)))
+
+    def _calendar(self, part: Part) -> None:
+        others = [b.part.content() for b in self.reading.blocks if isinstance(b, CalendarBlock)]
+        if part.content() not in others:
+            self.reading.blocks.append(CalendarBlock(part))
+
+    def _signed(self, part: Part) -> None:
+        """The content, then the signature as a file (RFC 1847 section 2.1)."""
+        self.show(part.children[0])
+        for child in part.children[1:]:
+            signers: list[str] = []
+            if "pkcs7" in child.type:
+                from wexagraph.messages.smime import read_signed
+
+                signed = read_signed(child.content())
+                signers = signed.signers if signed else []
+            by = f"by {', '.join(signers)[:120]}; " if signers else ""
+            self.reading.notes.append(Note("signed", f"{by}{Attachment(child).name[:80]}"))
+            self._attach_all([child])
+
+    def _smime(self, part: Part) -> None:
+        kind = part.parameters.get("smime-type", "").lower()
+        if kind in ("", "signed-data", "certs-only"):
+            from wexagraph.messages.smime import read_signed
+
+            signed = read_signed(part.content())
+            if signed is not None:
+                by = f"by {', '.join(signed.signers)[:120]}; " if signed.signers else ""
+                if signed.content and self.depth < MAX_NESTED:
+                    self.reading.notes.append(Note("signed", f"{by}{Attachment(part).name[:80]}"))
+                    inner, notes = parse(signed.content, number=f"{part.number}.1")
+                    self.reading.notes += notes
+                    self.depth += 1
+                    self.show(inner)
+                    self.depth -= 1
+                return
+        self.reading.notes.append(Note("encrypted"))
+
+    def _alternative(self, part: Part) -> None:
+        wanted = [child for child in part.children if self._can_show(child)]
+        chosen = next((c for c in reversed(wanted) if _kind_of(c, self.plain)), None) or (wanted or part.children)[-1]
+        for child in part.children:
+            if child is chosen:
+                self.show(child)
+            elif not self._is_other_text(child):
+                self._attach_all([child])
+                for leaf in child.walk():
+                    if leaf.type == "text/calendar":
+                        self._calendar(leaf)
+
+    def _can_show(self, part: Part) -> bool:
+        if part.children:
+            return any(self._can_show(child) for child in part.children)
+        if not self._is_text(part):
+            return False
+        if part.type == "text/html":
+            return _shows_something(part.text()[0])
+        return bool(part.data[part.start : part.end].strip())
+
+    def _is_other_text(self, part: Part) -> bool:
+        """Another wording of the text shown: left out. Pictures of one come along, since nothing refers to them."""
+        leaves = [leaf for leaf in part.walk() if not leaf.children]
+        return all(self._is_text(leaf) for leaf in leaves)
+
+    def _related(self, part: Part) -> None:
+        start = part.parameters.get("start", "").strip("<> ")
+        root = next((c for c in part.children if start and c.content_id == start), part.children[0])
+        self.show(root)
+        for child in part.children:
+            if child is not root:
+                self._related_leaf(child)
+
+    def _related_leaf(self, part: Part) -> None:
+        for leaf in part.walk():
+            if leaf.children:
+                continue
+            self.reading.attachments.append(Attachment(leaf))
+            if leaf.type.startswith("image/") or leaf.content_id:
+                self.reading.pictures.append(leaf)
+
+    def _attach_all(self, parts: list[Part]) -> None:
+        for part in parts:
+            for leaf in part.walk():
+                if not leaf.children:
+                    self.reading.attachments.append(Attachment(leaf))
+                    if leaf.type.startswith("image/"):
+                        self.reading.pictures.append(leaf)
+
+
+_TAGS = re.compile(r"(?is)<(?:style|head|title|script)\b.*?</(?:style|head|title|script)>|<!--.*?-->|<(?!img\b)[^>]*>|\s|&nbsp;")
+
+
+def _shows_something(html: str) -> bool:
+    """Whether an HTML alternative has a word or a picture in it; some programs send an empty one."""
+    return bool(_TAGS.sub("", html[:200_000]))
+
+
+def one_of(values: dict[str, str], *names: str) -> str:
+    """The first of these values that is there, shortened."""
+    return next((values[name] for name in names if values.get(name)), "")[:120]
+
+
+def _kind_of(part: Part, plain: bool) -> bool:
+    """Whether this alternative holds the wanted kind of text: HTML, or with `plain` the plain text."""
+    wanted = "text/plain" if plain else "text/html"
+    return any(leaf.type == wanted for leaf in part.walk())

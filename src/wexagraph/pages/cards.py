@@ -1,0 +1,113 @@
+"""Calendar objects (RFC 5545) as rows of a readable card."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import date, datetime, timedelta, tzinfo
+from typing import Any
+
+from wexagraph.messages.charsets import decode
+from wexagraph.text import lines, one_line
+
+Card = tuple[str, list[tuple[str, str]]]
+"""A heading, and rows of a label and a text that may have line breaks."""
+
+_KINDS = {"REQUEST": "Invitation", "CANCEL": "Cancelled", "REPLY": "Answer to an invitation", "COUNTER": "Counter-proposal"}
+_ANSWERS = {"ACCEPTED": "accepted", "DECLINED": "declined", "TENTATIVE": "tentative", "NEEDS-ACTION": "not answered"}
+_UNITS = {"DAILY": "day", "WEEKLY": "week", "MONTHLY": "month", "YEARLY": "year", "HOURLY": "hour"}
+_MOST_CARDS = 200
+
+
+def calendar_cards(content: bytes, zone: tzinfo | None, tell: Callable[[datetime], str]) -> list[Card]:
+    """The events, tasks and journal entries of a calendar file. `tell` words an instant.
+
+    Empty where the content is no calendar that can be read.
+    """
+    from icalendar import Calendar
+
+    try:
+        calendars = Calendar.from_ical(decode(content, "utf-8")[0], multiple=True)
+        return [
+            _card(component, str(calendar.get("METHOD", "")).upper(), zone, tell)
+            for calendar in calendars
+            for component in calendar.walk()
+            if component.name in ("VEVENT", "VTODO", "VJOURNAL")
+        ][:_MOST_CARDS]
+    except (ValueError, TypeError, KeyError, IndexError, AttributeError, OverflowError):
+        return []  # the library's errors on broken calendars are of every kind; the file is attached and named
+
+
+def _card(event: Any, method: str, zone: tzinfo | None, tell: Callable[[datetime], str]) -> Card:
+    kind = _KINDS.get(method, {"VTODO": "Task", "VJOURNAL": "Journal entry"}.get(event.name, "Appointment"))
+    rows = [("When", _when(event, zone, tell)), ("Repeats", _repeats(event)), ("Where", _text(event, "LOCATION"))]
+    rows.append(("Organiser", "; ".join(map(_person, _all(event, "ORGANIZER")))))
+    rows.append(("Invited", "\n".join(map(_invited, _all(event, "ATTENDEE")[:300]))))
+    rows.append(("State", _text(event, "STATUS").lower()))
+    rows.append(("Text", lines(_text(event, "DESCRIPTION", False)).strip()))
+    return f"{kind}: {one_line(_text(event, 'SUMMARY')) or 'no title'}", [row for row in rows if row[1]]
+
+
+def _all(event: Any, name: str) -> list[Any]:
+    value = event.get(name, [])
+    return value if isinstance(value, list) else [value]
+
+
+def _text(event: Any, name: str, single: bool = True) -> str:
+    text = str(_all(event, name)[0]) if _all(event, name) else ""
+    return one_line(text.replace("\n", ", ")) if single else text
+
+
+def _when(event: Any, zone: tzinfo | None, tell: Callable[[datetime], str]) -> str:
+    start = getattr(event.get("DTSTART"), "dt", None)
+    end = getattr(event.get("DTEND") or event.get("DUE"), "dt", None)
+    length = getattr(event.get("DURATION"), "dt", None)
+    if end is None and isinstance(start, date) and isinstance(length, timedelta):
+        end = start + length
+    if start is None:
+        return f"until {_moment(end, zone, tell)}" if end is not None else ""
+    if not isinstance(start, datetime) and isinstance(end, date) and not isinstance(end, datetime):
+        end = end - timedelta(days=1)  # the end of a whole-day event is the first day after it
+        return _day(start) if end <= start else f"{_day(start)} to {_day(end)}"
+    text = _moment(start, zone, tell)
+    return f"{text}\nto {_moment(end, zone, tell)}" if end is not None and end != start else text
+
+
+def _moment(moment: date, zone: tzinfo | None, tell: Callable[[datetime], str]) -> str:
+    if not isinstance(moment, datetime):
+        return _day(moment)
+    if moment.tzinfo is None:
+        return f"{_day(moment)}, {moment:%H:%M} (local time of the place)"
+    return tell(moment.astimezone(zone) if zone else moment)
+
+
+def _day(day: date) -> str:
+    return f"{day:%A} {day.day} {day:%B} {day.year}"
+
+
+def _repeats(event: Any) -> str:
+    rule = event.get("RRULE")
+    if not rule:
+        return ""
+    rule = rule[0] if isinstance(rule, list) else rule
+    unit = _UNITS.get(str((rule.get("FREQ") or [""])[0]).upper(), "")
+    step = int((rule.get("INTERVAL") or [1])[0])
+    text = f"every {unit}" if step == 1 else f"every {step} {unit}s"
+    if rule.get("BYDAY"):
+        text += f" on {', '.join(map(str, rule['BYDAY']))}"
+    if rule.get("COUNT"):
+        text += f", {rule['COUNT'][0]} times"
+    if rule.get("UNTIL"):
+        text += f", until {_day(rule['UNTIL'][0])}"
+    return one_line(text) if unit else one_line(rule.to_ical().decode("utf-8", "replace"))
+
+
+def _person(person: Any) -> str:
+    address = str(person)
+    address = address[7:] if address[:7].lower() == "mailto:" else address
+    name = str(getattr(person, "params", {}).get("CN", ""))
+    return one_line(f"{name} <{address}>" if name and name != address else address)
+
+
+def _invited(person: Any) -> str:
+    state = _ANSWERS.get(str(getattr(person, "params", {}).get("PARTSTAT", "")).upper(), "")
+    return f"{_person(person)}, {state}" if state else _person(person)
