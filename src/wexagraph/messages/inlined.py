@@ -99,4 +99,6 @@ def _agrees(plain: bytes, end: bytes) -> bool:
     """Whether the trailer's size and checksum are those of the data."""
     size = re.search(rb"\bsize=(\d+)", end)
     check = re.search(rb"\bpcrc32=([0-9A-Fa-f]{1,8})", end) or re.search(rb"\bcrc32=([0-9A-Fa-f]{1,8})", end)
-    return (size is None or int(size[1]) == len(plain)) and (check is None or int(check[1], 16) == binascii.crc32(plain))
+    return (size is None or int(size[1]) == len(plain)) and (
+        check is None or int(check[1], 16) == binascii.crc32(plain)
+    )

@@ -271,7 +271,9 @@ class Reader:
                         self.reading.pictures.append(leaf)
 
 
-_TAGS = re.compile(r"(?is)<(?:style|head|title|script)\b.*?</(?:style|head|title|script)>|<!--.*?-->|<(?!img\b)[^>]*>|\s|&nbsp;")
+_TAGS = re.compile(
+    r"(?is)<(?:style|head|title|script)\b.*?</(?:style|head|title|script)>|<!--.*?-->|<(?!img\b)[^>]*>|\s|&nbsp;"
+)
 
 
 def _shows_something(html: str) -> bool:

@@ -12,7 +12,12 @@ from wexagraph.text import lines, one_line
 Card = tuple[str, list[tuple[str, str]]]
 """A heading, and rows of a label and a text that may have line breaks."""
 
-_KINDS = {"REQUEST": "Invitation", "CANCEL": "Cancelled", "REPLY": "Answer to an invitation", "COUNTER": "Counter-proposal"}
+_KINDS = {
+    "REQUEST": "Invitation",
+    "CANCEL": "Cancelled",
+    "REPLY": "Answer to an invitation",
+    "COUNTER": "Counter-proposal",
+}
 _ANSWERS = {"ACCEPTED": "accepted", "DECLINED": "declined", "TENTATIVE": "tentative", "NEEDS-ACTION": "not answered"}
 _UNITS = {"DAILY": "day", "WEEKLY": "week", "MONTHLY": "month", "YEARLY": "year", "HOURLY": "hour"}
 _MOST_CARDS = 200

@@ -9,98 +9,35 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, field
 from html import escape
+from typing import NamedTuple
 from urllib.parse import urlsplit
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from wexagraph.notes import Note
 from wexagraph.pages.css import Resolve, declarations, media_applies, stylesheet
+from wexagraph.pages.hidden import HIDING, Rule, Sight, without_hiding
 from wexagraph.pages.pictures import Pictures
-from wexagraph.pages.presentation import MOST_CELLS, NUMBERS, alignment, bounded_number, colour, image_style
-from wexagraph.text import without_controls
+from wexagraph.pages.presentation import (
+    KEPT_NUMBERS,
+    MOST_CELLS,
+    Context,
+    bounded_number,
+    colour,
+    in_quirks_mode,
+    present,
+)
+from wexagraph.text import shortened, without_controls
 
 MOST_DEPTH = 120
 MOST_ELEMENTS = 150_000
 _KEPT = frozenset(
-    [
-        "a",
-        "abbr",
-        "address",
-        "article",
-        "aside",
-        "b",
-        "bdi",
-        "bdo",
-        "big",
-        "blockquote",
-        "br",
-        "caption",
-        "center",
-        "cite",
-        "code",
-        "col",
-        "colgroup",
-        "dd",
-        "del",
-        "dfn",
-        "dir",
-        "div",
-        "dl",
-        "dt",
-        "em",
-        "figcaption",
-        "figure",
-        "font",
-        "footer",
-        "h1",
-        "h2",
-        "h3",
-        "h4",
-        "h5",
-        "h6",
-        "header",
-        "hr",
-        "i",
-        "img",
-        "ins",
-        "kbd",
-        "li",
-        "main",
-        "mark",
-        "menu",
-        "nav",
-        "nobr",
-        "ol",
-        "p",
-        "pre",
-        "q",
-        "rp",
-        "rt",
-        "ruby",
-        "s",
-        "samp",
-        "section",
-        "small",
-        "span",
-        "strike",
-        "strong",
-        "sub",
-        "summary",
-        "sup",
-        "table",
-        "tbody",
-        "td",
-        "tfoot",
-        "th",
-        "thead",
-        "time",
-        "tr",
-        "tt",
-        "u",
-        "ul",
-        "var",
-        "wbr",
-    ]
+    """
+    a abbr address article aside b bdi bdo big blockquote br caption center cite code col colgroup dd del dfn dir
+    div dl dt em figcaption figure font footer h1 h2 h3 h4 h5 h6 header hr i img ins kbd li main mark menu nav nobr
+    ol p pre q rp rt ruby s samp section small span strike strong sub summary sup table tbody td tfoot th thead time
+    tr tt u ul var wbr
+    """.split()
 )
 _AS = {
     "fieldset": "div",
@@ -112,89 +49,43 @@ _AS = {
 }
 _VOID = frozenset({"br", "col", "hr", "img", "wbr"})
 _DROPPED = frozenset(
-    [
-        "applet",
-        "area",
-        "audio",
-        "base",
-        "basefont",
-        "canvas",
-        "embed",
-        "frame",
-        "frameset",
-        "head",
-        "iframe",
-        "link",
-        "map",
-        "meta",
-        "noembed",
-        "noframes",
-        "object",
-        "param",
-        "script",
-        "source",
-        "style",
-        "svg",
-        "template",
-        "title",
-        "track",
-        "video",
-    ]
+    """
+    applet area audio base basefont canvas embed frame frameset head iframe link map meta noembed noframes object
+    param script source style svg template title track video
+    """.split()
 )
 _ACTIVE = frozenset(
     {"applet", "audio", "canvas", "embed", "frame", "form", "iframe", "object", "script", "svg", "video"}
 )
-_ATTRIBUTES = frozenset(
-    [
-        "align",
-        "alt",
-        "bgcolor",
-        "border",
-        "cellpadding",
-        "cellspacing",
-        "class",
-        "clear",
-        "color",
-        "colspan",
-        "compact",
-        "dir",
-        "face",
-        "height",
-        "hspace",
-        "lang",
-        "noshade",
-        "nowrap",
-        "rowspan",
-        "rules",
-        "size",
-        "span",
-        "start",
-        "style",
-        "title",
-        "type",
-        "valign",
-        "value",
-        "vspace",
-        "width",
-    ]
-)
+_ATTRIBUTES = frozenset("alt class colspan dir lang rowspan span start title value".split())
 _LINKS = frozenset({"http", "https", "mailto", "tel", "ftp"})
 _CELLS = frozenset({"td", "th"})
+_INLINE = frozenset(
+    """
+    a abbr b bdi bdo big cite code del dfn em font i ins kbd label mark nobr q rp rt ruby s samp small span strike
+    strong sub sup time tt u var wbr
+    """.split()
+)
+_FIELDS = frozenset("text submit button email number date search tel url".split())
+_FILLING = " \t\r\n\xa0\u200b\u200c\u200d\u200e\u200f\u034f\ufeff\u00ad\u2007"  # what pads out preview lines
 
 
 @dataclass
 class Clean:
-    """Cleaned HTML of a body: a fragment, its style sheet, and notes."""
+    """Cleaned HTML of a body: a fragment, its style sheet, the text that is to be seen in it, and notes."""
 
     html: str
     css: str
+    text: str
     notes: list[Note]
 
 
 @dataclass
 class _State:
     out: list[str] = field(default_factory=list)
-    css: list[str] = field(default_factory=list)
+    text: list[str] = field(default_factory=list)
+    hidden: int = 0
+    classes: dict[str, str] = field(default_factory=dict)
     elements: int = 0
     active: set[str] = field(default_factory=set)
     remote: int = 0
@@ -202,118 +93,175 @@ class _State:
     flattened: bool = False
 
 
-def clean(html: str, pictures: Pictures, width: int, scope: str) -> Clean:
+class _Place(NamedTuple):
+    """Where in the tree we are: depth, inherited presentation, and whether text is out of sight or of no size."""
+
+    depth: int = 0
+    look: Context = Context()
+    hidden: bool = False
+    sizeless: bool = False
+
+
+def clean(html: str, pictures: Pictures, width: int, scope: str, show_hidden: bool = False) -> Clean:
     """Clean the HTML of a message's body for a page whose content is `width` CSS pixels wide.
 
     The fragment has to be put into an element of the class `scope`, to which its style sheet is confined.
+    `show_hidden` shows what the author hid.
     """
-    return _Cleaner(pictures, width, scope).run(html)
+    return _Cleaner(pictures, width, scope, show_hidden).run(html)
 
 
 class _Cleaner:
-    def __init__(self, pictures: Pictures, width: int, scope: str) -> None:
-        self.pictures, self.width, self.scope, self.state = pictures, width, scope, _State()
+    def __init__(self, pictures: Pictures, width: int, scope: str, show_hidden: bool) -> None:
+        self.pictures, self.width, self.scope, self.show_hidden = pictures, width, scope, show_hidden
+        self.state = _State()
         self.resolve: Resolve = pictures.resolve
+        self.hiding: list[Rule] = []
 
     def run(self, html: str) -> Clean:
         tree = LexborHTMLParser(without_controls(html))
         state = self.state
         if tree.css_first("script") is not None:
             state.active.add("script")
-        for style in tree.css("style"):
-            media = style.attributes.get("media") or "all"
-            state.css.append(self._sheet(style.text(), media))
+        sheets = [self._sheet(s.text(), s.attributes.get("media") or "all") for s in tree.css("style")]
+        self.sight = Sight(tree, self.hiding)
         body = tree.body
+        weak = ""
         if body is not None:
+            weak = self._body_rules(body)
             state.out.append(f"<div{self._body_attributes(body)}>")
-            self._children(body, 0, "")
+            self._children(body, _Place(look=Context(quirks=in_quirks_mode(html))))
             state.out.append("</div>")
-        return Clean("".join(state.out), "\n".join(filter(None, state.css)), self._notes())
+        presented = "".join(f".{name}{{{rule}}}" for rule, name in state.classes.items())
+        css = "\n".join(filter(None, [weak, presented, *sheets]))
+        return Clean("".join(state.out), css, "".join(state.text), self._notes())
 
     def _sheet(self, css: str, media: str) -> str:
         if not media_applies(media, self.width):
             return ""
-        return stylesheet(css, f".{self.scope} .wx-body", self.width, self.resolve)
+        return stylesheet(css, f".{self.scope} .wx-body", self.width, self.resolve, self._seen)
+
+    def _seen(self, selector: str, found: str) -> str:
+        if self.show_hidden:
+            return without_hiding(found)
+        if any(name in found for name in HIDING):
+            self.hiding.append(Rule(selector, found))
+        return found
+
+    def _body_rules(self, body: LexborNode) -> str:
+        """Rules for the body's presentational attributes, weaker than any of the author's (HTML, section 15.3.3)."""
+        attributes, rules = body.attributes, []
+        for name, selector, rule in (
+            ("bgcolor", "", "background-color"),
+            ("text", "", "color"),
+            ("link", " a", "color"),
+        ):
+            value = colour(attributes.get(name) or "")
+            if value:
+                rules.append(f".{self.scope}{selector}{{{rule}:{value}}}")
+        picture = self.resolve(attributes.get("background") or "")
+        if picture:
+            rules.append(f'.{self.scope}{{background-image:url("{picture}")}}')
+        return "".join(rules)
 
     def _body_attributes(self, body: LexborNode) -> str:
         attributes = body.attributes
-        for name, rule in (("bgcolor", "background-color"), ("text", "color")):
-            value = attributes.get(name)
-            if value and re.fullmatch(r"#?\w{1,20}", value):
-                # a presentational attribute gives way to any style sheet of the author's
-                self.state.css.insert(0, f".{self.scope}{{{rule}:{colour(value)}}}")
-        style = declarations(attributes.get("style") or "", self.resolve)
-        direction = attributes.get("dir")
         classes = _classes(attributes.get("class") or "")
         text = f' class="{escape(f"wx-body {classes}".strip())}"'
+        style = self._style(attributes)
         if style:
             text += f' style="{escape(style)}"'
-        if direction and direction.lower() in ("rtl", "ltr"):
-            text += f' dir="{direction.lower()}"'
-        return text
+        direction = (attributes.get("dir") or "").lower()
+        return text + (f' dir="{direction}"' if direction in ("rtl", "ltr") else "")
 
-    def _children(self, node: LexborNode, depth: int, align: str) -> None:
+    def _style(self, attributes: dict[str, str | None]) -> str:
+        style = declarations(attributes.get("style") or "", self.resolve)
+        return without_hiding(style) if self.show_hidden else style
+
+    def _children(self, node: LexborNode, place: _Place) -> None:
         child = node.first_child
         cells = 0
         while child is not None:
             tag = child.tag
             if tag == "-text":
-                self.state.out.append(escape(child.text_content or "", quote=False))
+                self._words(child.text_content or "", place)
             elif tag is not None and tag[0] not in "-!_":
                 if tag in _CELLS:
                     cells += 1
-                self._element(child, tag, depth, align, flat=tag in _CELLS and cells > MOST_CELLS)
+                self._element(child, tag, place, flat=tag in _CELLS and cells > MOST_CELLS)
             child = child.next
 
-    def _element(self, node: LexborNode, tag: str, depth: int, align: str, flat: bool) -> None:
+    def _words(self, words: str, place: _Place) -> None:
+        self.state.out.append(escape(words, quote=False))
+        if place.hidden or place.sizeless:
+            self.state.hidden += len(words.strip(_FILLING))
+        else:
+            self.state.text.append(words)
+
+    def _element(self, node: LexborNode, tag: str, place: _Place, flat: bool) -> None:
         state = self.state
         state.elements += 1
         if tag in _ACTIVE:
             state.active.add(tag)
         if tag in _DROPPED:
             if tag in ("object", "video", "audio", "canvas"):
-                self._children(node, depth + 1, align)  # what stands inside is meant for those who can't show it
+                self._children(node, place._replace(depth=place.depth + 1))  # meant for those who can't show it
             return
+        attributes = node.attributes
+        style = self._style(attributes) if attributes else ""
+        hidden, sizeless = self.sight.of(node, style)
+        place = _Place(
+            place.depth + 1, place.look, place.hidden or hidden, place.sizeless if sizeless is None else sizeless
+        )
+        if tag not in _INLINE:
+            state.text.append(" ")
         if tag == "img":
-            self._image(node)
+            self._image(node, attributes, style, place)
             return
         if tag in ("input", "textarea", "select"):
-            self._field(node, tag)
+            self._field(node, tag, place)
             return
         tag = _AS.get(tag, tag)
-        if flat or depth > MOST_DEPTH or state.elements > MOST_ELEMENTS:
+        if flat or place.depth > MOST_DEPTH or state.elements > MOST_ELEMENTS:
             state.flattened = True
             state.out.append(" ")
-            if depth < 4 * MOST_DEPTH:
-                self._children(node, depth + 1, align)
+            if place.depth < 4 * MOST_DEPTH:
+                self._children(node, place)
             else:
-                state.out.append(escape(node.text(separator=" "), quote=False))
+                self._words(node.text(separator=" "), place)
             return
         if tag not in _KEPT:
-            self._children(node, depth + 1, align)
+            self._children(node, place)
             return
-        style, inner = alignment(tag, node.attributes.get("align"), align)
-        state.out.append(f"<{tag}{self._attributes(node, tag, style)}>")
+        presented, inner = present(tag, attributes, place.look)
+        state.out.append(f"<{tag}{self._attributes(tag, attributes, style, presented)}>")
         if tag not in _VOID:
-            self._children(node, depth + 1, inner)
+            self._children(node, place._replace(look=inner))
             state.out.append(f"</{tag}>")
+            if tag == "a":
+                self._target(node, attributes, place)
+        if tag not in _INLINE:
+            state.text.append(" ")
 
-    def _attributes(self, node: LexborNode, tag: str, presented: str = "") -> str:
+    def _attributes(self, tag: str, found: dict[str, str | None], style: str, presented: str) -> str:
         """The attributes to keep. `presented` are declarations that any style of the author's overrides."""
-        found = node.attributes
-        if not found:
-            return f' style="{presented}"' if presented else ""
-        out, extra = [], [presented]
+        out = []
+        classes = _classes(found.get("class") or "") if found else ""
+        if found and "background" in found:
+            picture = self.resolve(found["background"] or "")
+            if picture:
+                presented = ";".join(filter(None, [presented, f'background-image:url("{picture}")']))
+        if presented:
+            known = self.state.classes
+            classes = f"{known.setdefault(presented, f'{self.scope}-{len(known)}')} {classes}".rstrip()
+        if classes:
+            out.append(f' class="{classes}"')
         for name, raw in found.items():
             value = raw or ""
-            if name == "style" or name not in _ATTRIBUTES:
+            if name == "class" or name not in _ATTRIBUTES:
                 continue
-            if name == "class":
-                value = _classes(value)
-                if not value:
-                    continue
-            elif name in NUMBERS:
-                value = bounded_number(value, NUMBERS[name])
+            if name in KEPT_NUMBERS:
+                value = bounded_number(value, KEPT_NUMBERS[name])
                 if not value:
                     continue
             out.append(f' {name}="{escape(value)}"')
@@ -321,22 +269,32 @@ class _Cleaner:
             link = _link(found.get("href") or "")
             if link:
                 out.append(f' href="{escape(link)}"')
-        if "background" in found:
-            name_of = self.resolve(found["background"] or "")
-            if name_of:
-                extra.append(f'background-image:url("{name_of}")')
-        style = ";".join(filter(None, [*extra, declarations(found.get("style") or "", self.resolve)]))
         if style:
             out.append(f' style="{escape(style)}"')
         return "".join(out)
 
-    def _image(self, node: LexborNode) -> None:
-        attributes = node.attributes
+    def _target(self, node: LexborNode, attributes: dict[str, str | None], place: _Place) -> None:
+        """Print where a link leads whose text names another host: a record must show it."""
+        link = _link(attributes.get("href") or "")
+        if not link or place.hidden or place.sizeless:
+            return
+        named = _named_host(" ".join(node.text(separator=" ").split()))
+        if named and named != _target_host(link):
+            target = f" [{shortened(link, 300)}]"
+            self.state.out.append(f'<span class="wx-target">{escape(target)}</span>')
+            self.state.text.append(target)
+
+    def _image(self, node: LexborNode, attributes: dict[str, str | None], style: str, place: _Place) -> None:
         source = (attributes.get("src") or "").strip()
         alternative = " ".join((attributes.get("alt") or "").split())
         name = self.resolve(source)
         if name is not None:
-            self.state.out.append(f'<img src="{escape(name)}"{self._attributes(node, "img", image_style(attributes))}>')
+            presented = present("img", attributes, place.look)[0]
+            written = _px(attributes.get("width"))
+            if written is not None and written > self.width:
+                style = f"height:auto;{style}"  # made narrower to fit, it has to keep its proportions
+            more = self._attributes("img", attributes, style, presented)
+            self.state.out.append(f'<img src="{escape(name)}"{more}>')
             return
         width, height = _px(attributes.get("width")), _px(attributes.get("height"))
         tiny = (width is not None and width <= 3) or (height is not None and height <= 3)
@@ -345,28 +303,29 @@ class _Cleaner:
             self.state.remote += 1
         else:
             self.state.missing += 1
-        if tiny and not alternative:
+        if place.hidden or (tiny and not alternative):
             return  # a spacer or a counter, meant not to be seen
-        if "display:none" in (attributes.get("style") or "").replace(" ", "").lower():
-            return
         size = "".join(
             f"min-{side}:{min(value, limit)}px;"
             for side, value, limit in (("width", width, 560), ("height", height, 240))
             if value is not None and value > 16
         )
-        label = f'<span class="wx-host">{escape(host or "not in the message")}</span>'
+        where = host or "not in the message"
+        label = f'<span class="wx-host">{escape(where)}</span>'
         text = f"{escape(alternative)} " if alternative else ""
         self.state.out.append(f'<span class="wx-picture" style="{size}">{text}{label}</span>')
+        self.state.text.append(f" {alternative} {where} ")
 
-    def _field(self, node: LexborNode, tag: str) -> None:
+    def _field(self, node: LexborNode, tag: str, place: _Place) -> None:
         """What a form field shows: its value. The field itself goes."""
         self.state.active.add("form")
+        value = node.text(separator=" ")
         if tag == "input":
-            kind = (node.attributes.get("type") or "text").lower()
-            if kind in ("text", "submit", "button", "email", "number", "date", "search", "tel", "url"):
-                self.state.out.append(f" <span>{escape(node.attributes.get('value') or '')}</span> ")
-            return
-        self.state.out.append(f"<span>{escape(node.text(separator=' '))}</span>")
+            shown = (node.attributes.get("type") or "text").lower() in _FIELDS
+            value = (node.attributes.get("value") or "") if shown else ""
+        self.state.out.append(" <span>")
+        self._words(f" {value} ", place)
+        self.state.out.append("</span> ")
 
     def _notes(self) -> list[Note]:
         state, notes = self.state, []
@@ -376,6 +335,8 @@ class _Cleaner:
             notes.append(Note("picture-missing", str(state.missing)))
         if state.active:
             notes.append(Note("content-removed", ", ".join(sorted(state.active))))
+        if state.hidden:
+            notes.append(Note("text-hidden", f"{state.hidden} characters"))
         if state.flattened:
             notes.append(Note("body-too-deep"))
         return notes
@@ -398,6 +359,25 @@ def _link(href: str) -> str:
     target = re.sub(r"[\x00-\x20]+", "", href)
     scheme, colon, _ = target.partition(":")
     return target[:4000] if colon and scheme.lower() in _LINKS else ""
+
+
+_NAMED = re.compile(r"(?:[a-z]+://|mailto:)?(?:[^\s@/]+@)?((?:[a-z0-9-]+\.)+[a-z]{2,24})(?:[:/?#]\S*)?", re.IGNORECASE)
+_FILE_NAMES = frozenset("pdf docx doc xlsx xls pptx txt csv zip jpg jpeg png gif html eml".split())
+
+
+def _named_host(text: str) -> str:
+    """The host that a link's text names, if the text is an address or begins with one; "" otherwise."""
+    match = _NAMED.match(text) if "." in text else None
+    if not match or match[1].rpartition(".")[2].lower() in _FILE_NAMES:
+        return ""
+    rest = text[match.end() :]
+    return match[1].lower().removeprefix("www.") if not rest or "://" in match[0] or not rest[0].isalnum() else ""
+
+
+def _target_host(link: str) -> str:
+    if link[:7].lower() == "mailto:":
+        return link[7:].partition("?")[0].rpartition("@")[2].lower().removeprefix("www.")
+    return _host(link).lower().removeprefix("www.")
 
 
 def _host(address: str) -> str:

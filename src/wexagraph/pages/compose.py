@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import re
 import unicodedata
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import lru_cache
 from html import escape
@@ -33,7 +33,10 @@ _RTL = re.compile("[\u0590-\u08ff\ufb1d-\ufdff\ufe70-\ufefc]")
 
 @dataclass
 class Page:
-    """A page to be set: HTML, resources by the names it uses (media type, bytes), and what belongs to the record."""
+    """A page to be set: HTML, resources by the names it uses (media type, bytes), and what belongs to the record.
+
+    `text` is all text of the message that the page has to show, in no exact order.
+    """
 
     html: str
     resources: dict[str, tuple[str, bytes]]
@@ -41,6 +44,25 @@ class Page:
     author: str
     date: datetime | None
     notes: list[Note] = field(default_factory=list)
+    text: str = ""
+
+    def may_overflow(self, width: int) -> bool:
+        """Whether anything on it can be wider than `width` CSS pixels: a quick look that errs on the side of yes."""
+        if self.html.count("</td>") > 7 and _MANY_CELLS.search(self.html):
+            return True
+        return "nowrap" in self.html or any(int(found) > width for found in _WIDTHS.findall(self.html))
+
+    def on_paper(self, paper: str, factor: float) -> Page:
+        """The same page for another `@page` rule, all of ours but not the message's own larger by `factor`."""
+
+        def larger(match: re.Match[str]) -> str:
+            return f"{float(match[1]) * factor:g}{match[2]}"
+
+        ours, begin, theirs = self.html.partition(_END_OF_OURS)
+        start, style, rules = ours.partition("<style>")
+        rules = _PAPER.sub(paper, rules, count=1)
+        base, brace, rest = rules.rpartition("/* sizes */")
+        return replace(self, html=start + style + base + brace + _LENGTH.sub(larger, rest) + begin + theirs)
 
     def self_contained(self) -> str:
         """The HTML as one file: every picture inside it (RFC 2397)."""
@@ -50,6 +72,13 @@ class Page:
             return f"data:{kind};base64,{base64.b64encode(content).decode('ascii')}"
 
         return re.sub(r"wx:picture-\d+", inline, self.html) if self.resources else self.html
+
+
+_WIDTHS = re.compile(r"width:\s*(\d{3,4})(?:\.\d+)?px")
+_MANY_CELLS = re.compile(r"(?:</td>\s*<td[^>]*>[^<]*){7}")
+_END_OF_OURS = "/* of the message */"
+_PAPER = re.compile(r"size: [\d.]+mm [\d.]+mm;\s+margin: [^;]+")
+_LENGTH = re.compile(r"(\d+(?:\.\d+)?)(mm|pt)\b")
 
 
 @lru_cache(maxsize=1)
@@ -111,6 +140,7 @@ def compose(
         author=one_line(str(header.sender))[:500],
         date=moment,
         notes=notes,
+        text="\n".join(composer.texts),
     )
 
 
@@ -183,13 +213,17 @@ class _Composer:
         self.css: list[str] = []
         self.bodies = 0
         self.notes: list[Note] = []
+        self.texts: list[str] = []
 
     def heading(self, message: Message, arrival: datetime | None = None) -> dict[str, Any]:
         """What stands above a message; a field too long for that is a note."""
         fields = (b"from", b"sender", b"to", b"cc", b"bcc", b"subject")
         if any(len(message.header.raw(name) or b"") > _MOST_FIELD for name in fields):
             self.notes.append(Note("header-too-long"))
-        return _heading(message, self.options, arrival)
+        found = _heading(message, self.options, arrival)
+        self.texts += [found["subject"], *(text for _, text in found["rows"])]
+        self.texts += [attachment["name"] for attachment in found["attachments"]]
+        return found
 
     def blocks(self, message: Message) -> str:
         pictures = Pictures(message.picture, self.resources)
@@ -222,8 +256,9 @@ class _Composer:
             return self._text(html_to_text(html), False, False)
         self.bodies += 1
         scope = f"wx-mail-{self.bodies}"
-        cleaned = clean(html, pictures, self.options.content_width, scope)
+        cleaned = clean(html, pictures, self.options.content_width, scope, self.options.show_hidden)
         self.notes += cleaned.notes
+        self.texts.append(cleaned.text)
         if cleaned.css:
             self.css.append(cleaned.css)
         return f'<div class="wx-mail {scope}">{cleaned.html}</div>'
@@ -242,6 +277,7 @@ class _Composer:
                 level -= 1
             # short blocks keep the engine quick, and let it break pages between them
             for piece in re.split(r"\n(?=\n)", paragraph):
+                self.texts.append(piece)
                 direction = ' dir="rtl" class="wx-rtl"' if is_rtl(piece) else ""
                 out.append(f"<pre{direction}>\n{_linked(piece)}\n</pre>")
         out.append("</blockquote>" * level + "</div>")
@@ -251,6 +287,8 @@ class _Composer:
         cards = calendar_cards(block.part.content(), self.options.timezone(), _date_text)
         if not cards:
             self.notes.append(Note("calendar-unreadable", f"part {block.part.number}"))
+        for title, rows in cards:
+            self.texts += [title, *(text for _, text in rows)]
         template = _templates().get_template("card.html")
         return [template.render(title=title, rows=rows) for title, rows in cards]
 

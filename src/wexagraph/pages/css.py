@@ -14,127 +14,23 @@ Resolve = Callable[[str], str | None]
 
 MOST_PX = 5000
 _PROPERTIES = frozenset(
-    [
-        "align-content",
-        "align-items",
-        "align-self",
-        "background",
-        "background-color",
-        "background-image",
-        "background-position",
-        "background-repeat",
-        "background-size",
-        "border",
-        "border-collapse",
-        "border-color",
-        "border-radius",
-        "border-spacing",
-        "border-style",
-        "border-width",
-        "border-top",
-        "border-right",
-        "border-bottom",
-        "border-left",
-        "border-top-color",
-        "border-right-color",
-        "border-bottom-color",
-        "border-left-color",
-        "border-top-style",
-        "border-right-style",
-        "border-bottom-style",
-        "border-left-style",
-        "border-top-width",
-        "border-right-width",
-        "border-bottom-width",
-        "border-left-width",
-        "border-top-left-radius",
-        "border-top-right-radius",
-        "border-bottom-left-radius",
-        "border-bottom-right-radius",
-        "box-sizing",
-        "break-after",
-        "break-before",
-        "break-inside",
-        "caption-side",
-        "clear",
-        "color",
-        "column-gap",
-        "content",
-        "direction",
-        "display",
-        "empty-cells",
-        "flex",
-        "flex-basis",
-        "flex-direction",
-        "flex-flow",
-        "flex-grow",
-        "flex-shrink",
-        "flex-wrap",
-        "float",
-        "font",
-        "font-family",
-        "font-size",
-        "font-style",
-        "font-variant",
-        "font-weight",
-        "gap",
-        "height",
-        "hyphens",
-        "justify-content",
-        "letter-spacing",
-        "line-height",
-        "list-style",
-        "list-style-position",
-        "list-style-type",
-        "margin",
-        "margin-bottom",
-        "margin-left",
-        "margin-right",
-        "margin-top",
-        "max-height",
-        "max-width",
-        "min-height",
-        "min-width",
-        "mso-hide",
-        "object-fit",
-        "opacity",
-        "order",
-        "orphans",
-        "outline",
-        "overflow",
-        "overflow-wrap",
-        "overflow-x",
-        "overflow-y",
-        "padding",
-        "padding-bottom",
-        "padding-left",
-        "padding-right",
-        "padding-top",
-        "page-break-after",
-        "page-break-before",
-        "page-break-inside",
-        "quotes",
-        "row-gap",
-        "tab-size",
-        "table-layout",
-        "text-align",
-        "text-decoration",
-        "text-decoration-color",
-        "text-decoration-line",
-        "text-decoration-style",
-        "text-indent",
-        "text-overflow",
-        "text-transform",
-        "unicode-bidi",
-        "vertical-align",
-        "visibility",
-        "white-space",
-        "widows",
-        "width",
-        "word-break",
-        "word-spacing",
-        "word-wrap",
-    ]
+    """
+    align-content align-items align-self background background-color background-image background-position
+    background-repeat background-size border border-collapse border-color border-radius border-spacing border-style
+    border-width border-top border-right border-bottom border-left border-top-color border-right-color
+    border-bottom-color border-left-color border-top-style border-right-style border-bottom-style border-left-style
+    border-top-width border-right-width border-bottom-width border-left-width border-top-left-radius
+    border-top-right-radius border-bottom-left-radius border-bottom-right-radius box-sizing break-after break-before
+    break-inside caption-side clear color column-gap content direction display empty-cells flex flex-basis
+    flex-direction flex-flow flex-grow flex-shrink flex-wrap float font font-family font-size font-style
+    font-variant font-weight gap height hyphens justify-content letter-spacing line-height list-style
+    list-style-position list-style-type margin margin-bottom margin-left margin-right margin-top max-height
+    max-width min-height min-width mso-hide object-fit opacity order orphans outline overflow overflow-wrap
+    overflow-x overflow-y padding padding-bottom padding-left padding-right padding-top page-break-after
+    page-break-before page-break-inside quotes row-gap tab-size table-layout text-align text-decoration
+    text-decoration-color text-decoration-line text-decoration-style text-indent text-overflow text-transform
+    unicode-bidi vertical-align visibility white-space widows width word-break word-spacing word-wrap
+    """.split()
 )
 _FUNCTIONS = frozenset({"rgb", "rgba", "hsl", "hsla", "calc", "min", "max", "clamp", "linear-gradient"})
 _LENGTHS = {
@@ -173,7 +69,7 @@ def _plain_declarations(style: str) -> str | None:
                 continue
             value = _bounded(name, value)
             if value:
-                kept.append(f"{name}:{value}")
+                kept.append(f"{name}:{with_known_fonts(name, value)}")
     return ";".join(kept)
 
 
@@ -219,8 +115,37 @@ def _kept_declarations(parsed: list[Any], resolve: Resolve) -> list[str]:
         if value:
             value = _bounded(node.lower_name, value)
         if value:
+            value = with_known_fonts(node.lower_name, value)
             kept.append(f"{node.lower_name}:{value}{' !important' if node.important else ''}")
     return kept
+
+
+_SANS, _SERIF, _MONO = '"Liberation Sans"', '"Liberation Serif"', '"Liberation Mono"'
+_GENERIC = {
+    "sans-serif": _SANS, "system-ui": _SANS, "-apple-system": _SANS, "blinkmacsystemfont": _SANS, "ui-sans-serif": _SANS,
+    "cursive": _SANS, "fantasy": _SANS, "serif": _SERIF, "ui-serif": _SERIF, "monospace": _MONO, "ui-monospace": _MONO,
+}  # fmt: skip
+_MONOSPACED = re.compile(r"courier|consol|mono|menlo|monaco|typewriter", re.IGNORECASE)
+_SERIFED = re.compile(r"times|georgia|garamond|cambria|palatino|bodoni|serif|roman|book|baskerville", re.IGNORECASE)
+
+
+def with_known_fonts(name: str, value: str) -> str:
+    """A `font` or `font-family` whose list ends in a font that comes with us, the same on every machine.
+
+    A generic family is named outright; a list without one gets the kind of face that its names suggest.
+    """
+    if name not in ("font", "font-family") or value.lower() in ("inherit", "initial", "unset"):
+        return value
+    if name == "font" and '"' not in value and "'" not in value and " " not in value:
+        return value  # a system font: caption, menu, …
+    families = value.split(",")
+    last = families[-1].split()[-1] if families[-1].split() else ""
+    known = _GENERIC.get(last.lower())
+    if known:
+        return value[: value.rindex(last)] + known
+    families = [_GENERIC.get(family.strip().lower(), family) for family in families]
+    end = _MONO if _MONOSPACED.search(value) else _SERIF if _SERIFED.search(value) and "sans" not in value.lower() else _SANS
+    return ",".join([*families, end])
 
 
 def _value(tokens: list[Any], resolve: Resolve) -> str | None:
@@ -258,28 +183,33 @@ def _value(tokens: list[Any], resolve: Resolve) -> str | None:
     return "".join(out).strip()
 
 
-def stylesheet(css: str, scope: str, width: int, resolve: Resolve) -> str:
+def stylesheet(
+    css: str, scope: str, width: int, resolve: Resolve, seen: Callable[[str, str], str] | None = None
+) -> str:
     """A `<style>` block's rules that may stay, each confined to the elements below `scope` (a selector).
+
+    `seen` is shown each rule's selector and declarations and gives back those to write.
 
     Media queries are decided for print on a page `width` CSS pixels wide (Media Queries 4); `@import`, `@font-face`,
     `@page` and all other at-rules go.
     """
     text = re.sub(r"<!--|-->", "", css)[:500_000]
     rules = tinycss2.parse_stylesheet(text, skip_comments=True, skip_whitespace=True)
-    return "\n".join(_rules(rules, scope, width, resolve))
+    return "\n".join(_rules(rules, scope, width, resolve, seen or (lambda _, declarations: declarations)))
 
 
-def _rules(rules: list[Any], scope: str, width: int, resolve: Resolve) -> list[str]:
+def _rules(rules: list[Any], scope: str, width: int, resolve: Resolve, seen: Callable[[str, str], str]) -> list[str]:
     out: list[str] = []
     for rule in rules[:_BLOCK_RULES]:
         if rule.type == "qualified-rule":
-            selectors = _scoped(tinycss2.serialize(rule.prelude), scope)
+            prelude = tinycss2.serialize(rule.prelude)
+            selectors = _scoped(prelude, scope)
             kept = _kept_declarations(
                 tinycss2.parse_blocks_contents(rule.content, skip_comments=True, skip_whitespace=True),
                 resolve,
             )
             if selectors and kept:
-                out.append(f"{selectors}{{{';'.join(kept)}}}")
+                out.append(f"{selectors}{{{seen(prelude, ';'.join(kept))}}}")
         elif (
             rule.type == "at-rule"
             and rule.lower_at_keyword == "media"
@@ -287,7 +217,7 @@ def _rules(rules: list[Any], scope: str, width: int, resolve: Resolve) -> list[s
             and media_applies(tinycss2.serialize(rule.prelude), width)
         ):
             inner = tinycss2.parse_rule_list(rule.content, skip_comments=True, skip_whitespace=True)
-            out += _rules(inner, scope, width, resolve)
+            out += _rules(inner, scope, width, resolve, seen)
     return out
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from zoneinfo import ZoneInfo
 
@@ -12,9 +13,20 @@ PAPERS = {  # millimetres: ISO 216, ANSI
     "letter": (215.9, 279.4),
     "legal": (215.9, 355.6),
 }
+MOST_MM = 5080.0  # ISO 32000-1, annex C: a page is at most 14,400 units of a point
 FORMATS = ("pdf", "html", "text")
 ENGINES = ("auto", "plutoprint", "weasyprint")
 ATTACHMENTS = ("embed", "none")
+
+
+def paper_size(paper: str) -> tuple[float, float]:
+    """Width and height in millimetres of a paper: a name of `PAPERS`, or "100x150". Raises ValueError."""
+    if paper in PAPERS:
+        return PAPERS[paper]
+    match = re.fullmatch(r"(\d{2,4}(?:\.\d+)?)x(\d{2,4}(?:\.\d+)?)", paper)
+    if not match or not (MOST_MM >= max(map(float, match.groups())) and min(map(float, match.groups())) >= 50):
+        raise ValueError(paper)
+    return float(match[1]), float(match[2])
 
 
 @dataclass(frozen=True)
@@ -22,7 +34,8 @@ class PageOptions:
     """How messages become pages.
 
     `zone` is an IANA name for the dates on the page, or "sender" for each message's own offset. Lengths are in
-    millimetres. `most_pages` bounds a single message.
+    millimetres. `most_pages` bounds a single message. `show_hidden` prints what a sender hid; `read_back` reads each
+    PDF again and compares its words.
     """
 
     zone: str = "UTC"
@@ -31,11 +44,13 @@ class PageOptions:
     margin: float = 18.0
     attachments: str = "embed"
     most_pages: int = 2000
+    show_hidden: bool = False
+    read_back: bool = True
 
     @property
     def page_size(self) -> tuple[float, float]:
         """Width and height in millimetres."""
-        width, height = PAPERS[self.paper]
+        width, height = paper_size(self.paper)
         return (height, width) if self.landscape else (width, height)
 
     @property

@@ -79,7 +79,9 @@ def _message(message: Message, options: PageOptions, arrival: datetime | None) -
         elif isinstance(block, HtmlBlock):
             out.append(lines(html_to_text(block.html)))
         elif isinstance(block, CalendarBlock):
-            for title, rows in calendar_cards(block.part.content(), options.timezone(), lambda m: f"{m:%Y-%m-%d %H:%M %z}"):
+            for title, rows in calendar_cards(
+                block.part.content(), options.timezone(), lambda m: f"{m:%Y-%m-%d %H:%M %z}"
+            ):
                 out += ["", title, *(f"{label}: {text}" for label, text in rows)]
         elif isinstance(block, MessageBlock):
             out += ["", "----- message inside this message -----", *_message(block.message, options, None)]

@@ -10,9 +10,10 @@ import plutoprint
 import wexagraph
 from wexagraph.errors import PageError
 from wexagraph.pages.compose import Page
+from wexagraph.pages.fit import shrink
 from wexagraph.pages.options import PageOptions
 
-_POINTS = 72 / 25.4
+MOST_SHRINKING = 3.0
 
 
 class _Closed(plutoprint.ResourceFetcher):
@@ -34,21 +35,42 @@ class PlutoPrint:
 
     def render(self, page: Page, options: PageOptions) -> bytes:
         """See `Engine.render`."""
+        factor = self._overflow(page, options)
+        if factor > MOST_SHRINKING:
+            factor = 1.0  # the engine makes the whole page smaller then: nobody reads a heading over such a table
         width, height = options.page_size
-        size = plutoprint.PageSize(width * _POINTS, height * _POINTS)
-        book = plutoprint.Book(size, plutoprint.PAGE_MARGINS_NONE, plutoprint.MEDIA_TYPE_PRINT)
-        book.custom_resource_fetcher = _Closed(page.resources)
         try:
-            book.load_html(page.html)
-            if book.get_page_count() > options.most_pages:
-                raise PageError(
-                    f"the layout fills {book.get_page_count()} pages; at most {options.most_pages} are made"
-                )
-            self._describe(book, page)
-            out = io.BytesIO()
-            book.write_to_pdf_stream(out)
+            if factor == 1.0:
+                return self._set(page, page, options)
+            margin = options.margin * factor
+            margins = f"{margin:g}mm {margin:g}mm {margin + 4 * factor:g}"
+            larger = page.on_paper(f"size: {width * factor:g}mm {height * factor:g}mm; margin: {margins}mm", factor)
+            return shrink(self._set(larger, page, options), 1 / factor)
         except (plutoprint.Error, ValueError, MemoryError) as error:
             raise PageError(f"{self.name}: {error}") from error
+
+    def _overflow(self, page: Page, options: PageOptions) -> float:
+        """How many times as wide as the paper allows the layout is; 1 where it fits."""
+        allowed = options.content_width
+        if not page.may_overflow(allowed):
+            return 1.0
+        probe = page.on_paper(f"size: {allowed}px 3000px; margin: 0", 1.0)
+        wide = self._book(probe, plutoprint.PageSize(allowed * 0.75, 2250)).get_document_width() / allowed
+        return wide if wide > 1.004 else 1.0
+
+    def _book(self, page: Page, paper: plutoprint.PageSize = plutoprint.PAGE_SIZE_A4) -> plutoprint.Book:
+        book = plutoprint.Book(paper, plutoprint.PAGE_MARGINS_NONE, plutoprint.MEDIA_TYPE_PRINT)
+        book.custom_resource_fetcher = _Closed(page.resources)
+        book.load_html(page.html)
+        return book
+
+    def _set(self, page: Page, described: Page, options: PageOptions) -> bytes:
+        book = self._book(page)
+        if book.get_page_count() > options.most_pages:
+            raise PageError(f"the layout fills {book.get_page_count()} pages; at most {options.most_pages} are made")
+        self._describe(book, described)
+        out = io.BytesIO()
+        book.write_to_pdf_stream(out)
         return out.getvalue()
 
     def _describe(self, book: plutoprint.Book, page: Page) -> None:

@@ -39,7 +39,7 @@ class WeasyPrint:
         """See `Engine.render`."""
         fetcher = _Closed(page.resources)
         try:
-            document = weasyprint.HTML(string=page.html, url_fetcher=fetcher).render(presentational_hints=True)
+            document = weasyprint.HTML(string=page.html, url_fetcher=fetcher).render()
             if len(document.pages) > options.most_pages:
                 raise PageError(f"the layout fills {len(document.pages)} pages; at most {options.most_pages} are made")
             meta = document.metadata
