@@ -24,6 +24,7 @@ CODES = {
     "content-removed": "active content (scripts, forms, frames) was left out",
     "text-hidden": "text that the sender hid is not printed; --show-hidden prints it",
     "words-missing": "words of the message were not found again in the PDF",
+    "text-unsearchable": "words with joined letters are drawn, but a search in the PDF may not find them",
     "letters-missing": "no font has some of the letters; boxes stand in their place",
     "body-too-long": "the text is too long for a page; it is whole in the embedded file",
     "body-too-deep": "the layout is nested too deeply and was flattened",

@@ -54,6 +54,9 @@ class _Formats(click.ParamType):
 @click.option("--paper", type=click.Choice(list(PAPERS), case_sensitive=False), default="a4", show_default=True)
 @click.option("--landscape", is_flag=True, help="Turn the paper.")
 @click.option("--margin", type=click.FloatRange(5, 60), default=18.0, show_default=True, metavar="MM")
+@click.option("--show-hidden", is_flag=True, help="Print text that the sender hid, such as preview lines.")
+@click.option("--read-back/--no-read-back", default=True, show_default=True,
+              help="Read each PDF again and compare its words with the message's.")  # fmt: skip
 @click.option("--engine", type=click.Choice(ENGINES), default="auto", show_default=True,
               help="The page engine; `auto` tries a second one on what the first can't set.")  # fmt: skip
 @click.option("--patience", type=click.FloatRange(1, 3600), default=30.0, show_default=True, metavar="SECONDS",
@@ -99,6 +102,8 @@ def make_options(values: dict[str, Any]) -> ExportOptions:
         landscape=values["landscape"],
         margin=values["margin"],
         attachments=values["attachments"],
+        show_hidden=values["show_hidden"],
+        read_back=values["read_back"],
     )
     return ExportOptions(
         formats=values["formats"],

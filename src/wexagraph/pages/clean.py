@@ -57,7 +57,7 @@ _DROPPED = frozenset(
 _ACTIVE = frozenset(
     {"applet", "audio", "canvas", "embed", "frame", "form", "iframe", "object", "script", "svg", "video"}
 )
-_ATTRIBUTES = frozenset("alt class colspan dir lang rowspan span start title value".split())
+_ATTRIBUTES = frozenset("alt class colspan dir id lang rowspan span start title value".split())
 _LINKS = frozenset({"http", "https", "mailto", "tel", "ftp"})
 _CELLS = frozenset({"td", "th"})
 _INLINE = frozenset(
@@ -260,6 +260,10 @@ class _Cleaner:
             value = raw or ""
             if name == "class" or name not in _ATTRIBUTES:
                 continue
+            if name == "id":
+                value = _classes(value)  # for the author's style sheet; links to it are not kept
+                if not value:
+                    continue
             if name in KEPT_NUMBERS:
                 value = bounded_number(value, KEPT_NUMBERS[name])
                 if not value:

@@ -48,9 +48,10 @@ class Page:
 
     def may_overflow(self, width: int) -> bool:
         """Whether anything on it can be wider than `width` CSS pixels: a quick look that errs on the side of yes."""
-        if self.html.count("</td>") > 7 and _MANY_CELLS.search(self.html):
+        theirs = self.html.partition(_END_OF_OURS)[2]
+        if theirs.count("</td>") > 7 and _MANY_CELLS.search(theirs):
             return True
-        return "nowrap" in self.html or any(int(found) > width for found in _WIDTHS.findall(self.html))
+        return "nowrap" in theirs or any(int(found) > width for found in _WIDTHS.findall(theirs))
 
     def on_paper(self, paper: str, factor: float) -> Page:
         """The same page for another `@page` rule, all of ours but not the message's own larger by `factor`."""

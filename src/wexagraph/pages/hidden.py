@@ -7,6 +7,7 @@ Cascading 4, section 6) over the few properties that hide.
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 from typing import NamedTuple
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
@@ -73,19 +74,28 @@ class Sight:
 
     def of(self, node: LexborNode, style: str) -> tuple[bool, bool | None]:
         """Whether the element is out of sight, and whether its own text has no size (None: as its parent's)."""
-        sheet = self._sheet.get(node.mem_id)
-        if not sheet and not _QUICK.search(style) and "font-size" not in style:
-            return False, None
-        values = {name: found[3] for name, found in sheet.items()} if sheet else {}
-        important = {name for name, found in sheet.items() if found[0]} if sheet else set()
+        sheet = self._sheet.get(node.mem_id) if self._sheet else None
+        if not sheet:
+            return _inline(style) if style else (False, None)
+        values = {name: found[3] for name, found in sheet.items()}
+        important = {name for name, found in sheet.items() if found[0]}
         for name, value in _pairs(style):
             if name not in important or value.endswith("!important"):
                 values[name] = value
-        hidden = any(hides(n, values[n]) for n in ("display", "visibility", "opacity") if n in values)
-        if not hidden and values.get("overflow", "").startswith("hidden"):
-            hidden = any(hides(n, values[n]) for n in ("max-height", "height", "max-width", "width") if n in values)
-        size = values.get("font-size")
-        return hidden, bool(_ZERO.fullmatch(size.removesuffix("!important").strip())) if size else None
+        return _judged(values)
+
+
+@lru_cache(maxsize=4096)
+def _inline(style: str) -> tuple[bool, bool | None]:
+    return _judged(dict(_pairs(style)))
+
+
+def _judged(values: dict[str, str]) -> tuple[bool, bool | None]:
+    hidden = any(hides(n, values[n]) for n in ("display", "visibility", "opacity") if n in values)
+    if not hidden and values.get("overflow", "").startswith("hidden"):
+        hidden = any(hides(n, values[n]) for n in ("max-height", "height", "max-width", "width") if n in values)
+    size = values.get("font-size")
+    return hidden, bool(_ZERO.fullmatch(size.removesuffix("!important").strip())) if size else None
 
 
 def _pairs(declarations: str) -> list[tuple[str, str]]:

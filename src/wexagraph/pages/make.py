@@ -68,6 +68,10 @@ def _pdf(message: Message, job: Job, made: Made) -> bytes:
     page = compose(message, job.options, arrival=job.arrival, plain=job.plain)
     made.notes += page.notes
     pdf = engine(job.engine).render(page, job.options)
+    if job.options.read_back:
+        from wexagraph.pages.reread import read_back
+
+        made.notes += read_back(pdf, page.text)
     files = []
     if job.options.attachments == "embed":
         files = [Embedded(a.name, a.type, a.content()) for a in message.attachments]

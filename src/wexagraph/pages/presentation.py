@@ -7,6 +7,7 @@ declarations becomes a class, in a sheet before the author's own and less specif
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 from typing import NamedTuple
 
 from wexagraph.pages.css import MOST_PX
@@ -18,6 +19,12 @@ _ALIGNING = frozenset("caption center col colgroup div h1 h2 h3 h4 h5 h6 p tbody
 _BOXES = frozenset("table thead tbody tfoot tr td th col colgroup".split())
 _VERTICAL = {"top": "top", "middle": "middle", "center": "middle", "bottom": "bottom", "baseline": "baseline"}
 _SIZES = ("0.625rem", "0.625rem", "0.8125rem", "1rem", "1.125rem", "1.5rem", "2rem", "3rem")
+_READ = frozenset(
+    """
+    align bgcolor border bordercolor cellpadding cellspacing clear color face height hspace noshade nowrap rules size
+    type valign vspace width wrap
+    """.split()
+)
 _LIST_TYPES = {"1": "decimal", "a": "lower-alpha", "A": "upper-alpha", "i": "lower-roman", "I": "upper-roman",
                "disc": "disc", "circle": "circle", "square": "square"}  # fmt: skip
 # in quirks mode a table starts its text anew (section 15.3.12); 1rem and 1.4 are what a page starts with
@@ -38,6 +45,14 @@ def present(tag: str, attributes: dict[str, str | None], context: Context) -> tu
     An aligning attribute moves blocks and tables inside the element too, which no CSS value says; so a table in a
     centred cell is given the margins. A table starts its own text anew.
     """
+    if attributes:
+        return _present(tag, tuple(pair for pair in attributes.items() if pair[0] in _READ), context)
+    return _present(tag, (), context)
+
+
+@lru_cache(maxsize=8192)
+def _present(tag: str, written: tuple[tuple[str, str | None], ...], context: Context) -> tuple[str, Context]:
+    attributes = dict(written)
     found: list[str] = []
     align, inner = _align(tag, attributes.get("align"), context)
     found += align
