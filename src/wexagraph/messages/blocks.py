@@ -12,13 +12,15 @@ from wexagraph.messages.mime import Part
 if TYPE_CHECKING:
     from wexagraph.messages.message import Message
 
-_EXTENSIONS = {"message/rfc822": ".eml", "text/plain": ".txt", "image/jpeg": ".jpg", "text/calendar": ".ics"}
+_EXTENSIONS = {"message/rfc822": ".eml", "text/plain": ".txt", "image/jpeg": ".jpg"}
 _NAMES = {
     "application/pgp-signature": "signature.asc",
     "application/pkcs7-signature": "signature.p7s",
     "application/x-pkcs7-signature": "signature.p7s",
     "application/pkcs7-mime": "smime.p7m",
     "application/x-pkcs7-mime": "smime.p7m",
+    "message/external-body": "reference.txt",
+    "text/calendar": "invitation.ics",
     "application/pgp-encrypted": "encrypted version.txt",
 }
 

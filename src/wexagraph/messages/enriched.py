@@ -45,7 +45,7 @@ def enriched_to_html(text: str, rich: bool = False) -> str:
     for token in _TOKEN.finditer(text):
         words = text[at : token.start()]
         at = token.end()
-        if not parameter:
+        if words and not parameter:
             out.append(escape(words, quote=False))
         elif words.strip():
             out[-1:] = [_with_parameter(out[-1] if out else "", words.strip())]

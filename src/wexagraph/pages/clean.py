@@ -15,6 +15,7 @@ from urllib.parse import urlsplit
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from wexagraph.notes import Note
+from wexagraph.pages.breaks import escaped
 from wexagraph.pages.css import Resolve, declarations, media_applies, stylesheet
 from wexagraph.pages.hidden import HIDING, Rule, Sight, without_hiding
 from wexagraph.pages.pictures import Pictures
@@ -132,6 +133,7 @@ class _Cleaner:
             state.out.append(f"<div{self._body_attributes(body)}>")
             self._children(body, _Place(look=Context(quirks=in_quirks_mode(html))))
             state.out.append("</div>")
+            weak += self._body_margin(body, "".join(sheets))
         presented = "".join(f".{name}{{{rule}}}" for rule, name in state.classes.items())
         css = "\n".join(filter(None, [weak, presented, *sheets]))
         return Clean("".join(state.out), css, "".join(state.text), self._notes())
@@ -164,6 +166,13 @@ class _Cleaner:
             rules.append(f'.{self.scope}{{background-image:url("{picture}")}}')
         return "".join(rules)
 
+    def _body_margin(self, body: LexborNode, css: str) -> str:
+        """A browser's margin round a coloured body, where the author set none: the colour goes under it."""
+        own = re.findall(re.escape(f".{self.scope} .wx-body") + r"(?:,[^{}]*)?\{([^}]*)\}", css)
+        said = ";".join([*own, self._style(body.attributes)])
+        coloured = "background" in said or body.attributes.get("bgcolor") or body.attributes.get("background")
+        return f".{self.scope} .wx-body{{padding:8px}}" if coloured and not re.search("margin|padding", said) else ""
+
     def _body_attributes(self, body: LexborNode) -> str:
         attributes = body.attributes
         classes = _classes(attributes.get("class") or "")
@@ -192,7 +201,7 @@ class _Cleaner:
             child = child.next
 
     def _words(self, words: str, place: _Place) -> None:
-        self.state.out.append(escape(words, quote=False))
+        self.state.out.append(escaped(words))
         if place.hidden or place.sizeless:
             self.state.hidden += len(words.strip(_FILLING))
         else:
@@ -285,7 +294,7 @@ class _Cleaner:
         named = _named_host(" ".join(node.text(separator=" ").split()))
         if named and named != _target_host(link):
             target = f" [{shortened(link, 300)}]"
-            self.state.out.append(f'<span class="wx-target">{escape(target)}</span>')
+            self.state.out.append(f'<span class="wx-target">{escaped(target)}</span>')
             self.state.text.append(target)
 
     def _image(self, node: LexborNode, attributes: dict[str, str | None], style: str, place: _Place) -> None:

@@ -19,8 +19,10 @@ from wexagraph.messages.dates import in_zone
 from wexagraph.messages.flowed import paragraphs
 from wexagraph.messages.headers import decode_words
 from wexagraph.notes import Note
+from wexagraph.pages.breaks import escaped
 from wexagraph.pages.cards import calendar_cards
 from wexagraph.pages.clean import clean
+from wexagraph.pages.glyphs import named, without_font
 from wexagraph.pages.options import PageOptions
 from wexagraph.pages.pictures import Pictures
 from wexagraph.text import one_line, shortened, size, without_controls
@@ -35,7 +37,7 @@ _RTL = re.compile("[\u0590-\u08ff\ufb1d-\ufdff\ufe70-\ufefc]")
 class Page:
     """A page to be set: HTML, resources by the names it uses (media type, bytes), and what belongs to the record.
 
-    `text` is all text of the message that the page has to show, in no exact order.
+    `text` is all text of the message that the page has to show, in no exact order, but for letters that no font has.
     """
 
     html: str
@@ -92,6 +94,7 @@ def _templates() -> Environment:
         lstrip_blocks=True,
     )
     environment.filters["bytes"] = size
+    environment.filters["breakable"] = lambda text: Markup(escaped(text))
     environment.filters["direction"] = lambda text: "rtl" if is_rtl(text) else "ltr"
     return environment
 
@@ -117,6 +120,11 @@ def compose(
     header = message.header
     moment, date_notes = header.date(arrival)
     heading = composer.heading(message, arrival)
+    text = "\n".join(composer.texts)
+    boxes = without_font(text)
+    if boxes:
+        composer.notes.append(Note("letters-missing", named(boxes)))
+        text = "".join(" " if char in boxes else char for char in text)
     notes = list(dict.fromkeys([*date_notes, *message.notes(plain), *composer.notes]))
     width, height = options.page_size
     html = (
@@ -141,7 +149,7 @@ def compose(
         author=one_line(str(header.sender))[:500],
         date=moment,
         notes=notes,
-        text="\n".join(composer.texts),
+        text=text,
     )
 
 
@@ -316,8 +324,8 @@ def _linked(text: str) -> str:
     out, at = [], 0
     for match in _ADDRESS.finditer(text):
         address = match[0].rstrip(".,;:!?)]}\u2019\u201d")
-        out.append(escape(text[at : match.start()], quote=False))
-        out.append(f'<a href="{escape(address)}">{escape(address, quote=False)}</a>')
+        out.append(escaped(text[at : match.start()]))
+        out.append(f'<a href="{escape(address)}">{escaped(address)}</a>')
         at = match.start() + len(address)
-    out.append(escape(text[at:], quote=False))
+    out.append(escaped(text[at:]))
     return "".join(out)

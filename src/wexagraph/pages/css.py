@@ -144,7 +144,13 @@ def with_known_fonts(name: str, value: str) -> str:
     if known:
         return value[: value.rindex(last)] + known
     families = [_GENERIC.get(family.strip().lower(), family) for family in families]
-    end = _MONO if _MONOSPACED.search(value) else _SERIF if _SERIFED.search(value) and "sans" not in value.lower() else _SANS
+    end = (
+        _MONO
+        if _MONOSPACED.search(value)
+        else _SERIF
+        if _SERIFED.search(value) and "sans" not in value.lower()
+        else _SANS
+    )
     return ",".join([*families, end])
 
 

@@ -43,10 +43,9 @@ def named(characters: Iterable[str]) -> str:
     """Characters for a note: code points, and the packages whose fonts have them (Unicode Standard, appendix A)."""
     codes, packages = [], []
     for char in characters:
-        codes.append(f"U+{ord(char):04X}")
+        private = unicodedata.category(char) == "Co"
+        codes.append(f"U+{ord(char):04X}{' (private to the sender)' if private else ''}")
         package = next((name for first, last, name in _PACKAGES if first <= ord(char) <= last), "")
-        if unicodedata.category(char) == "Co":
-            package = "none: these are private to the sender"
         if package and package not in packages:
             packages.append(package)
     shown = ", ".join(codes[:12]) + (f" and {len(codes) - 12} more" if len(codes) > 12 else "")
@@ -89,10 +88,10 @@ def code_points(path: Path) -> set[int]:
 
     try:
         if path.suffix.lower() in (".ttc", ".otc"):
-            fonts: list[TTFont] = TTCollection(path, lazy=True).fonts
-        else:
-            fonts = [TTFont(path, lazy=True)]
-        return {code for font in fonts for code in font.getBestCmap() or ()}
+            with TTCollection(path, lazy=True) as collection:
+                return {code for font in collection.fonts for code in font.getBestCmap() or ()}
+        with TTFont(path, lazy=True) as font:
+            return set(font.getBestCmap() or ())
     except (TTLibError, OSError, KeyError, ValueError, AssertionError):
         return set()  # a broken font of the machine is no font
 

@@ -10,7 +10,7 @@ import re
 from functools import lru_cache
 from typing import NamedTuple
 
-from wexagraph.pages.css import MOST_PX
+from wexagraph.pages.css import MOST_PX, with_known_fonts
 
 MOST_CELLS = 100
 KEPT_NUMBERS = {"colspan": MOST_CELLS, "rowspan": 1000, "span": MOST_CELLS, "start": 10_000_000, "value": 10_000_000}
@@ -201,7 +201,7 @@ def _font(attributes: dict[str, str | None]) -> list[str]:
         found.append(f"font-size:{_SIZES[min(max(step, 1), 7)]}")
     face = attributes.get("face") or ""
     if face and re.fullmatch(r"[\w ,'\".-]{1,200}", face) and face.count('"') % 2 == face.count("'") % 2 == 0:
-        found.append(f"font-family:{face}")
+        found.append(f"font-family:{with_known_fonts('font-family', face)}")
     return found
 
 

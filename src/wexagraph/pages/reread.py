@@ -8,7 +8,6 @@ from collections import Counter
 
 from wexagraph.errors import PageError
 from wexagraph.notes import Note
-from wexagraph.pages.glyphs import named, without_font
 
 # what never has a form of its own on paper, and marks with which the reader joins lines
 _UNSEEN = re.compile("[\u00ad\u034f\u061c\u115f\u1160\u17b4\u17b5\u180b-\u180e\u200b-\u200f\u202a-\u202e\u2060-\u206f"
@@ -20,7 +19,7 @@ _TOLD = 8
 
 
 def read_back(pdf: bytes, text: str) -> list[Note]:
-    """Notes on words of `text` that the PDF does not hold, and on letters that no font has.
+    """Notes on words of `text` that the PDF does not hold.
 
     Words are compared without case, compatibility forms and line breaks. Raises PageError where the PDF can't be read.
     """
@@ -39,9 +38,6 @@ def read_back(pdf: bytes, text: str) -> list[Note]:
         more = f" and {len(missing) - _TOLD} more" if len(missing) > _TOLD else ""
         shown = ", ".join(word[:40] for word in missing[:_TOLD])
         notes.append(Note("words-missing", f"{len(missing)}: {shown}{more}"))
-    boxes = without_font(text)
-    if boxes:
-        notes.append(Note("letters-missing", named(boxes)))
     return notes
 
 
@@ -60,7 +56,9 @@ def missing_words(text: str, pages: list[str]) -> tuple[list[str], list[str]]:
     lost = [word for word, count in rest if not _stands(word, count, stream, len(pages))]
     if not lost or _UNMAPPED not in found:
         return lost, []
-    shapes = {re.escape(word).replace(_UNMAPPED, ".{1,6}") for word in words if _UNMAPPED in word and _has_letters(word)}
+    shapes = {
+        re.escape(word).replace(_UNMAPPED, ".{1,6}") for word in words if _UNMAPPED in word and _has_letters(word)
+    }
     known = re.compile("|".join(sorted(shapes)) or "(?!)")
     drawn = [word for word in lost if known.fullmatch(word)]
     return [word for word in lost if word not in drawn], drawn

@@ -1,0 +1,215 @@
+"""The page as its author meant it, and what is said where that could not be."""
+
+from __future__ import annotations
+
+import io
+import re
+import unittest
+from collections.abc import Iterator
+from pathlib import Path
+
+import pikepdf
+import pypdfium2
+from fontTools.ttLib import TTFont
+
+import wexagraph
+from tests.helpers import ProgramTest, letter, mbox
+from wexagraph.demo.build import html, message, when
+from wexagraph.pages.breaks import escaped
+from wexagraph.pages.clean import clean
+from wexagraph.pages.css import with_known_fonts
+from wexagraph.pages.glyphs import named, without_font
+from wexagraph.pages.hidden import without_hiding
+from wexagraph.pages.make import Job, make
+from wexagraph.pages.options import PageOptions, paper_size
+from wexagraph.pages.pictures import Pictures
+from wexagraph.pages.presentation import Context, colour, in_quirks_mode, present
+from wexagraph.pages.reread import missing_words, read_back
+
+_FONTS = Path(wexagraph.__file__).parent / "fonts"
+
+
+def cleaned(source: str, **options: bool) -> tuple[str, str, str, set[str]]:
+    result = clean(source, Pictures(lambda _: None, {}), 657, "wx-mail-1", **options)
+    return result.html, result.css, " ".join(result.text.split()), {note.code for note in result.notes}
+
+
+def pdf_of(body: str, **options: object) -> tuple[bytes, set[str]]:
+    data = message("a@saltmere.example", "b@saltmere.example", "Looks", when("2026-03-14"), html(body))
+    made = make(Job(data, ("pdf",), PageOptions(**options)))  # type: ignore[arg-type]
+    return made.files["pdf"], {note.code for note in made.notes}
+
+
+def places(pdf: bytes) -> Iterator[tuple[str, float, float, float]]:
+    """Each character with its left and right edge and its height, in points."""
+    for page in pypdfium2.PdfDocument(pdf):
+        text = page.get_textpage()
+        for index in range(text.count_chars()):
+            left, bottom, right, top = text.get_charbox(index)
+            yield text.get_text_range(index, 1), left, right, top - bottom
+
+
+class Presentation(unittest.TestCase):
+    def test_attributes_as_the_html_standard_says(self) -> None:
+        for tag, attributes, context, wanted in [
+            ("td", {"align": "center"}, Context(), "text-align:center"),
+            ("td", {"valign": "top", "bgcolor": "ff0000", "nowrap": None}, Context(cells="padding:5px"),
+             "padding:5px;background-color:#ff0000;vertical-align:top;white-space:nowrap"),
+            ("table", {}, Context("center"), "text-align:start;margin-left:auto;margin-right:auto"),
+            ("table", {"align": "left"}, Context(), "text-align:start;float:left"),
+            ("table", {"border": "", "cellspacing": "0", "width": "90%"}, Context(),
+             "text-align:start;border-spacing:0px;border:1px outset #808080;width:90%"),
+            ("th", {}, Context(), "text-align:center"),
+            ("th", {}, Context("left"), "text-align:left"),
+            ("p", {"align": "evil;color:red"}, Context(), ""),
+            ("center", {}, Context(), "text-align:center"),
+            ("font", {"size": "+1", "color": "red", "face": "Arial"}, Context(),
+             'color:red;font-size:1.125rem;font-family:Arial,"Liberation Sans"'),
+            ("font", {"size": "7", "face": "x;y:z", "color": "url(x)"}, Context(), "font-size:3rem"),
+            ("img", {"align": "left", "hspace": "4", "width": "50%", "border": "2"}, Context(),
+             "width:50%;float:left;margin-left:4px;margin-right:4px;border:2px solid"),
+            ("hr", {"size": "5", "noshade": None}, Context(),
+             "border-style:solid;border-color:#808080;background-color:#808080;height:3px"),
+            ("br", {"clear": "ALL"}, Context(), "clear:both"),
+            ("ol", {"type": "A"}, Context(), "list-style-type:upper-alpha"),
+            ("td", {"width": "99999999", "height": "-4"}, Context(), ""),
+        ]:  # fmt: skip
+            with self.subTest((tag, attributes)):
+                self.assertEqual(present(tag, attributes, context)[0], wanted)  # type: ignore[arg-type]
+        self.assertEqual(present("table", {"cellpadding": "3", "border": "1"}, Context())[1].cells,
+                         "padding:3px;border:1px inset #808080")  # fmt: skip
+
+    def test_an_attribute_gives_way_to_a_style_sheet(self) -> None:
+        pdf, _ = pdf_of(
+            "<style>td{font-size:30px;text-align:right}</style><table width=100%><tr><td align=left>edge</table>"
+        )
+        left = next(left for char, left, _, _ in places(pdf) if char == "g")
+        self.assertGreater(left, 400)
+
+    def test_colours_and_quirks(self) -> None:
+        self.assertEqual([colour(v) for v in ("fff", "#abc", "Navy", "rgb(1,2,3)", "x:y", "url(a)", "none", "12345")],
+                         ["#fff", "#abc", "Navy", "rgb(1,2,3)", "", "", "", ""])  # fmt: skip
+        loose = '<!DOCTYPE html PUBLIC "-//W3C//DTD HTML 4.01 Transitional//EN"'
+        for doctype, wanted in [("", True), ("<!doctype html>", False), (loose + ">", True), (loose + ' "http://x">', False),
+                                ('<!DOCTYPE HTML PUBLIC "-//W3C//DTD HTML 3.2//EN">', True)]:  # fmt: skip
+            self.assertEqual(in_quirks_mode(doctype + "<p>x"), wanted, doctype)
+
+    def test_fonts_that_are_there(self) -> None:
+        for name, value, wanted in [
+            ("font-family", "Arial,sans-serif", 'Arial,"Liberation Sans"'),
+            ("font-family", "'Segoe UI'", "'Segoe UI',\"Liberation Sans\""),
+            ("font-family", "Georgia", 'Georgia,"Liberation Serif"'),
+            ("font", "italic 12px/1.5 Consolas", 'italic 12px/1.5 Consolas,"Liberation Mono"'),
+            ("font", "menu", "menu"), ("font-family", "inherit", "inherit"), ("color", "serif", "serif"),
+        ]:  # fmt: skip
+            self.assertEqual(with_known_fonts(name, value), wanted)
+
+
+class Hidden(unittest.TestCase):
+    def test_what_is_seen(self) -> None:
+        for source, seen in [
+            ("<p>a<span style='display:none'>b</span></p>", "a"),
+            ("<style>.p{display:none}</style><p class=p>b</p>a", "a"),
+            ("<style>.p{display:none} .p{display:block}</style><p class=p>b</p>", "b"),
+            ("<style>.p{display:block!important} .p{display:none}</style><p class=p>b</p>", "b"),
+            ("<style>#i{display:block} .p{display:none}</style><p class=p id=i>b</p>", "b"),
+            ("<style>@media(max-width:400px){.p{display:none}}</style><p class=p>b</p>", "b"),
+            ("<style>.p{display:none}</style><p class=p style='display:block'>b</p>", "b"),
+            ("<div style='max-height:0;overflow:hidden'>b</div>a", "a"),
+            ("<div style='font-size:0'>b<span style='font-size:12px'>a</span></div>", "a"),
+            ("<div style='opacity:0'>b</div><div style='opacity:0.5'>a</div>", "a"),
+            ("<div style='visibility:hidden'>b</div>a", "a"),
+        ]:
+            with self.subTest(source):
+                _, _, text, codes = cleaned(source)
+                self.assertEqual(text, seen)
+                self.assertEqual("text-hidden" in codes, seen == "a")
+                self.assertIn("b", cleaned(source, show_hidden=True)[2])
+                _, more = pdf_of(source)
+                self.assertNotIn("words-missing", more)
+
+    def test_declarations(self) -> None:
+        kept = "color:red;font-size:0.9em;opacity:0.5;height:10px;line-height:1"
+        self.assertEqual(without_hiding(kept), kept)
+        self.assertEqual(
+            without_hiding("display:none;color:transparent;max-height:0;font-size:1px;mso-hide:all;width:5px"),
+            "width:5px",
+        )
+
+    def test_targets_of_links(self) -> None:
+        for text, href, printed in [
+            ("www.bank.example", "https://thieves.example/x", True), ("https://bank.example/a", "https://www.bank.example/b", False),
+            ("bank.example", "https://bank.example.thieves.example/", True), ("click here", "https://thieves.example/", False),
+            ("report.pdf", "https://files.example/report.pdf", False), ("help@bank.example", "mailto:help@bank.example", False),
+            ("help@bank.example", "mailto:x@thieves.example", True), ("bank.example", "javascript:x", False),
+        ]:  # fmt: skip
+            with self.subTest((text, href)):
+                self.assertEqual("wx-target" in cleaned(f'<a href="{href}">{text}</a>')[0], printed)
+
+
+class Fitting(unittest.TestCase):
+    def test_wide_designs_are_fitted_and_the_heading_is_not_made_smaller(self) -> None:
+        heights = {}
+        for width in (500, 700, 840, 1500):
+            body = f'<table width={width} cellspacing=0 cellpadding=0><tr><td>left</td><td align=right><a href="https://x.example/">Z</a></td></tr></table>'
+            pdf, codes = pdf_of(body)
+            self.assertNotIn("words-missing", codes)
+            right = max(right for char, _, right, _ in places(pdf) if char == "Z")
+            self.assertLess(right, 595 - 51 + 1, width)
+            if width >= 700:
+                self.assertGreater(right, 595 - 51 - 4, "fitted to the content, not smaller")
+            heights[width] = next(height for char, _, _, height in places(pdf) if char == "L")
+            with pikepdf.open(io.BytesIO(pdf)) as document:
+                page = document.pages[0]
+                self.assertAlmostEqual(float(page.mediabox[2]), 595.3, delta=0.2)
+                link = [float(value) for value in page.Annots[0].Rect]
+                self.assertTrue(right - 25 < link[0] < right < link[2] + 2, (width, link, right))
+        self.assertLess(max(heights.values()) - min(heights.values()), 0.6)
+
+    def test_endless_words_break(self) -> None:
+        self.assertEqual(escaped("short & sweet"), "short &amp; sweet")
+        self.assertEqual(re.sub("<wbr>", "", escaped("k" * 400 + "<")), "k" * 400 + "&lt;")
+        self.assertNotIn("<wbr>", escaped("\u6771" * 100))
+        pdf, codes = pdf_of("<p>" + "knot" * 300 + "</p>")
+        self.assertNotIn("words-missing", codes)
+        self.assertLess(max(right for _, _, right, _ in places(pdf)), 560)
+
+    def test_paper(self) -> None:
+        self.assertEqual(paper_size("100x150"), (100.0, 150.0))
+        for wrong in ("a9", "10x10", "99999x10", "axb", ""):
+            self.assertRaises(ValueError, paper_size, wrong)
+
+
+class ReadBack(ProgramTest):
+    def test_finds_what_is_missing(self) -> None:
+        pdf, codes = pdf_of("<p>One two three. Größe, ﬁn, co\u00adop</p>")
+        self.assertEqual(codes, set())
+        self.assertEqual(read_back(pdf, "one TWO three größe fin coop"), [])
+        (note,) = read_back(pdf, "one two anchor one one")
+        self.assertEqual(note.code, "words-missing")
+        self.assertIn("anchor", note.detail)
+        self.assertEqual(missing_words("one two two", ["one two"]), (["two"], []))
+        self.assertEqual(missing_words("\u05e9\u05dc\u05d5\u05dd", ["\u05dd\u05d5\u05dc\u05e9"]), ([], []))
+
+    def test_is_told_and_can_be_left_out(self) -> None:
+        self.write("m.mbox", mbox(letter("Signs", body="Cuneiform \U00012000\n")))
+        report = self.run_program("export", "m.mbox", "--into", "out").stdout
+        self.assertIn("no font has some of the letters", report)
+        register = (self.folder / "out" / "register.csv").read_text("utf-8-sig")
+        self.assertIn("U+12000", register)
+        self.run_program("export", "m.mbox", "--into", "out2", "--no-read-back")
+
+    def test_the_list_of_letters_is_that_of_the_fonts(self) -> None:
+        found: set[int] = set()
+        for path in _FONTS.glob("*.ttf"):
+            with TTFont(path, lazy=True) as font:
+                found |= set(font.getBestCmap())
+        lines = (_FONTS / "coverage.txt").read_text("ascii").split()
+        listed = {
+            code for line in lines for code in range(int(line.split("-")[0], 16), int(line.split("-")[-1], 16) + 1)
+        }
+        self.assertEqual(listed, found)
+        self.assertEqual(without_font("plain, Größe, 東 \u200b\ufe0f"), [])
+        self.assertEqual(without_font("a\ue123"), ["\ue123"])
+        self.assertIn("private", named("\ue123"))
+        self.assertIn("fonts-noto", named("\U00012000"))
