@@ -81,5 +81,7 @@ class Chromium:
         """Print HTML on the paper that its style sheet names, A4 where it names none."""
         self._call("Page.setDocumentContent", frameId=self._frame, html=html)
         return b64decode(
-            self._call("Page.printToPDF", paperWidth=8.27, paperHeight=11.69, printBackground=True, preferCSSPageSize=True)["data"]
+            self._call(
+                "Page.printToPDF", paperWidth=8.27, paperHeight=11.69, printBackground=True, preferCSSPageSize=True
+            )["data"]
         )

@@ -33,13 +33,24 @@ def designs() -> Iterator[tuple[str, str]]:
 
 def _letter(rng: random.Random, v: int) -> str:
     style = f"{_SANS};font-size:11pt;color:#1f2a33" if v else ""
-    return f"<html><body><div style=\"{style}\">{_paragraphs(rng, 7)}<p>Regards,<br>{sentence(rng, 2)}<br><b>Port office</b></p></div></body></html>"
+    return f'<html><body><div style="{style}">{_paragraphs(rng, 7)}<p>Regards,<br>{sentence(rng, 2)}<br><b>Port office</b></p></div></body></html>'
 
 
 def _word_letter(rng: random.Random, v: int) -> str:
     css = "p.MsoNormal,li.MsoNormal{margin:0in;margin-bottom:.0001pt;font-size:11.0pt;font-family:'Calibri',sans-serif}a:link{color:#0563C1;text-decoration:underline}"
-    body = "".join(f'<p class="MsoNormal"><span style="font-size:{10 + v}.5pt;color:#1F497D">{_text(rng, 40)}<o:p></o:p></span></p><p class=MsoNormal><o:p>&nbsp;</o:p></p>' for _ in range(6))
-    table = "".join("<tr>" + "".join(f'<td width=150 valign=top style="width:112.5pt;border:solid windowtext 1.0pt;padding:0in 5.4pt 0in 5.4pt"><p class=MsoNormal>{sentence(rng, 3)}</p></td>' for _ in range(4)) + "</tr>" for _ in range(5))
+    body = "".join(
+        f'<p class="MsoNormal"><span style="font-size:{10 + v}.5pt;color:#1F497D">{_text(rng, 40)}<o:p></o:p></span></p><p class=MsoNormal><o:p>&nbsp;</o:p></p>'
+        for _ in range(6)
+    )
+    table = "".join(
+        "<tr>"
+        + "".join(
+            f'<td width=150 valign=top style="width:112.5pt;border:solid windowtext 1.0pt;padding:0in 5.4pt 0in 5.4pt"><p class=MsoNormal>{sentence(rng, 3)}</p></td>'
+            for _ in range(4)
+        )
+        + "</tr>"
+        for _ in range(5)
+    )
     return f'<html xmlns:o="urn:schemas-microsoft-com:office:office"><head><style><!-- {css} --></style></head><body lang=EN-GB><div class=WordSection1>{body}<table class=MsoNormalTable border=1 cellspacing=0 cellpadding=0 style="border-collapse:collapse;border:none">{table}</table></div></body></html>'
 
 
@@ -49,14 +60,25 @@ def _newsletter(rng: random.Random, v: int) -> str:
     for _ in range(6):
         kind = rng.randrange(4)
         if kind == 0:
-            rows.append(f'<tr><td style="padding:24px 30px 8px;font-size:24px;line-height:30px;font-weight:bold;color:#0d3b52;{_SANS}">{sentence(rng, 5)}</td></tr>')
+            rows.append(
+                f'<tr><td style="padding:24px 30px 8px;font-size:24px;line-height:30px;font-weight:bold;color:#0d3b52;{_SANS}">{sentence(rng, 5)}</td></tr>'
+            )
         elif kind == 1:
-            rows.append(f'<tr><td style="padding:0 30px 16px;font-size:15px;line-height:23px;color:#333333;{_SANS}">{_text(rng, 50)}</td></tr>')
+            rows.append(
+                f'<tr><td style="padding:0 30px 16px;font-size:15px;line-height:23px;color:#333333;{_SANS}">{_text(rng, 50)}</td></tr>'
+            )
         elif kind == 2:
-            cells = "".join(f'<td width="50%" valign="top" style="padding:10px;font-size:13px;line-height:19px;{_SANS}"><strong>{sentence(rng, 3)}</strong><br>{_text(rng, 24)}</td>' for _ in range(2))
-            rows.append(f'<tr><td style="padding:0 20px"><table width="100%" cellpadding="0" cellspacing="0" border="0"><tr>{cells}</tr></table></td></tr>')
+            cells = "".join(
+                f'<td width="50%" valign="top" style="padding:10px;font-size:13px;line-height:19px;{_SANS}"><strong>{sentence(rng, 3)}</strong><br>{_text(rng, 24)}</td>'
+                for _ in range(2)
+            )
+            rows.append(
+                f'<tr><td style="padding:0 20px"><table width="100%" cellpadding="0" cellspacing="0" border="0"><tr>{cells}</tr></table></td></tr>'
+            )
         else:
-            rows.append(f'<tr><td align="center" style="padding:12px 30px 26px"><table cellpadding="0" cellspacing="0" border="0"><tr><td bgcolor="#0b5c8a" style="padding:12px 26px;border-radius:4px"><a href="https://saltmere.example/x" style="color:#ffffff;text-decoration:none;font-size:15px;{_SANS}">{sentence(rng, 2)}</a></td></tr></table></td></tr>')
+            rows.append(
+                f'<tr><td align="center" style="padding:12px 30px 26px"><table cellpadding="0" cellspacing="0" border="0"><tr><td bgcolor="#0b5c8a" style="padding:12px 26px;border-radius:4px"><a href="https://saltmere.example/x" style="color:#ffffff;text-decoration:none;font-size:15px;{_SANS}">{sentence(rng, 2)}</a></td></tr></table></td></tr>'
+            )
     foot = f'<tr><td align="center" bgcolor="#f0f3f5" style="padding:20px;font-size:11px;line-height:16px;color:#778088;{_SANS}">{_text(rng, 24)}<br><a href="https://saltmere.example/u" style="color:#778088">{sentence(rng, 2)}</a></td></tr>'
     hidden = f'<div style="display:none;max-height:0;overflow:hidden">{sentence(rng, 8)}</div>'
     return f'{_LOOSE}<html><head><style>body{{margin:0;padding:0}}@media only screen and (max-width:480px){{.c{{width:100%!important}}}}</style></head><body bgcolor="#e6ebee">{hidden}<table width="100%" cellpadding="0" cellspacing="0" border="0"><tr><td align="center" style="padding:20px 0"><table class="c" width="{width}" cellpadding="0" cellspacing="0" border="0" bgcolor="#ffffff">{"".join(rows)}{foot}</table></td></tr></table></body></html>'
@@ -64,24 +86,38 @@ def _newsletter(rng: random.Random, v: int) -> str:
 
 def _attributes(rng: random.Random, v: int) -> str:
     """Presentational attributes of the nineties."""
-    rows = "".join(f'<tr bgcolor="{"#ffffcc" if n % 2 else "#ccffff"}"><td align="right" width="20%">{n}</td><td nowrap><font face="Arial" size="2" color="navy">{sentence(rng, 4)}</font></td><td valign="top"><font size="-1">{_text(rng, 14)}</font></td></tr>' for n in range(1, 8))
+    rows = "".join(
+        f'<tr bgcolor="{"#ffffcc" if n % 2 else "#ccffff"}"><td align="right" width="20%">{n}</td><td nowrap><font face="Arial" size="2" color="navy">{sentence(rng, 4)}</font></td><td valign="top"><font size="-1">{_text(rng, 14)}</font></td></tr>'
+        for n in range(1, 8)
+    )
     doctype = _LOOSE if v else ""
     return f'{doctype}<html><body bgcolor="#ffffff" text="#222222" link="#aa0000"><center><font size="+2"><b>{sentence(rng, 4)}</b></font></center><hr size="3" width="60%" noshade><table border="1" cellpadding="6" cellspacing="2" width="90%" align="center">{rows}</table><div align="right"><i>{sentence(rng, 5)}</i></div><p align="center"><a href="https://saltmere.example/">{sentence(rng, 3)}</a></p>{_paragraphs(rng, 2)}<table align="right" border="0" width="200" cellpadding="4"><tr><td bgcolor="#dddddd"><font size="2">{_text(rng, 24)}</font></td></tr></table>{_paragraphs(rng, 3)}</body></html>'
 
 
 def _invoice(rng: random.Random, v: int) -> str:
-    rows = "".join(f'<tr><td style="border-bottom:1px solid #ddd;padding:7px 6px">{sentence(rng, 4)}</td><td style="border-bottom:1px solid #ddd;padding:7px 6px;text-align:right">{rng.randrange(1, 20)}</td><td style="border-bottom:1px solid #ddd;padding:7px 6px;text-align:right">{rng.randrange(9000) / 100:.2f}</td></tr>' for _ in range(9 + 20 * v))
+    rows = "".join(
+        f'<tr><td style="border-bottom:1px solid #ddd;padding:7px 6px">{sentence(rng, 4)}</td><td style="border-bottom:1px solid #ddd;padding:7px 6px;text-align:right">{rng.randrange(1, 20)}</td><td style="border-bottom:1px solid #ddd;padding:7px 6px;text-align:right">{rng.randrange(9000) / 100:.2f}</td></tr>'
+        for _ in range(9 + 20 * v)
+    )
     return f'{_STRICT}<html><body style="{_SANS};font-size:13px;color:#222"><table style="width:100%"><tr><td style="vertical-align:top"><b>Port office of Saltmere</b><br>1 Quay Road<br>Saltmere</td><td style="text-align:right;vertical-align:top"><span style="font-size:22px">Invoice</span><br>No. {rng.randrange(9999)}<br>2026-03-14</td></tr></table><p>{_text(rng, 24)}</p><table style="width:100%;border-collapse:collapse"><thead><tr style="background:#0d3b52;color:#fff"><th style="text-align:left;padding:8px 6px">Item</th><th style="text-align:right;padding:8px 6px">Number</th><th style="text-align:right;padding:8px 6px">Crowns</th></tr></thead><tbody>{rows}</tbody><tfoot><tr><td colspan="2" style="text-align:right;padding:9px 6px"><b>Sum</b></td><td style="text-align:right;padding:9px 6px"><b>{rng.randrange(99999) / 100:.2f}</b></td></tr></tfoot></table><p style="font-size:11px;color:#777">{_text(rng, 36)}</p></body></html>'
 
 
 def _columns(rng: random.Random, v: int) -> str:
     if v == 0:
-        cells = "".join(f'<div style="display:inline-block;width:200px;vertical-align:top;font-size:13px;{_SANS}"><div style="padding:8px"><b>{sentence(rng, 2)}</b><br>{_text(rng, 24)}</div></div>' for _ in range(3))
+        cells = "".join(
+            f'<div style="display:inline-block;width:200px;vertical-align:top;font-size:13px;{_SANS}"><div style="padding:8px"><b>{sentence(rng, 2)}</b><br>{_text(rng, 24)}</div></div>'
+            for _ in range(3)
+        )
         return f'{_STRICT}<html><body><div style="width:620px;margin:0 auto;font-size:0">{cells}</div><p>{_text(rng, 24)}</p></body></html>'
     if v == 1:
-        cells = "".join(f'<table align="left" width="196" cellpadding="0" cellspacing="0" border="0"><tr><td style="padding:8px;font:13px/18px Arial">{_text(rng, 30)}</td></tr></table>' for _ in range(3))
+        cells = "".join(
+            f'<table align="left" width="196" cellpadding="0" cellspacing="0" border="0"><tr><td style="padding:8px;font:13px/18px Arial">{_text(rng, 30)}</td></tr></table>'
+            for _ in range(3)
+        )
         return f'{_LOOSE}<html><body><table width="600" align="center" cellpadding="0" cellspacing="0"><tr><td>{cells}</td></tr><tr><td style="font:14px/20px Arial">{_text(rng, 40)}</td></tr></table></body></html>'
-    cells = "".join(f'<div style="flex:1;padding:10px;background:#eef3f6;font-size:13px">{_text(rng, 24)}</div>' for _ in range(3))
+    cells = "".join(
+        f'<div style="flex:1;padding:10px;background:#eef3f6;font-size:13px">{_text(rng, 24)}</div>' for _ in range(3)
+    )
     return f'{_STRICT}<html><body style="{_SANS}"><h2>{sentence(rng, 4)}</h2><div style="display:flex;gap:12px">{cells}</div>{_paragraphs(rng, 2)}</body></html>'
 
 
@@ -94,7 +130,7 @@ def _lists(rng: random.Random, v: int) -> str:
 
 def _quotes(rng: random.Random, v: int) -> str:
     style = 'style="margin:0 0 0 .8ex;border-left:1px #ccc solid;padding-left:1ex"' if v else 'type="cite"'
-    text = f"<div dir=\"ltr\">{_text(rng, 30)}</div>"
+    text = f'<div dir="ltr">{_text(rng, 30)}</div>'
     for level in range(4):
         text = f'<div dir="ltr">{_text(rng, 30)}<br></div><br><div class="quote"><div dir="ltr">On Sat, 14 Mar 2026 at 15:0{level}, {sentence(rng, 2)} wrote:<br></div><blockquote {style}>{text}</blockquote></div>'
     return f"<html><body>{text}</body></html>"
@@ -102,20 +138,30 @@ def _quotes(rng: random.Random, v: int) -> str:
 
 def _wide(rng: random.Random, v: int) -> str:
     width = (700, 800, 760)[v]
-    rows = "".join(f'<tr><td width="{width // 3}" bgcolor="#e9eff3" valign="top" style="padding:14px;{_SANS};font-size:14px">{_text(rng, 24)}</td><td valign="top" style="padding:14px;{_SANS};font-size:14px">{_text(rng, 60)}</td></tr>' for _ in range(5))
+    rows = "".join(
+        f'<tr><td width="{width // 3}" bgcolor="#e9eff3" valign="top" style="padding:14px;{_SANS};font-size:14px">{_text(rng, 24)}</td><td valign="top" style="padding:14px;{_SANS};font-size:14px">{_text(rng, 60)}</td></tr>'
+        for _ in range(5)
+    )
     return f'{_LOOSE}<html><body><table width="{width}" align="center" cellpadding="0" cellspacing="0" border="0"><tr><td colspan="2" bgcolor="#0d3b52" style="padding:22px;color:#ffffff;font-size:26px;{_SANS}">{sentence(rng, 4)}</td></tr>{rows}</table></body></html>'
 
 
 def _long(rng: random.Random, v: int) -> str:
     parts = "".join(f"<h2>{n}. {sentence(rng, 4)}</h2>{_paragraphs(rng, 4, 60)}" for n in range(1, 9))
-    style = f"{_SANS};font-size:14px;line-height:21px" if v else "font-family:Georgia,'Times New Roman',serif;font-size:16px"
+    style = (
+        f"{_SANS};font-size:14px;line-height:21px"
+        if v
+        else "font-family:Georgia,'Times New Roman',serif;font-size:16px"
+    )
     return f'{_STRICT}<html><body style="{style}"><h1>{sentence(rng, 4)}</h1>{parts}</body></html>'
 
 
 def _rtl(rng: random.Random, v: int) -> str:
     words = (_HEBREW if v % 2 else _ARABIC).split()
     text = [" ".join(rng.choices(words, k=rng.randrange(10, 30))) + "." for _ in range(6)]
-    rows = "".join(f"<tr><td>{n}</td><td>{' '.join(rng.choices(words, k=4))}</td><td>{rng.randrange(999)}</td></tr>" for n in range(1, 5))
+    rows = "".join(
+        f"<tr><td>{n}</td><td>{' '.join(rng.choices(words, k=4))}</td><td>{rng.randrange(999)}</td></tr>"
+        for n in range(1, 5)
+    )
     return f'{_STRICT}<html dir="rtl"><body dir="rtl" style="{_SANS};font-size:15px"><h2>{" ".join(words[:4])}</h2>{"".join(f"<p>{t}</p>" for t in text)}<table border="1" cellpadding="5" cellspacing="0" width="100%">{rows}</table><p>{" ".join(words[:5])} Berth 14 ({rng.randrange(99)}) {" ".join(words[5:9])}</p></body></html>'
 
 
@@ -129,8 +175,14 @@ def _notice(rng: random.Random, v: int) -> str:
 
 
 def _ticket(rng: random.Random, v: int) -> str:
-    rows = "".join(f'<tr><th align="left" valign="top" style="padding:4px 12px 4px 0;font-weight:normal;color:#666">{sentence(rng, 1)}</th><td style="padding:4px 0">{sentence(rng, 6)}</td></tr>' for _ in range(7))
-    log = "".join(f'<div style="border-left:3px solid #9ab;padding:6px 12px;margin:10px 0"><div style="color:#789;font-size:12px">{sentence(rng, 4)}</div><pre style="white-space:pre-wrap;font-family:monospace;font-size:12px;margin:4px 0">{sentence(rng, 9)}\n  {sentence(rng, 8)}</pre></div>' for _ in range(4))
+    rows = "".join(
+        f'<tr><th align="left" valign="top" style="padding:4px 12px 4px 0;font-weight:normal;color:#666">{sentence(rng, 1)}</th><td style="padding:4px 0">{sentence(rng, 6)}</td></tr>'
+        for _ in range(7)
+    )
+    log = "".join(
+        f'<div style="border-left:3px solid #9ab;padding:6px 12px;margin:10px 0"><div style="color:#789;font-size:12px">{sentence(rng, 4)}</div><pre style="white-space:pre-wrap;font-family:monospace;font-size:12px;margin:4px 0">{sentence(rng, 9)}\n  {sentence(rng, 8)}</pre></div>'
+        for _ in range(4)
+    )
     return f'{_STRICT if v else ""}<html><body style="margin:0;{_SANS};font-size:14px;line-height:1.5"><div style="background:#22313c;color:#fff;padding:14px 20px">Ticket {rng.randrange(9999)}</div><div style="padding:16px 20px"><table cellspacing="0" cellpadding="0">{rows}</table>{log}</div></body></html>'
 
 
@@ -144,7 +196,10 @@ def _nested(rng: random.Random, v: int) -> str:
 
 def _timetable(rng: random.Random, v: int) -> str:
     heads = "".join(f"<th>{d}</th>" for d in ("Day", "High", "Metres", "Low", "Metres", "Pilot"))
-    rows = "".join(f'<tr{" bgcolor=#f2f6f8" if n % 2 else ""}><td>{n} March</td><td>{rng.randrange(24):02}:{rng.randrange(60):02}</td><td align=right>{rng.randrange(40) / 10}</td><td>{rng.randrange(24):02}:{rng.randrange(60):02}</td><td align=right>{rng.randrange(10) / 10}</td><td>{sentence(rng, 2)}</td></tr>' for n in range(1, 32))
+    rows = "".join(
+        f"<tr{' bgcolor=#f2f6f8' if n % 2 else ''}><td>{n} March</td><td>{rng.randrange(24):02}:{rng.randrange(60):02}</td><td align=right>{rng.randrange(40) / 10}</td><td>{rng.randrange(24):02}:{rng.randrange(60):02}</td><td align=right>{rng.randrange(10) / 10}</td><td>{sentence(rng, 2)}</td></tr>"
+        for n in range(1, 32)
+    )
     return f'{_STRICT if v else ""}<html><body><h3>{sentence(rng, 3)}</h3><table border={v} cellpadding=3 cellspacing={1 - v} {"width=100%" if v else ""} style="{_SANS};font-size:12px">{heads}{rows}</table></body></html>'
 
 
@@ -154,13 +209,19 @@ def _signature(rng: random.Random, v: int) -> str:
 
 
 def _receipt(rng: random.Random, v: int) -> str:
-    lines = "".join(f'<tr><td style="padding:6px 0;border-top:1px dashed #bbb">{sentence(rng, 3)}</td><td style="padding:6px 0;border-top:1px dashed #bbb" align="right">{rng.randrange(9999) / 100:.2f}</td></tr>' for _ in range(6))
+    lines = "".join(
+        f'<tr><td style="padding:6px 0;border-top:1px dashed #bbb">{sentence(rng, 3)}</td><td style="padding:6px 0;border-top:1px dashed #bbb" align="right">{rng.randrange(9999) / 100:.2f}</td></tr>'
+        for _ in range(6)
+    )
     return f'{_STRICT}<html><head><style>.w{{width:100%;max-width:{420 + 80 * v}px;margin:0 auto}}h1{{font-size:28px;font-weight:300;text-align:center;margin:30px 0 6px}}.s{{text-align:center;text-transform:uppercase;letter-spacing:2px;font-size:11px;color:#789}}</style></head><body style="{_SANS};font-size:14px;color:#2b3a44"><div class="w"><h1>{sentence(rng, 3)}</h1><p class="s">{sentence(rng, 4)}</p><table width="100%" cellspacing="0">{lines}</table><p>{_text(rng, 36)}</p></div></body></html>'
 
 
 def _spans(rng: random.Random, v: int) -> str:
     """Cells that span rows and columns, fixed layout, percentages that do not add up."""
-    rows = "".join(f'<tr>{f"<th rowspan=3 valign=middle>{sentence(rng, 1)}</th>" if n % 3 == 0 else ""}<td>{sentence(rng, 2)}</td><td colspan="{1 + n % 2}" align="center">{sentence(rng, 3)}</td>{"" if n % 2 else f"<td>{rng.randrange(99)}</td>"}</tr>' for n in range(9))
+    rows = "".join(
+        f'<tr>{f"<th rowspan=3 valign=middle>{sentence(rng, 1)}</th>" if n % 3 == 0 else ""}<td>{sentence(rng, 2)}</td><td colspan="{1 + n % 2}" align="center">{sentence(rng, 3)}</td>{"" if n % 2 else f"<td>{rng.randrange(99)}</td>"}</tr>'
+        for n in range(9)
+    )
     layout = "table-layout:fixed;" if v else ""
     return f'{_STRICT}<html><body style="{_SANS};font-size:13px"><table border="1" style="{layout}width:100%;border-collapse:collapse" cellpadding="5"><caption>{sentence(rng, 3)}</caption><colgroup><col width="25%"><col width="40%"><col width="40%"><col></colgroup>{rows}</table><p>{_text(rng, 30)}</p></body></html>'
 
@@ -172,8 +233,14 @@ def _boxes(rng: random.Random, v: int) -> str:
 
 def _cells(rng: random.Random, v: int) -> str:
     """Divisions laid out as tables, lists laid out as menus, things beside and above a line."""
-    menu = "".join(f'<li style="display:inline;padding:0 12px;border-right:1px solid #999"><a href="https://saltmere.example/{n}">{sentence(rng, 1)}</a></li>' for n in range(5))
-    cells = "".join(f'<div style="display:table-cell;width:{w}%;padding:8px;vertical-align:{a}">{_text(rng, 18)}</div>' for w, a in ((20, "bottom"), (50, "top"), (30, "middle")))
+    menu = "".join(
+        f'<li style="display:inline;padding:0 12px;border-right:1px solid #999"><a href="https://saltmere.example/{n}">{sentence(rng, 1)}</a></li>'
+        for n in range(5)
+    )
+    cells = "".join(
+        f'<div style="display:table-cell;width:{w}%;padding:8px;vertical-align:{a}">{_text(rng, 18)}</div>'
+        for w, a in ((20, "bottom"), (50, "top"), (30, "middle"))
+    )
     return f'{_STRICT if v else ""}<html><body style="{_SANS};font-size:14px"><ul style="list-style:none;margin:0;padding:10px 0;text-align:center">{menu}</ul><div style="display:table;width:100%;border-spacing:6px">{cells}</div><p>{sentence(rng, 4)} H<sub>2</sub>O, m<sup>3</sup>, <small>{sentence(rng, 3)}</small> <big>{sentence(rng, 2)}</big> <span style="vertical-align:6px">{sentence(rng, 2)}</span> <code>{sentence(rng, 2)}</code> <kbd>F5</kbd> <q>{sentence(rng, 3)}</q></p><div style="text-align:center"><table><tr><td>{sentence(rng, 6)}</td></tr></table></div><div style="white-space:nowrap">{sentence(rng, 6)}</div><address>{_text(rng, 12)}</address></body></html>'
 
 
@@ -193,7 +260,10 @@ def _card(rng: random.Random, v: int) -> str:
 def _mixed(rng: random.Random, v: int) -> str:
     """Right-to-left words in left-to-right lines and the reverse."""
     hebrew = _HEBREW.split()
-    rows = "".join(f'<tr><td>{sentence(rng, 3)}</td><td dir="rtl">{" ".join(rng.choices(hebrew, k=4))} {rng.randrange(99)}</td></tr>' for _ in range(5))
+    rows = "".join(
+        f'<tr><td>{sentence(rng, 3)}</td><td dir="rtl">{" ".join(rng.choices(hebrew, k=4))} {rng.randrange(99)}</td></tr>'
+        for _ in range(5)
+    )
     return f'{_STRICT}<html><body style="{_SANS};font-size:14px"><p>{sentence(rng, 6)} {" ".join(hebrew[:3])} {sentence(rng, 6)}</p><table border="1" width="80%" cellpadding="4">{rows}</table><div dir="rtl" style="text-align:right">{" ".join(hebrew)} (berth 14) {" ".join(hebrew[:6])}<ul><li>{" ".join(hebrew[3:8])}</li><li>{" ".join(hebrew[6:12])}</li></ul></div></body></html>'
 
 

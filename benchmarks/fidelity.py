@@ -90,7 +90,10 @@ def measure(keep: Path | None = None) -> list[Score]:
     scores = []
     with Chromium() as browser:
         for name, html in designs():
-            data = b"Subject: Fidelity\nFrom: a@saltmere.example\nContent-Type: text/html; charset=utf-8\n\n" + html.encode()
+            data = (
+                b"Subject: Fidelity\nFrom: a@saltmere.example\nContent-Type: text/html; charset=utf-8\n\n"
+                + html.encode()
+            )
             page = compose(Message(data), OPTIONS)
             # the body alone: our heading and notes are easy words
             page.html = re.sub(r"(?s)<header.*?</header>|<aside.*?</aside>", "", page.html)
@@ -100,13 +103,16 @@ def measure(keep: Path | None = None) -> list[Score]:
                 (keep / f"{name}.theirs.pdf").write_bytes(theirs)
                 (keep / f"{name}.html").write_text(page.self_contained())
             footer = re.compile(r"Page|of|\d+|Fidelity")
-            cut = [[w for w in found if not (w.y > 13_900 and footer.fullmatch(w.text))] for found in (words(ours), words(theirs))]
+            cut = [
+                [w for w in found if not (w.y > 13_900 and footer.fullmatch(w.text))]
+                for found in (words(ours), words(theirs))
+            ]
             scores.append(compare(name, *cut))
     return scores
 
 
-def main() -> None:
-    keep = Path(sys.argv[1]) if len(sys.argv) > 1 else None
+def main(keep: Path | None = None) -> None:
+    """The table; with `keep`, all rows, and the pages of both in that folder to look at."""
     scores = measure(keep)
     rows = [
         [s.name, str(s.words), f"{100 * s.found / s.words:.1f} %", f"{100 * s.placed / s.words:.1f} %"]
@@ -117,9 +123,13 @@ def main() -> None:
     table(
         "Fidelity: words where Chromium puts them",
         ["message", "words", "found", "in their place"],
-        [*rows[: 5 if keep is None else 60], [f"all {len(scores)}", str(total), *shares], ["wanted", "", "99.9 %", "95 %"]],
+        [
+            *rows[: 5 if keep is None else 60],
+            [f"all {len(scores)}", str(total), *shares],
+            ["wanted", "", "99.9 %", "95 %"],
+        ],
     )
 
 
 if __name__ == "__main__":
-    main()
+    main(*map(Path, sys.argv[1:2]))

@@ -38,14 +38,22 @@ class Grammar:
         subject = f"{sentence(rng, 4)} {rng.randrange(10_000)}"
         self.words += subject.split()
         lines = [f"From: {rng.choice(_SENDERS)}"]
-        lines += [f"Subject: {subject}", f"Date: Sat, {rng.randrange(1, 28)} Mar 2026 15:03:00 +0000", "MIME-Version: 1.0"]
+        lines += [
+            f"Subject: {subject}",
+            f"Date: Sat, {rng.randrange(1, 28)} Mar 2026 15:03:00 +0000",
+            "MIME-Version: 1.0",
+        ]
         if rng.random() < 0.1:
             lines.append("X-Long: " + "x" * 1200)
         return "\n".join(lines).encode() + b"\n" + self.part(force_text=inner and self.depth > 4)
 
     def part(self, force_text: bool = False) -> bytes:
         self.depth += 1
-        kinds = ["text"] * 4 + ["html"] * 3 + (["alternative", "mixed", "related", "signed", "digest", "rfc822", "report"] if self.depth < 4 else [])
+        kinds = (
+            ["text"] * 4
+            + ["html"] * 3
+            + (["alternative", "mixed", "related", "signed", "digest", "rfc822", "report"] if self.depth < 4 else [])
+        )
         kind = "text" if force_text else self.rng.choice(kinds)
         made: bytes = getattr(self, f"_{kind}")()
         self.depth -= 1
@@ -71,7 +79,11 @@ class Grammar:
             body = quopri.encodestring(raw)
         label = charset if self.rng.random() < 0.9 else charset.upper()
         quote = self.rng.choice(['"', ""])
-        return f"Content-Type: {kind}; charset={quote}{label}{quote}{more}\nContent-Transfer-Encoding: {encoding}\n\n".encode() + body + b"\n"
+        return (
+            f"Content-Type: {kind}; charset={quote}{label}{quote}{more}\nContent-Transfer-Encoding: {encoding}\n\n".encode()
+            + body
+            + b"\n"
+        )
 
     def _text(self) -> bytes:
         charset = self.rng.choice(list(_CHARSETS))
@@ -92,7 +104,9 @@ class Grammar:
                   "<div style='display:none'>unseen</div><span>{}</span>", "<table width=900><tr><td width=450>{}<td>&nbsp;</table>"]  # fmt: skip
         body = "".join(rng.choice(shapes).format(text) for text in texts)
         meta = f'<meta charset="{charset}">' if rng.random() < 0.3 else ""
-        return self._encoded(f"<html><head>{meta}<style>p{{color:#222}}</style></head><body>{body}</body></html>", "text/html", charset)
+        return self._encoded(
+            f"<html><head>{meta}<style>p{{color:#222}}</style></head><body>{body}</body></html>", "text/html", charset
+        )
 
     def _multipart(self, kind: str, parts: list[bytes], more: str = "") -> bytes:
         boundary = f"b{self.rng.randrange(1 << 40):x}"
@@ -117,7 +131,9 @@ class Grammar:
         if self.rng.random() < 0.5:
             name = f"plan {self.rng.randrange(99)}.dat"
             self.words += name.split()
-            parts.append(f'Content-Type: application/octet-stream; name="{name}"\nContent-Transfer-Encoding: base64\n\nAAEC\n'.encode())
+            parts.append(
+                f'Content-Type: application/octet-stream; name="{name}"\nContent-Transfer-Encoding: base64\n\nAAEC\n'.encode()
+            )
         return self._multipart("mixed", parts)
 
     def _related(self) -> bytes:
@@ -125,7 +141,13 @@ class Grammar:
         text = self._told()
         self.words += text.split()
         page = self._encoded(f'<p>{text}</p><img src="cid:dot@x">', "text/html", "utf-8")
-        return self._multipart("related", [page, f"Content-Type: image/gif\nContent-ID: <dot@x>\nContent-Transfer-Encoding: base64\n\n{dot}\n".encode()])
+        return self._multipart(
+            "related",
+            [
+                page,
+                f"Content-Type: image/gif\nContent-ID: <dot@x>\nContent-Transfer-Encoding: base64\n\n{dot}\n".encode(),
+            ],
+        )
 
     def _signed(self) -> bytes:
         signature = b"Content-Type: application/pgp-signature\n\n-----BEGIN PGP SIGNATURE-----\nAAAA\n-----END PGP SIGNATURE-----\n"
@@ -139,9 +161,14 @@ class Grammar:
 
     def _report(self) -> bytes:
         text = self._told()
-        status = f"Final-Recipient: rfc822; pilot{self.rng.randrange(99)}@saltmere.example\nAction: failed\nStatus: 5.1.1\n"
+        status = (
+            f"Final-Recipient: rfc822; pilot{self.rng.randrange(99)}@saltmere.example\nAction: failed\nStatus: 5.1.1\n"
+        )
         self.words += text.split() + status.split()
-        parts = [self._encoded(text, "text/plain", "utf-8"), b"Content-Type: message/delivery-status\n\n" + status.encode()]
+        parts = [
+            self._encoded(text, "text/plain", "utf-8"),
+            b"Content-Type: message/delivery-status\n\n" + status.encode(),
+        ]
         return self._multipart("report", parts, "; report-type=delivery-status")
 
 

@@ -61,10 +61,21 @@ def main() -> None:
                     excused += len(gone)
                 elif gone:
                     unexplained.append((gone, each.data))
-        rows.append([name, str(len(made)), str(words), f"{100 * (words - lost) / words:.3f} %", str(excused), str(lost - excused)])
+        rows.append(
+            [
+                name,
+                str(len(made)),
+                str(words),
+                f"{100 * (words - lost) / words:.3f} %",
+                str(excused),
+                str(lost - excused),
+            ]
+        )
         for gone, data in unexplained[:5]:
             print(gone, data[:300])
-    table("Words on their pages", ["messages", "number", "words", "found", "missing with a note", "missing without"], rows)
+    table(
+        "Words on their pages", ["messages", "number", "words", "found", "missing with a note", "missing without"], rows
+    )
 
 
 if __name__ == "__main__":

@@ -44,4 +44,5 @@ touch saltmere/export/notes.txt
 terminal verify "wexagraph verify saltmere/export"
 pages page-letters "East quay survey" "Ice on the inner basin"
 pages page-conversation "1153 Osgood, Piet" "Noise at the boatyard"
+pages page-rare "Moved- Berthing meeting" "Please confirm your account"
 pages page-scripts "حجز" "サルトミア"

@@ -22,7 +22,7 @@ def print_summary(report: Report) -> None:
         click.echo(f"Files: {files}; {size(report.bytes)} in {_seconds(report.seconds)}.")
     click.echo(f"In:    {one_line(report.into)}")
     if report.notes:
-        click.echo("Notes (each is on its page and in register.csv):")
+        click.echo("Notes (all are in register.csv, most also on their page):")
         for code, count in report.notes.most_common():
             click.secho(f"  {count:>6,}  {CODES[code]}", dim=True)
     for path in report.remade[:_SHOWN]:

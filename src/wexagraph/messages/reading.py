@@ -67,7 +67,10 @@ class Reading:
 
 
 class Reader:
-    """Goes through the parts of a message and decides what is shown and what is attached. `nest` reads a message inside."""
+    """Goes through the parts of a message and decides what is shown and what is attached.
+
+    `nest` reads a message inside the message.
+    """
 
     def __init__(self, plain: bool, depth: int, nest: Callable[[bytes, int], Message]) -> None:
         self.plain, self.depth, self.nest, self.reading = plain, depth, nest, Reading()

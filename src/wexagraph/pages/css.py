@@ -122,9 +122,11 @@ def _kept_declarations(parsed: list[Any], resolve: Resolve) -> list[str]:
 
 _SANS, _SERIF, _MONO = '"Liberation Sans"', '"Liberation Serif"', '"Liberation Mono"'
 _GENERIC = {
-    "sans-serif": _SANS, "system-ui": _SANS, "-apple-system": _SANS, "blinkmacsystemfont": _SANS, "ui-sans-serif": _SANS,
-    "cursive": _SANS, "fantasy": _SANS, "serif": _SERIF, "ui-serif": _SERIF, "monospace": _MONO, "ui-monospace": _MONO,
-}  # fmt: skip
+    **dict.fromkeys(("sans-serif", "system-ui", "-apple-system", "blinkmacsystemfont", "ui-sans-serif"), _SANS),
+    **dict.fromkeys(("cursive", "fantasy"), _SANS),
+    **dict.fromkeys(("serif", "ui-serif"), _SERIF),
+    **dict.fromkeys(("monospace", "ui-monospace"), _MONO),
+}
 _MONOSPACED = re.compile(r"courier|consol|mono|menlo|monaco|typewriter", re.IGNORECASE)
 _SERIFED = re.compile(r"times|georgia|garamond|cambria|palatino|bodoni|serif|roman|book|baskerville", re.IGNORECASE)
 

@@ -24,7 +24,7 @@ def paper_size(paper: str) -> tuple[float, float]:
     if paper in PAPERS:
         return PAPERS[paper]
     match = re.fullmatch(r"(\d{2,4}(?:\.\d+)?)x(\d{2,4}(?:\.\d+)?)", paper)
-    if not match or not (MOST_MM >= max(map(float, match.groups())) and min(map(float, match.groups())) >= 50):
+    if not match or not 50 <= min(map(float, match.groups())) <= max(map(float, match.groups())) <= MOST_MM:
         raise ValueError(paper)
     return float(match[1]), float(match[2])
 
