@@ -7,34 +7,57 @@ import tomllib
 from dataclasses import dataclass, field
 from difflib import get_close_matches
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from wexagraph.cli.accounts import KEYS, VARIABLE, Known, added
 from wexagraph.errors import CallError
 
+if TYPE_CHECKING:
+    from wexagraph.sources import Source
+
 NAME = "wexagraph.toml"
-_TABLES = ("options", "sources")
+_TABLES = ("options", "sources", "accounts")
 _NEVER = frozenset({"help", "config", "version", "into", "id", "csv", "json"})
 
 
 @dataclass
 class Config:
-    """Names for sources, each with its location."""
+    """Names for sources, each with its location, and for accounts."""
 
     sources: dict[str, str] = field(default_factory=dict)
+    accounts: dict[str, Known] = field(default_factory=dict)
 
-    def location(self, source: str) -> str:
-        """What a SOURCE argument names. Raises CallError for an `@name` that is not configured."""
-        if not source.startswith("@"):
-            return source
-        name = source[1:]
-        if name not in self.sources:
-            near = get_close_matches(name, self.sources, n=1)
-            hint = f" Did you mean @{near[0]}?" if near else ""
-            known = f" Named are: {', '.join('@' + n for n in self.sources)}." if self.sources else ""
-            raise CallError(f"no source is named {source} in {NAME}.{hint}{known}")
-        return self.sources[name]
+    def account(self, name: str) -> Known:
+        """The account of that name. Raises CallError."""
+        if name not in self.accounts:
+            raise self._unknown(name)
+        return self.accounts[name]
+
+    def open(self, source: str) -> Source:
+        """Open what a SOURCE argument names: a path, the URL of an account, or an `@name`. Raises CallError, SourceError."""
+        from wexagraph.sources import open_source
+
+        known = None
+        if source.startswith("@"):
+            name = source[1:]
+            if name in self.accounts:
+                known = self.accounts[name]
+            elif name in self.sources:
+                source = self.sources[name]
+            else:
+                raise self._unknown(name)
+        if known is None and "://" in source:
+            known = Known(source)
+        return open_source(known.account(), known.login) if known else open_source(source)
+
+    def _unknown(self, name: str) -> CallError:
+        names = [*self.sources, *self.accounts]
+        near = get_close_matches(name, names, n=1)
+        hint = f" Did you mean @{near[0]}?" if near else ""
+        listed = f" Named are: {', '.join('@' + n for n in names)}." if names else ""
+        return CallError(f"no source and no account is named @{name} in {NAME} or by `wexagraph account add`.{hint}{listed}")
 
 
 def load(context: click.Context, named: str | None) -> Config:
@@ -43,7 +66,7 @@ def load(context: click.Context, named: str | None) -> Config:
     The file `named`, or `wexagraph.toml` of the user's configuration folder and then of the working folder. Raises
     CallError with file, line and the nearest right word where something in it is wrong.
     """
-    config = Config()
+    config = Config(accounts=added())
     for path in _files(named):
         _read(path, context, config)
     return config
@@ -72,6 +95,7 @@ def _read(path: Path, context: click.Context, config: Config) -> None:
         if table not in _TABLES or not isinstance(values, dict):
             raise _wrong(path, text, "", table, f"{table!r} is nothing that can be set here", table, _TABLES)
     _sources(path, text, content.get("sources", {}), config)
+    _accounts(path, text, content.get("accounts", {}), config)
     _options(path, text, content.get("options", {}), context)
 
 
@@ -104,6 +128,34 @@ def _sources(path: Path, text: str, values: dict[str, Any], config: Config) -> N
         if "://" not in location:
             location = str(path.parent / Path(location).expanduser())
         config.sources[name] = location
+
+
+def _accounts(path: Path, text: str, values: dict[str, Any], config: Config) -> None:
+    for name, entry in values.items():
+        table = f"accounts.{name}"
+        if not isinstance(entry, dict) or not isinstance(entry.get("url"), str):
+            raise _wrong(path, text, "accounts", name, f"the account {name!r} needs a table with its url", "", [])
+        for key, value in entry.items():
+            if key not in KEYS:
+                if key in ("password", "token"):
+                    what = f"a {key} does not belong in this file. Use {key}-command, or the keyring"
+                    raise _wrong(path, text, table, key, what, "", [])
+                raise _wrong(path, text, table, key, f"{key!r} is nothing that an account has", key, KEYS)
+            if not isinstance(value, int if key == "retries" else str):
+                raise _wrong(path, text, table, key, f"{key} = {value!r} is of the wrong kind", "", [])
+        authority = entry.get("authority", "")
+        config.accounts[name] = Known(
+            url=entry["url"],
+            variable=entry.get("password-variable", VARIABLE),
+            password_command=entry.get("password-command", ""),
+            token_command=entry.get("token-command", ""),
+            authority=str(path.parent / Path(authority).expanduser()) if authority else "",
+            retries=entry.get("retries", 8),
+        )
+        try:
+            config.accounts[name].account()
+        except CallError as error:
+            raise CallError(f"{path}, account {name}: {error}") from error
 
 
 def _options(path: Path, text: str, values: dict[str, Any], context: click.Context) -> None:

@@ -19,6 +19,7 @@ COMMANDS = {  # name: module, and the line that --help shows without loading the
     "list": ("listing", "The messages of a source, a line each."),
     "show": ("show", "One message: its headers, its text, its parts."),
     "export": ("export", "Make files from messages: PDF, EML, HTML, text, mbox, ZIP."),
+    "account": ("account", "Accounts on a server: add, check, list, forget."),
     "verify": ("verify", "Prove an export folder whole, or say what is not."),
 }
 
@@ -59,7 +60,8 @@ def cli(context: click.Context, config: str | None) -> None:
     """Turn mail into files that stand alone.
 
     A SOURCE is where mail lies: an .eml file, a folder of them, an mbox file or a folder of them, a Maildir, or a
-    ZIP of any of these; or @NAME from the configuration. It is only ever read.
+    ZIP of any of these; an account, imaps://user@host/ or pops://user@host/; or @NAME from the configuration. It is only
+    ever read.
     """
     from wexagraph.cli.config import load
 

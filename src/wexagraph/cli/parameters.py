@@ -149,9 +149,7 @@ def zone_name(given: str | None) -> str:
 @contextmanager
 def opened(context: click.Context, source: str) -> Iterator[Source]:
     """Open the source that an argument names, and say at the end what in it could not be opened."""
-    from wexagraph.sources import open_source
-
-    with open_source(context.obj.location(source)) as found:
+    with context.obj.open(source) as found:
         yield found
 
 

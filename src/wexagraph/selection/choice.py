@@ -10,7 +10,7 @@ from difflib import get_close_matches
 
 from wexagraph.errors import CallError, MessageError
 from wexagraph.selection.criteria import Criterion, Subject, folder_matches
-from wexagraph.sources import WHOLE, Envelope, Share, Source
+from wexagraph.sources import WHOLE, Envelope, Share, Source, Wanted
 
 _NEVER = datetime.min.replace(tzinfo=UTC)
 
@@ -70,7 +70,12 @@ class Choice:
         """The chosen messages of a folder, or of a share of it, `newest` apart."""
         if not (self.criteria or self.exceptions) and self.ids is None:
             return source.envelopes(folder, share)
-        return (envelope for envelope in source.envelopes(folder, share) if self.matches(source, envelope))
+        wanted = None
+        if source.searches:
+            from wexagraph.selection.program import search_program
+
+            wanted = Wanted(search_program(self._cheap_first, self.exceptions), self.ids)
+        return (envelope for envelope in source.envelopes(folder, share, wanted) if self.matches(source, envelope))
 
     def select(self, source: Source) -> Iterator[Envelope]:
         """The chosen messages, folder by folder, in each folder's own order."""

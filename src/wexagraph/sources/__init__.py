@@ -3,17 +3,32 @@
 from pathlib import Path
 
 from wexagraph.errors import SourceError
-from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Trouble
+from wexagraph.sources.accounts import SCHEMES, Account, Login, Secret, parse_url
+from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Trouble, Wanted, listed
 
 
-def open_source(location: str | Path) -> Source:
-    """Open a source: a path to a mailbox in files. Raises SourceError."""
-    text = str(location)
-    if "://" in text:
-        raise SourceError(f"{text.partition('://')[0]}:// is not a source that this version reads. Give a path.")
+def open_source(location: str | Path | Account, login: Login | None = None) -> Source:
+    """Open a source: a path to a mailbox in files, or an account or its URL. Raises SourceError, CallError.
+
+    `login` finds the secret of an account.
+    """
+    if isinstance(location, Account) or "://" in str(location):
+        return _open_account(location if isinstance(location, Account) else parse_url(str(location)), login)
     from wexagraph.sources.local import open_local
 
-    return open_local(Path(text).expanduser())
+    return open_local(Path(location).expanduser())
+
+
+def _open_account(account: Account, login: Login | None) -> Source:
+    if login is None:
+        raise SourceError(f"nobody can tell the password of {account.name}. Pass `login` to open_source.")
+    if account.scheme.startswith("pop"):
+        from wexagraph.sources.pop import PopSource
+
+        return PopSource(account, login)
+    from wexagraph.sources.imap import ImapSource
+
+    return ImapSource(account, login)
 
 
 _opened: dict[str, Source] = {}
@@ -26,4 +41,20 @@ def reopen(location: str) -> Source:
     return _opened[location]
 
 
-__all__ = ["WHOLE", "Envelope", "Leaf", "Share", "Source", "Trouble", "open_source", "reopen"]
+__all__ = [
+    "SCHEMES",
+    "WHOLE",
+    "Account",
+    "Envelope",
+    "Leaf",
+    "Login",
+    "Secret",
+    "Share",
+    "Source",
+    "Trouble",
+    "Wanted",
+    "listed",
+    "open_source",
+    "parse_url",
+    "reopen",
+]

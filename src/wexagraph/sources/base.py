@@ -15,6 +15,7 @@ from wexagraph.errors import MessageError
 from wexagraph.messages.dates import parse_separator
 from wexagraph.messages.headers import Header
 from wexagraph.messages.mime import Part
+from wexagraph.messages.reading import is_shown_text
 from wexagraph.notes import Note
 
 # Crockford's base 32 has no letter that reads as a digit
@@ -26,16 +27,28 @@ WHOLE: Share = (0, 1)
 
 
 class Leaf(NamedTuple):
-    """An attachment as a listing sees it: its name, its media type, and the part it is."""
+    """An attachment as a listing sees it: its name, its media type, and the part it is, or its bytes by hearsay."""
 
     name: str
     type: str
-    part: Part
+    part: Part | None
+    told: int = 0
 
     @property
     def size(self) -> int:
-        """Bytes of its content, or near them where the encoding is damaged."""
-        return self.part.size()
+        """Bytes of its content, or near them where the encoding is damaged or a server told of it."""
+        return self.part.size() if self.part is not None else self.told
+
+
+class Wanted(NamedTuple):
+    """What a choice asks of a source that can narrow itself: more may come than is wanted, never less.
+
+    `program` is an IMAP SEARCH program (RFC 9051 section 6.4.4), a word an item; one item in bytes may stand last,
+    for a text beyond ASCII, in UTF-8. `ids` are the IDs that may be left.
+    """
+
+    program: tuple[str | bytes, ...] = ()
+    ids: frozenset[str] | None = None
 
 
 @dataclass(slots=True)
@@ -99,6 +112,10 @@ class Source(ABC):
     kind: str
     reopens = False
     """Whether another process may open it again by its location, to read a share of it."""
+    searches = False
+    """Whether `envelopes` makes something of `wanted`."""
+    moves = True
+    """Whether a message may come to lie at another place, as in an mbox that was compacted."""
     troubles: list[Trouble] = field(default_factory=list)
 
     def __enter__(self) -> Source:
@@ -121,8 +138,10 @@ class Source(ABC):
         """About how many bytes a folder holds, known without reading it; 0 where it is not known."""
 
     @abstractmethod
-    def envelopes(self, folder: str, share: Share = WHOLE) -> Iterator[Envelope]:
+    def envelopes(self, folder: str, share: Share = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
         """The messages of a folder in its own order, without reading bodies.
+
+        With `wanted`, a source that searches leaves out what is surely not.
 
         With a share (k, n), the k-th of n parts that follow one another and together are the folder. Raises
         SourceError where the folder can't be read at all.
@@ -143,3 +162,21 @@ class Source(ABC):
                 yield envelope, self.read(envelope)
             except MessageError as error:
                 yield envelope, error
+
+
+def listed(root: Part) -> list[Leaf]:
+    """The attachments of a part tree for a listing: all leaves but texts to show and pictures of their layout."""
+    found: list[Leaf] = []
+    _list(root, root, found)
+    return found
+
+
+def _list(part: Part, parent: Part, found: list[Leaf]) -> None:
+    for child in part.children:
+        _list(child, part, found)
+    if part.children:
+        return
+    is_text = is_shown_text(part.type) and not part.filename
+    is_layout = parent.type == "multipart/related" and part.type.startswith("image/")
+    if part.disposition[0] == "attachment" or not (is_text or is_layout):
+        found.append(Leaf(part.filename, part.type, part))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import re
 import zipfile
 from collections.abc import Iterator
@@ -11,12 +10,11 @@ from pathlib import Path
 
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.messages.headers import header_end
-from wexagraph.messages.mime import Part
-from wexagraph.messages.reading import is_shown_text
-from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Trouble
+from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Trouble, Wanted, listed
 from wexagraph.sources.files import Files, Maildir
 from wexagraph.sources.mbox import Mbox, is_mbox
 from wexagraph.sources.trees import DiskTree, File, OneFile, Tree, ZipTree
+from wexagraph.sources.utf7 import decode_utf7
 
 LOOKED_FOR = (
     "an EML message, a folder of EML files, an mbox file or a folder of them, a Maildir, or a ZIP of any of these"
@@ -172,7 +170,7 @@ class LocalSource(Source):
         except OSError:
             return 0
 
-    def envelopes(self, folder: str, share: Share = WHOLE) -> Iterator[Envelope]:
+    def envelopes(self, folder: str, share: Share = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
         try:
             yield from self._stores[folder].envelopes(share)
         except OSError as error:
@@ -203,44 +201,11 @@ class LocalSource(Source):
             return []
 
 
-def listed(root: Part) -> list[Leaf]:
-    """The attachments of a part tree for a listing: all leaves but texts to show and pictures of their layout."""
-    found: list[Leaf] = []
-    _list(root, root, found)
-    return found
-
-
-def _list(part: Part, parent: Part, found: list[Leaf]) -> None:
-    for child in part.children:
-        _list(child, part, found)
-    if part.children:
-        return
-    is_text = is_shown_text(part.type) and not part.filename
-    is_layout = parent.type == "multipart/related" and part.type.startswith("image/")
-    if part.disposition[0] == "attachment" or not (is_text or is_layout):
-        found.append(Leaf(part.filename, part.type, part))
-
-
 def _maildir_name(place: str) -> str:
     """A Maildir's folder name: INBOX for the root, Maildir++ names (".Berths.East") with `/` between levels."""
     if not place:
         return "INBOX"
     above, _, last = place.rpartition("/")
     if last.startswith("."):
-        last = "/".join(_decode_utf7(level) for level in last[1:].split("."))
+        last = "/".join(decode_utf7(level) for level in last[1:].split("."))
     return f"{above}/{last}" if above else last
-
-
-def _decode_utf7(name: str) -> str:
-    """Modified UTF-7 (RFC 3501 section 5.1.3), which Maildir++ names are written in; other names as they are."""
-
-    def word(match: re.Match[str]) -> str:
-        if not match[1]:
-            return "&"
-        packed = match[1].replace(",", "/")
-        return base64.b64decode(packed + "=" * (-len(packed) % 4)).decode("utf-16-be")
-
-    try:
-        return re.sub(r"&([A-Za-z0-9+,]*)-", word, name)
-    except (ValueError, UnicodeError):
-        return name

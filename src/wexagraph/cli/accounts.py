@@ -1,0 +1,141 @@
+"""Names for accounts, and where their passwords come from: the keyring, the environment, a command, or a prompt."""
+
+from __future__ import annotations
+
+import json
+import os
+import shlex
+import subprocess
+import sys
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import click
+
+from wexagraph.errors import CallError, SourceError, TargetError
+from wexagraph.sources.accounts import Account, Secret, parse_url
+
+SERVICE = "wexagraph"
+VARIABLE = "WEXAGRAPH_PASSWORD"
+KEYS = ("url", "password-variable", "password-command", "token-command", "authority", "retries")
+
+
+@dataclass(frozen=True)
+class Known:
+    """An account of the configuration: its URL, and how its secret is found."""
+
+    url: str
+    variable: str = VARIABLE
+    password_command: str = ""
+    token_command: str = ""
+    authority: str = ""
+    retries: int = 8
+
+    def account(self) -> Account:
+        """The account to open. Raises CallError."""
+        return replace(parse_url(self.url), authority=self.authority, retries=self.retries)
+
+    def login(self, account: Account, again: bool) -> Secret:
+        """The account's secret, from the first place that has one. Raises SourceError where none has."""
+        if self.token_command:
+            return Secret(_output_of(self.token_command, "token-command"), token=True)
+        if again:
+            raise SourceError(f"{account.host} refuses the password of {account.user} that it took before. Check it.")
+        if self.password_command:
+            return Secret(_output_of(self.password_command, "password-command"))
+        if os.environ.get(self.variable):
+            return Secret(os.environ[self.variable])
+        stored = from_keyring(account)
+        if stored is not None:
+            return Secret(stored)
+        if sys.stdin.isatty() and sys.stderr.isatty():
+            return Secret(click.prompt(f"Password of {account.name}", hide_input=True, err=True))
+        raise SourceError(
+            f"no password for {account.name}: none in the keyring, none in {self.variable}, and no terminal to ask at. "
+            f"Set {self.variable}, or store one with `wexagraph account add`."
+        )
+
+
+def _output_of(command: str, name: str) -> str:
+    """The first line that a command of the configuration prints. Raises SourceError."""
+    try:
+        done = subprocess.run(shlex.split(command), stdout=subprocess.PIPE, stdin=subprocess.DEVNULL, timeout=120, check=False)
+    except (OSError, ValueError, subprocess.TimeoutExpired) as error:
+        raise SourceError(f"the {name} of wexagraph.toml can't be run: {type(error).__name__}. Try it by hand.") from error
+    secret = done.stdout.decode("utf-8", "replace").partition("\n")[0].strip("\r")
+    if done.returncode != 0 or not secret:
+        raise SourceError(f"the {name} of wexagraph.toml gave nothing (exit code {done.returncode}). Try it by hand.")
+    return secret
+
+
+def from_keyring(account: Account) -> str | None:
+    """The password that the system's keyring has for an account; None where there is none, or no keyring."""
+    import keyring
+    from keyring.errors import KeyringError
+
+    try:
+        return keyring.get_password(SERVICE, _entry(account))
+    except KeyringError:
+        return None
+
+
+def to_keyring(account: Account, password: str) -> None:
+    """Store a password. Raises TargetError where this machine has no keyring."""
+    import keyring
+    from keyring.errors import KeyringError
+
+    try:
+        keyring.set_password(SERVICE, _entry(account), password)
+    except KeyringError as error:
+        raise TargetError(
+            f"this machine has no keyring to store a password in ({type(error).__name__}). Use {VARIABLE}, or a "
+            "password-command in wexagraph.toml."
+        ) from error
+
+
+def out_of_keyring(account: Account) -> bool:
+    """Take a password out of the keyring. Returns whether one was there."""
+    import keyring
+    from keyring.errors import KeyringError
+
+    try:
+        keyring.delete_password(SERVICE, _entry(account))
+    except KeyringError:
+        return False
+    return True
+
+
+def _entry(account: Account) -> str:
+    return f"{account.scheme.removesuffix('s')}:{account.user}@{account.host}:{account.port}"
+
+
+def accounts_file() -> Path:
+    """Where `account add` keeps names and URLs. No password is ever in it."""
+    import platformdirs
+
+    return platformdirs.user_config_path("wexagraph", appauthor=False) / "accounts.json"
+
+
+def added() -> dict[str, Known]:
+    """The accounts that `account add` has named. Raises CallError where their file is damaged."""
+    path = accounts_file()
+    try:
+        content = json.loads(path.read_text("utf-8"))
+        return {name: Known(entry["url"], authority=entry.get("authority", "")) for name, entry in content.items()}
+    except FileNotFoundError:
+        return {}
+    except (OSError, ValueError, AttributeError, KeyError, TypeError) as error:
+        raise CallError(f"{path} can't be read: {error}. Mend or remove it, and add the accounts again.") from error
+
+
+def keep(accounts: dict[str, Known]) -> None:
+    """Write the accounts' file anew, whole or not at all. Raises TargetError."""
+    path = accounts_file()
+    content = {name: {"url": known.url, **({"authority": known.authority} if known.authority else {})} for name, known in accounts.items()}
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        waiting = path.with_suffix(".new")
+        waiting.write_text(json.dumps(content, indent=1, ensure_ascii=False) + "\n", "utf-8")
+        waiting.replace(path)
+    except OSError as error:
+        raise TargetError(f"{path} can't be written: {error.strerror or error}.") from error

@@ -1,0 +1,155 @@
+"""What a server answers, taken apart: lists, strings and literals (RFC 9051 section 9), and what they mean."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from typing import Any
+
+from wexagraph.messages.mime import parse_parameters
+from wexagraph.messages.reading import is_shown_text
+from wexagraph.sources.base import Leaf
+
+Item = bytes | tuple[bytes, bytes]
+"""As imaplib hands a response on: a line, or a line that ends in a literal and the literal."""
+
+_TOKEN = re.compile(
+    rb'\(|\)|"((?:[^"\\]|\\.)*+)"|((?:BODY(?:\.PEEK)?|BINARY)\[[^\]]*\](?:<\d+>)?)|~?\{\d+\+?\}$|([^\s()"]+)',
+    re.IGNORECASE,
+)
+_BEGIN = re.compile(rb"\d+ \(")
+_DEEPEST = 60
+
+
+def parse(items: Iterable[Item]) -> list[Any]:
+    """One response as nested lists of bytes; NIL is None. Brackets that never close are closed at the end."""
+    root: list[Any] = []
+    stack = [root]
+    for item in items:
+        text, literal = item if isinstance(item, tuple) else (item, None)
+        for token in _TOKEN.finditer(text):
+            word = token[0]
+            if word == b"(":
+                deeper: list[Any] = []
+                stack[-1].append(deeper)
+                stack.append(deeper if len(stack) < _DEEPEST else stack[-1])
+            elif word == b")":
+                if len(stack) > 1:
+                    stack.pop()
+            elif token[1] is not None:
+                stack[-1].append(re.sub(rb"\\(.)", rb"\1", token[1]))
+            elif word.endswith(b"}") and literal is not None and token.end() == len(text):
+                stack[-1].append(literal)
+            else:
+                stack[-1].append(None if word.upper() == b"NIL" else word)
+    return root
+
+
+def fetched(items: Iterable[Any]) -> Iterator[dict[str, Any]]:
+    """The FETCH responses in what imaplib collected, each as its items by upper-case name.
+
+    What says nothing of a UID (a change of flags that the server tells on its own) is passed over.
+    """
+    for response in _responses(items):
+        parsed = parse(response)
+        values = next((value for value in parsed if isinstance(value, list)), [])
+        found: dict[str, Any] = {}
+        for name, value in zip(values[::2], values[1::2], strict=False):
+            if isinstance(name, bytes):
+                key = name.decode("latin-1").upper()
+                found["BODY[]" if key.startswith("BODY[]") else "HEADER" if key.startswith("BODY[HEADER") else key] = (
+                    value
+                )
+        if isinstance(found.get("UID"), bytes) and found["UID"].isdigit():
+            yield found
+
+
+def _responses(items: Iterable[Any]) -> Iterator[list[Item]]:
+    held: list[Item] = []
+    for item in items:
+        if item is None:
+            continue
+        text = item[0] if isinstance(item, tuple) else item
+        if _BEGIN.match(text) and held:
+            yield held
+            held = []
+        held.append(item)
+    if held:
+        yield held
+
+
+def numbers(items: Iterable[Any]) -> list[int]:
+    """The numbers of SEARCH responses (section 7.3.4), or of the sets of ESEARCH (RFC 4731), in order."""
+    found: set[int] = set()
+    for item in items:
+        text = item[0] if isinstance(item, tuple) else item or b""
+        sets = re.search(rb"\bALL ([\d:,]+)", text)
+        if sets:
+            for piece in sets[1].split(b","):
+                first, _, last = piece.partition(b":")
+                low, high = sorted((int(first), int(last or first)))
+                found.update(range(low, high + 1))
+        elif not re.search(rb"\bUID\b|\(TAG", text):
+            found.update(int(word) for word in text.split() if word.isdigit())
+    return sorted(found)
+
+
+def number_set(uids: list[int]) -> str:
+    """UIDs in ascending order as a sequence set (section 4.1.1): 1:5,9."""
+    runs: list[list[int]] = []
+    for uid in uids:
+        if runs and uid == runs[-1][1] + 1:
+            runs[-1][1] = uid
+        else:
+            runs.append([uid, uid])
+    return ",".join(str(a) if a == b else f"{a}:{b}" for a, b in runs)
+
+
+def leaves(structure: Any) -> list[Leaf]:
+    """The attachments that a BODYSTRUCTURE (section 7.5.2) tells of: all leaves but texts to show and layout."""
+    found: list[Leaf] = []
+    if isinstance(structure, list) and structure:
+        _walk(structure, "", found, 0)
+    return found
+
+
+def _walk(part: list[Any], above: str, found: list[Leaf], depth: int) -> None:
+    children = [child for child in part if isinstance(child, list)]
+    if part and isinstance(part[0], list):  # a multipart: its parts, then its subtype
+        subtype = next((word for word in part if isinstance(word, bytes)), b"").decode("latin-1").lower()
+        for child in part:
+            if not isinstance(child, list):
+                break
+            if depth < _DEEPEST:
+                _walk(child, f"multipart/{subtype}", found, depth + 1)
+        return
+    kind, subtype = (
+        (word or b"").decode("latin-1").lower() if isinstance(word, bytes | None) else ""
+        for word in (*part, None, None)[:2]
+    )
+    disposition = next((c for c in children if len(c) == 2 and isinstance(c[0], bytes) and isinstance(c[1], list | None)
+                        and c is not part[2] and c[0].lower() in (b"attachment", b"inline")), None)  # fmt: skip
+    name = _parameter(disposition[1] if disposition else None, "filename") or _parameter(
+        part[2] if len(part) > 2 else None, "name"
+    )
+    type = f"{kind}/{subtype}"
+    attached = disposition is not None and disposition[0].lower() == b"attachment"
+    layout = above == "multipart/related" and kind == "image"
+    if attached or not ((is_shown_text(type) and not name) or layout):
+        found.append(Leaf(name, type, None, _size(part)))
+
+
+def _parameter(pairs: Any, wanted: str) -> str:
+    """A parameter out of a list of names and values, RFC 2231 pieces joined."""
+    if not isinstance(pairs, list):
+        return ""
+    texts = [p.replace(b"\\", b"\\\\").replace(b'"', b'\\"') if isinstance(p, bytes) else b"" for p in pairs]
+    field = b"x/y" + b"".join(b'; %s="%s"' % pair for pair in zip(texts[::2], texts[1::2], strict=False))
+    return " ".join(parse_parameters(field)[1].get(wanted, "").split())
+
+
+def _size(part: list[Any]) -> int:
+    """Bytes of the content, near them where it is encoded: lines of base64 are 76 letters and a line end."""
+    encoding = (part[5] if len(part) > 5 and isinstance(part[5], bytes) else b"").lower()
+    octets = int(part[6]) if len(part) > 6 and isinstance(part[6], bytes) and part[6].isdigit() else 0
+    return octets * 57 // 78 if encoding == b"base64" else octets

@@ -1,0 +1,118 @@
+"""The one place that changes anything at an account: marking, moving and deleting, by UID and only when asked."""
+
+from __future__ import annotations
+
+import imaplib
+import re
+from dataclasses import dataclass
+
+from wexagraph.errors import CallError, SourceError
+from wexagraph.sources.imap.answers import number_set
+from wexagraph.sources.imap.line import Refused, quoted
+from wexagraph.sources.imap.source import Folder, ImapSource
+
+_BATCH = 200
+
+
+@dataclass(frozen=True)
+class Afterwards:
+    """What is done at the source with messages that are safely stored: `kind` seen, keyword, move or delete."""
+
+    kind: str
+    value: str = ""
+
+    @classmethod
+    def parse(cls, text: str) -> Afterwards:
+        """`seen`, `keyword:WORD`, `move:FOLDER` or `delete`. Raises CallError."""
+        kind, colon, value = text.partition(":")
+        if kind not in ("seen", "keyword", "move", "delete"):
+            raise CallError(f"{text!r} is nothing to do afterwards. Write seen, keyword:WORD, move:FOLDER or delete.")
+        if bool(colon and value) is not (kind in ("keyword", "move")):
+            raise CallError(f"{text!r}: write seen, keyword:WORD, move:FOLDER or delete.")
+        if kind == "keyword" and not re.fullmatch(r"[A-Za-z0-9$_.+-]{1,60}", value):
+            raise CallError(f"{value!r} is no keyword (RFC 9051): letters, digits and $_.+- only.")
+        return cls(kind, value)
+
+    def told(self, count: int, account: str) -> str:
+        """What will be done, in words."""
+        messages = f"{count:,} message{'s' * (count != 1)}"
+        return {
+            "seen": f"mark {messages} as seen at {account}",
+            "keyword": f"give {messages} at {account} the keyword {self.value}",
+            "move": f"move {messages} at {account} to the folder {self.value}",
+            "delete": f"delete {messages} at {account}",
+        }[self.kind]
+
+
+class Changes:
+    """Changes messages of an account. A message is named by its folder, UID and the folder's UIDVALIDITY."""
+
+    def __init__(self, source: ImapSource, wish: Afterwards) -> None:
+        self._source, self._wish, self._line = source, wish, source.line
+        self.target: Folder | None = None
+        if wish.kind == "move":
+            self.target = source.named(wish.value)
+        elif wish.kind == "delete":
+            self.target = source.special("trash")
+
+    def apply(self, folder: str, stamp: str, uids: list[int]) -> int:
+        """Change these messages of a folder. Returns how many. Raises SourceError; what was changed stays changed."""
+        raw = self._source.folder(folder).raw
+        if self.target is not None and self.target.raw == raw:
+            # already where it would go; in the trash, deleting is for good
+            if self._wish.kind == "move":
+                return 0
+            self.target = None
+        done = 0
+        uids = sorted(uids)
+        for at in range(0, len(uids), _BATCH):
+            piece = uids[at : at + _BATCH]
+
+            def change(client: imaplib.IMAP4, piece: list[int] = piece) -> None:
+                if f"uidvalidity {self._line.validity}" != stamp:
+                    raise SourceError(f"the folder {folder} was made anew on the server; nothing in it is changed.")
+                self._change(client, number_set(piece))
+
+            try:
+                self._line.call(change, raw, writing=True)
+            except Refused as error:
+                raise SourceError(
+                    f"the server refuses to {self._wish.told(len(piece), self._source.account.name)}: {error}."
+                ) from error
+            done += len(piece)
+        return done
+
+    def _change(self, client: imaplib.IMAP4, which: str) -> None:
+        ask, wish = self._line.ask, self._wish
+        if wish.kind == "seen":
+            ask(client, "STORE", which, "+FLAGS.SILENT", "(\\Seen)")
+        elif wish.kind == "keyword":
+            ask(client, "STORE", which, "+FLAGS.SILENT", f"({wish.value})")
+        elif self.target is not None:
+            self._make_target(client)
+            if "MOVE" in self._line.capabilities:
+                ask(client, "MOVE", which, quoted(self.target.raw))
+            else:
+                self._needs_uidplus()
+                ask(client, "COPY", which, quoted(self.target.raw))
+                self._expunge(client, which)
+        else:
+            self._needs_uidplus()
+            self._expunge(client, which)
+
+    def _make_target(self, client: imaplib.IMAP4) -> None:
+        assert self.target is not None
+        if "nonexistent" in self.target.flags:
+            kind, data = client.create(quoted(self.target.raw))
+            if kind != "OK" and b"EXISTS" not in (data[0] or b"").upper():
+                self._line.checked(kind, data)
+            self.target = Folder(self.target.name, self.target.raw, self.target.separator, frozenset())
+
+    def _needs_uidplus(self) -> None:
+        if "UIDPLUS" not in self._line.capabilities:
+            # a bare EXPUNGE would also take what somebody else has marked
+            raise Refused("it can remove single messages only all together (no UIDPLUS, RFC 4315)")
+
+    def _expunge(self, client: imaplib.IMAP4, which: str) -> None:
+        self._line.ask(client, "STORE", which, "+FLAGS.SILENT", "(\\Deleted)")
+        self._line.ask(client, "EXPUNGE", which)

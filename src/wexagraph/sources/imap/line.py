@@ -1,0 +1,214 @@
+"""A line to an IMAP server that mends itself: it waits, dials again, and goes on where it broke."""
+
+from __future__ import annotations
+
+import imaplib
+import re
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from typing import Any, TypeVar
+
+from wexagraph.errors import SourceError
+from wexagraph.sources.accounts import Account, Login, Secret, line_failed, refused
+
+T = TypeVar("T")
+
+# imaplib refuses lines of more than a million bytes; a SEARCH or a BODYSTRUCTURE may be longer
+imaplib._MAXLINE = 64 * 1024 * 1024  # type: ignore[attr-defined]
+
+_WAIT = re.compile(
+    r"\[(?:THROTTLED|UNAVAILABLE|INUSE|LIMIT|SERVERBUG|OVERQUOTA)\]|too many|rate limit|try again|temporar",
+    re.IGNORECASE,
+)
+_FIRST_PAUSE, _LONGEST_PAUSE = 0.2, 30.0
+
+
+class Refused(Exception):
+    """The server said NO or BAD; its words are the message."""
+
+
+class Dropped(Exception):
+    """The line broke, or the server asked for patience."""
+
+
+class Line:
+    """One connection, logged in, with one folder open for reading at a time."""
+
+    def __init__(self, account: Account, login: Login) -> None:
+        self.account, self._login = account, login
+        self._client: imaplib.IMAP4 | None = None
+        self._secret: Secret | None = None
+        self._folder: tuple[str, bool] | None = None
+        self._failures = 0
+        self.validity = ""
+        self.capabilities: frozenset[str] = frozenset()
+
+    def call(self, action: Callable[[imaplib.IMAP4], T], folder: str | None = None, writing: bool = False) -> T:
+        """Do something on the line, in a folder (as the server writes it) where one is named; dial again as needed.
+
+        Raises SourceError when the line can't be kept, Refused when the server does not want to.
+        """
+        while True:
+            try:
+                result = self.once(action, folder, writing)
+            except Dropped as error:
+                self.wait(error)
+            else:
+                self._failures = 0
+                return result
+
+    def once(self, action: Callable[[imaplib.IMAP4], T], folder: str | None = None, writing: bool = False) -> T:
+        """As `call`, but a line that breaks is the caller's to mend. Raises Dropped."""
+        try:
+            client = self._ready()
+            if folder is not None:
+                self._open(client, folder, writing)
+            return action(client)
+        except (imaplib.IMAP4.abort, OSError, EOFError, ValueError) as error:
+            self.hang_up()
+            raise Dropped(str(error) or type(error).__name__) from error
+        except imaplib.IMAP4.error as error:
+            raise Refused(_words(error)) from error
+
+    def wait(self, error: Exception) -> None:
+        """Pause before the next try, longer each time. Raises SourceError when there were too many."""
+        self._failures += 1
+        if self._failures > self.account.retries:
+            raise SourceError(
+                f"the line to {self.account.host} broke {self._failures} times without a message coming through; the last time: {error}. "
+                "What was stored stays stored. Run the same command again later, and it goes on."
+            ) from error
+        time.sleep(min(_FIRST_PAUSE * 2 ** (self._failures - 1), _LONGEST_PAUSE))
+
+    def progress(self) -> None:
+        """Something came through: the count of failures begins anew."""
+        self._failures = 0
+
+    def ask(self, client: imaplib.IMAP4, command: str, *arguments: Any) -> list[Any]:
+        """A UID command's untagged answers. Raises Refused, Dropped."""
+        kind, data = client.uid(command, *arguments)
+        return self.checked(kind, data)
+
+    def checked(self, kind: str, data: list[Any]) -> list[Any]:
+        """The data of a command that ended well. Raises Refused, Dropped."""
+        if kind == "OK":
+            return data
+        words = _words(data[0] if data else b"")
+        if _WAIT.search(words):
+            self.hang_up()
+            raise Dropped(words)
+        raise Refused(words)
+
+    def _ready(self) -> imaplib.IMAP4:
+        if self._client is None:
+            client = self._dial()
+            try:
+                self._log_in(client)
+            except BaseException:
+                with suppress(OSError, imaplib.IMAP4.error):
+                    client.shutdown()
+                raise
+            self._client, self._folder = client, None
+        return self._client
+
+    def _dial(self) -> imaplib.IMAP4:
+        account = self.account
+        try:
+            if account.encrypted_from_the_start:
+                return imaplib.IMAP4_SSL(account.host, account.port, ssl_context=account.tls(), timeout=account.timeout)
+            client = imaplib.IMAP4(account.host, account.port, timeout=account.timeout)
+            if "STARTTLS" in client.capabilities:
+                client.starttls(account.tls())
+            elif not account.may_stay_plain:
+                client.shutdown()
+                raise SourceError(
+                    f"{account.host} offers no encryption on port {account.port}, so the password would go over the line in the "
+                    "open. Use imaps://, or ask who runs the server."
+                )
+            return client
+        except OSError as error:
+            from ssl import SSLCertVerificationError
+
+            if self._failures == 0 and self._secret is None or isinstance(error, SSLCertVerificationError):
+                raise line_failed(account, error) from error  # the first call of all: host or port may be wrong
+            raise
+
+    def _log_in(self, client: imaplib.IMAP4) -> None:
+        again = False
+        while True:
+            secret = self._secret or self._login(self.account, again)
+            try:
+                self._authenticate(client, secret)
+                break
+            except imaplib.IMAP4.abort:
+                raise
+            except imaplib.IMAP4.error as error:
+                words = _words(error)
+                if _WAIT.search(words):
+                    raise Dropped(words) from error
+                if again or not (secret.token or self._secret is not None):
+                    raise refused(self.account, words) from error
+                again, self._secret = True, None  # a token may have run out since
+        self._secret = secret
+        client.response("CAPABILITY")
+        kind, data = client.capability()
+        told = b" ".join(data).decode("latin-1").upper().split() if kind == "OK" and data[0] else client.capabilities
+        self.capabilities = frozenset(told)
+
+    def _authenticate(self, client: imaplib.IMAP4, secret: Secret) -> None:
+        user = self.account.user
+        if secret.token:
+            if "AUTH=OAUTHBEARER" in client.capabilities or "AUTH=XOAUTH2" not in client.capabilities:
+                text = (
+                    f"n,a={user},\1host={self.account.host}\1port={self.account.port}\1auth=Bearer {secret.value}\1\1"
+                )
+                client.authenticate("OAUTHBEARER", _once(text))
+            else:
+                client.authenticate("XOAUTH2", _once(f"user={user}\1auth=Bearer {secret.value}\1\1"))
+        elif "AUTH=PLAIN" in client.capabilities:
+            client.authenticate("PLAIN", _once(f"\0{user}\0{secret.value}"))
+        else:
+            client.login(user, secret.value)
+
+    def _open(self, client: imaplib.IMAP4, folder: str, writing: bool) -> None:
+        if self._folder == (folder, writing):
+            return
+        self._folder = None
+        kind, data = client.select(quoted(folder), readonly=not writing)
+        self.checked(kind, data)
+        self.validity = _words((client.response("UIDVALIDITY")[1] or [b""])[0] or b"")
+        self._folder = (folder, writing)
+
+    def hang_up(self) -> None:
+        """Let go of a line that is no good any more."""
+        client, self._client, self._folder = self._client, None, None
+        if client is not None:
+            with suppress(OSError, imaplib.IMAP4.error):
+                client.shutdown()
+
+    def close(self) -> None:
+        """Say goodbye."""
+        client, self._client = self._client, None
+        if client is not None:
+            with suppress(OSError, imaplib.IMAP4.error, ValueError):
+                client.logout()
+
+
+def quoted(text: str) -> str:
+    """A string as IMAP quotes it; its characters are ASCII."""
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def _once(text: str) -> Callable[[bytes], bytes]:
+    """Answers the server's first challenge; a second one tells of an error, and is answered with nothing."""
+    answers = iter([text.encode("utf-8")])
+    return lambda _: next(answers, b"")
+
+
+def _words(answer: object) -> str:
+    if isinstance(answer, Exception):
+        answer = answer.args[0] if answer.args else ""
+    text = answer.decode("utf-8", "replace") if isinstance(answer, bytes) else str(answer)
+    match = re.fullmatch(r"b(['\"])(.*)\1", text, re.DOTALL)  # imaplib puts the repr of bytes into its errors
+    return match[2] if match else text

@@ -1,0 +1,328 @@
+"""The folders and messages of an IMAP account."""
+
+from __future__ import annotations
+
+import imaplib
+import re
+from collections.abc import Iterable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Any
+
+from wexagraph.errors import MessageError, SourceError
+from wexagraph.messages import Header
+from wexagraph.messages.dates import parse_date
+from wexagraph.sources.accounts import Account, Login
+from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Trouble, Wanted
+from wexagraph.sources.imap.answers import fetched, leaves, number_set, numbers, parse
+from wexagraph.sources.imap.line import Dropped, Line, Refused, quoted
+from wexagraph.sources.utf7 import decode_utf7, encode_utf7
+
+_HEADERS = "DATE FROM SENDER REPLY-TO TO CC BCC SUBJECT MESSAGE-ID IN-REPLY-TO REFERENCES RECEIVED CONTENT-TYPE"
+_ENVELOPE = f"(UID FLAGS INTERNALDATE RFC822.SIZE BODY.PEEK[HEADER.FIELDS ({_HEADERS})])"
+_ENVELOPES = 2000
+_BATCH_BYTES, _BATCH_MESSAGES = 4 * 1024 * 1024, 500
+_TRIES = 4
+_GONE = "the server does not deliver this message"
+
+
+@dataclass(frozen=True)
+class Folder:
+    """A folder: its name for people, as the server writes it, and what the server says of it (RFC 6154)."""
+
+    name: str
+    raw: str
+    separator: str
+    flags: frozenset[str]
+
+
+class ImapSource(Source):
+    """An account, or one folder of it and what is below. Raises SourceError where no line can be had."""
+
+    searches = True
+    moves = False
+
+    def __init__(self, account: Account, login: Login) -> None:
+        super().__init__(location=account.url, kind="IMAP")
+        self.account, self.line = account, Line(account, login)
+        self._folders: dict[str, Folder] = {}
+        self._structures: dict[tuple[str, str], list[Leaf]] = {}
+        self._chunk: tuple[str, list[int]] = ("", [])
+        self._validity: dict[str, str] = {}
+        self._ahead = ThreadPoolExecutor(1, "line")
+        try:
+            self._list()
+        except BaseException:
+            self.close()
+            raise
+
+    def close(self) -> None:
+        self._ahead.shutdown(cancel_futures=True)
+        self.line.close()
+
+    # folders
+
+    def folders(self) -> list[str]:
+        return sorted(name for name, folder in self._folders.items() if not folder.flags & {"noselect", "nonexistent"})
+
+    def folder(self, name: str) -> Folder:
+        """A folder by its name for people."""
+        return self._folders[name]
+
+    def special(self, use: str) -> Folder | None:
+        """The folder with a special use, such as "trash" (RFC 6154)."""
+        return next((folder for folder in self._folders.values() if use in folder.flags), None)
+
+    def named(self, name: str) -> Folder:
+        """The folder that a person names, there or not: in the server's hierarchy, in its alphabet."""
+        if name in self._folders:
+            return self._folders[name]
+        separator = next((f.separator for f in self._folders.values() if f.separator), "/")
+        return Folder(name, encode_utf7(name.replace("/", separator)), separator, frozenset({"nonexistent"}))
+
+    def _list(self) -> None:
+        def ask(client: imaplib.IMAP4) -> list[Any]:
+            found = []
+            for reference in ["", *self._namespaces(client)]:
+                kind, data = client.list(quoted(reference), '"*"')
+                found += self.line.checked(kind, data)
+            return found
+
+        try:
+            items = self.line.call(ask)
+        except Refused as error:
+            raise SourceError(f"{self.account.host} does not list its folders: {error}.") from error
+        for item in items:
+            folder = _folder(item)
+            if folder is not None:
+                self._folders.setdefault(folder.name, folder)
+        only = self.account.folder
+        if only:
+            self._folders = {
+                n: f for n, f in self._folders.items() if n.casefold() == only.casefold() or n.startswith(only + "/")
+            }
+            if not self._folders:
+                raise SourceError(
+                    f"{self.account.name} has no folder {only!r}. Leave it out of the URL, and `wexagraph folders` lists all."
+                )
+
+    def _namespaces(self, client: imaplib.IMAP4) -> list[str]:
+        """Prefixes of other people's and shared folders (RFC 2342), which a list of all may leave out."""
+        if "NAMESPACE" not in self.line.capabilities:
+            return []
+        kind, data = client.namespace()
+        parsed = parse(data) if kind == "OK" else []
+        return [space[0].decode("latin-1") for group in parsed[1:3] if isinstance(group, list)
+                for space in group if isinstance(space, list) and space and space[0]]  # fmt: skip
+
+    def size(self, folder: str) -> int:
+        return 0
+
+    # envelopes
+
+    def envelopes(self, folder: str, share: Share = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
+        uids = self._uids(folder, wanted)
+        validity = self._validity[folder]
+        if wanted is not None and wanted.ids is not None:
+            blank = Header(b"")
+            uids = [uid for uid in uids if Envelope(folder, _place(uid), 0, blank).id in wanted.ids]
+        for at in range(0, len(uids), _ENVELOPES):
+            chunk = uids[at : at + _ENVELOPES]
+            known = {int(found["UID"]): found for found in self._fetch(folder, chunk, _ENVELOPE)}
+            self._chunk = (folder, chunk)
+            self._structures.clear()
+            for uid in chunk:
+                if uid in known:  # else it was removed while we listed
+                    yield _envelope(folder, uid, validity, known[uid])
+
+    def _uids(self, folder: str, wanted: Wanted | None) -> list[int]:
+        program = wanted.program if wanted is not None and wanted.program else ("ALL",)
+
+        def ask(client: imaplib.IMAP4) -> list[Any]:
+            self._note_validity(folder)
+            keys = [key for key in program if isinstance(key, str)]
+            beyond = [key for key in program if isinstance(key, bytes)]
+            results = ("RETURN", "(ALL)") if "ESEARCH" in self.line.capabilities else ()
+            if beyond:
+                # one literal at the end: its key stands last in the program
+                client.literal = beyond[0]  # type: ignore[assignment]
+                data = self.line.ask(client, "SEARCH", *results, "CHARSET", "UTF-8", *keys)
+            else:
+                data = self.line.ask(client, "SEARCH", *results, *keys)
+            return client.response("ESEARCH")[1] if results else data
+
+        raw = self._folders[folder].raw
+        try:
+            return numbers(self.line.call(ask, raw))
+        except Refused as error:
+            if program == ("ALL",):
+                raise SourceError(f"{self.account.name}, folder {folder}: {error}.") from error
+            # a character set or a key that this server does not know: our own tests find the messages
+            simpler = (
+                tuple(key for key in program[:-2] if isinstance(key, str)) if isinstance(program[-1], bytes) else ()
+            )
+            return self._uids(folder, Wanted(simpler, None))
+
+    def _note_validity(self, folder: str) -> None:
+        before = self._validity.setdefault(folder, self.line.validity)
+        if before != self.line.validity:
+            raise SourceError(
+                f"{self.account.name}: the folder {folder} was made anew on the server while it was read. Run the same command again."
+            )
+
+    def _fetch(self, folder: str, uids: list[int], what: str) -> list[dict[str, Any]]:
+        def ask(client: imaplib.IMAP4) -> list[dict[str, Any]]:
+            self._note_validity(folder)
+            return list(fetched(self.line.ask(client, "FETCH", number_set(uids), what)))
+
+        try:
+            return self.line.call(ask, self._folders[folder].raw)
+        except Refused as error:
+            if len(uids) == 1:
+                self.troubles.append(Trouble(f"{folder}, message {uids[0]}", f"the server says: {error}"))
+                return []
+            middle = len(uids) // 2  # one bad message must not hide the others
+            return self._fetch(folder, uids[:middle], what) + self._fetch(folder, uids[middle:], what)
+
+    def attachments(self, envelope: Envelope) -> list[Leaf]:
+        key = (envelope.folder, envelope.place)
+        if key not in self._structures:
+            folder, chunk = self._chunk
+            uid = int(envelope.place)
+            asked = chunk if folder == envelope.folder and uid in chunk and not self._structures else [uid]
+            for found in self._fetch(envelope.folder, asked, "(UID BODYSTRUCTURE)"):
+                self._structures[(envelope.folder, _place(int(found["UID"])))] = leaves(found.get("BODYSTRUCTURE"))
+            self._structures.setdefault(key, [])
+        return self._structures[key]
+
+    # bytes
+
+    def read(self, envelope: Envelope) -> bytes:
+        found = self._bodies(envelope.folder, [envelope])[envelope.place]
+        if isinstance(found, MessageError):
+            raise found
+        return found
+
+    def read_many(self, envelopes: Iterable[Envelope]) -> Iterator[tuple[Envelope, bytes | MessageError]]:
+        """Bytes of many messages in their order, fetched in batches; a batch is on its way while the last is used."""
+        ahead: tuple[list[Envelope], Future[dict[str, bytes | MessageError]]] | None = None
+        for batch in _batches(envelopes):
+            # the batch is drawn up here, in the caller's thread; only the line is another's
+            following = (batch, self._ahead.submit(self._bodies, batch[0].folder, batch))
+            if ahead is not None:
+                yield from self._ready(*ahead)
+            ahead = following
+        if ahead is not None:
+            yield from self._ready(*ahead)
+
+    def _ready(
+        self, batch: list[Envelope], future: Future[dict[str, bytes | MessageError]]
+    ) -> Iterator[tuple[Envelope, bytes | MessageError]]:
+        found = future.result()
+        for envelope in batch:
+            yield envelope, found.pop(envelope.place)
+
+    def _bodies(self, folder: str, batch: list[Envelope]) -> dict[str, bytes | MessageError]:
+        """The bytes by place. A line that breaks is mended, and what it broke on is asked for in smaller pieces."""
+        found: dict[str, bytes | MessageError] = {}
+        waiting = [batch]
+        tries = 0
+        while waiting:
+            piece = waiting.pop()
+            try:
+                data = self._ask_bodies(folder, piece)
+            except Dropped as error:
+                tries = tries + 1 if len(piece) == 1 else 0
+                if tries >= _TRIES:
+                    found[piece[0].place] = MessageError(f"the line broke on it {tries} times: {error}")
+                    tries = 0
+                    continue
+                self.line.wait(error)
+                waiting += _halves(piece)
+                continue
+            except Refused as error:
+                if len(piece) == 1:
+                    found[piece[0].place] = MessageError(f"{_GONE}: {error}")
+                else:
+                    waiting += _halves(piece)
+                continue
+            self.line.progress()
+            for envelope in piece:
+                if envelope.place in data:
+                    found[envelope.place] = data[envelope.place]
+                elif len(piece) > 1:
+                    waiting.append([envelope])
+                else:
+                    found[envelope.place] = MessageError(f"{_GONE}; it may have been removed meanwhile")
+        return found
+
+    def _ask_bodies(self, folder: str, batch: list[Envelope]) -> dict[str, bytes]:
+        def ask(client: imaplib.IMAP4) -> dict[str, bytes]:
+            self._note_validity(folder)
+            uids = sorted(int(envelope.place) for envelope in batch)
+            answers = fetched(self.line.ask(client, "FETCH", number_set(uids), "(UID BODY.PEEK[])"))
+            return {_place(int(a["UID"])): a["BODY[]"] for a in answers if isinstance(a.get("BODY[]"), bytes)}
+
+        if folder not in self._folders:
+            raise Refused(f"the folder {folder} is not there any more")
+        return self.line.once(ask, self._folders[folder].raw)
+
+
+def _batches(envelopes: Iterable[Envelope]) -> Iterator[list[Envelope]]:
+    """Pieces of one folder each, bounded in bytes and number."""
+    batch: list[Envelope] = []
+    held = 0
+    for envelope in envelopes:
+        full = held + envelope.size > _BATCH_BYTES or len(batch) >= _BATCH_MESSAGES
+        if batch and (full or batch[0].folder != envelope.folder):
+            yield batch
+            batch, held = [], 0
+        batch.append(envelope)
+        held += envelope.size
+    if batch:
+        yield batch
+
+
+def _halves(piece: list[Envelope]) -> list[list[Envelope]]:
+    middle = len(piece) // 2
+    return [half for half in (piece[middle:], piece[:middle]) if half]
+
+
+def _place(uid: int) -> str:
+    return f"{uid:010d}"
+
+
+def _envelope(folder: str, uid: int, validity: str, found: dict[str, Any]) -> Envelope:
+    flags = [
+        flag.decode("latin-1").lower().lstrip("\\") for flag in found.get("FLAGS") or () if isinstance(flag, bytes)
+    ]
+    arrived = found.get("INTERNALDATE")
+    size = found.get("RFC822.SIZE") or b"0"
+    return Envelope(
+        folder=folder,
+        place=_place(uid),
+        size=int(size) if isinstance(size, bytes) and size.isdigit() else 0,
+        header=Header((found.get("HEADER") or b"").replace(b"\r\n", b"\n")),
+        stamp=f"uidvalidity {validity}",
+        flags=frozenset(flag for flag in flags if flag != "recent"),
+        arrived=parse_date(arrived.decode("latin-1").strip()) if isinstance(arrived, bytes) else None,
+    )
+
+
+def _folder(item: Any) -> Folder | None:
+    """A LIST response (RFC 9051 section 7.3.1): flags, separator, name."""
+    parsed = parse([item]) if item else []
+    if len(parsed) < 3 or not isinstance(parsed[0], list) or not isinstance(parsed[2], bytes):
+        return None
+    flags = frozenset(flag.decode("latin-1").lower().lstrip("\\") for flag in parsed[0] if isinstance(flag, bytes))
+    separator = (parsed[1] or b"").decode("latin-1")
+    try:
+        raw = parsed[2].decode("ascii")
+        name = decode_utf7(raw)
+    except UnicodeDecodeError:
+        raw = parsed[2].decode("latin-1")  # the bytes as they came, so that the server knows its folder again
+        name = parsed[2].decode("utf-8", "replace")
+    if separator and separator != "/":
+        name = name.replace("/", "\N{DIVISION SLASH}").replace(separator, "/")
+    name = re.sub(r"^inbox(?=/|$)", "INBOX", name, flags=re.IGNORECASE)
+    return Folder(name, raw, separator, flags)
