@@ -1,7 +1,8 @@
 #!/bin/sh
 # Usage: setup.sh PYTHON VENV, or setup.sh --bench for what only the benchmarks need
 # Makes a virtual environment with Wexagraph, its extras and the tools for developing it; on Debian, installs what
-# the tests need: qpdf, which judges results, and the libraries of the second page engine.
+# the tests need: qpdf, which judges results, Dovecot, the server they read from, and the libraries of the second page
+# engine.
 set -eu
 python=$1
 venv=${2:-}
@@ -11,6 +12,8 @@ if [ "$python" = --bench ]; then
     command -v chromium >/dev/null || missing="$missing chromium"
 else
     command -v qpdf >/dev/null || missing="$missing qpdf"
+    [ -x /usr/lib/dovecot/imap ] || missing="$missing dovecot-imapd"
+    [ -x /usr/lib/dovecot/pop3 ] || missing="$missing dovecot-pop3d"
     "$python" -c 'import ensurepip' 2>/dev/null || missing="$missing python3-venv"
     ldconfig -p 2>/dev/null | grep -q libpangoft2-1.0 || missing="$missing libpangoft2-1.0-0 libharfbuzz-subset0"
 fi

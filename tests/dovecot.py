@@ -116,7 +116,9 @@ class Dovecot:
         )  # fmt: skip
         (self.root / "dovecot.conf").write_text(configuration)
         self._process = subprocess.Popen(
-            ["dovecot", "-F", "-c", str(self.root / "dovecot.conf")], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+            ["dovecot", "-F", "-c", str(self.root / "dovecot.conf")],
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
         )
         for _ in range(50):
             with contextlib.suppress(OSError, imaplib.IMAP4.error):
@@ -134,7 +136,9 @@ class Dovecot:
 
     def client(self) -> imaplib.IMAP4:
         """A logged-in client of the standard library, to look at the server with other eyes."""
-        client = imaplib.IMAP4_SSL("localhost", self.imaps, ssl_context=ssl.create_default_context(cafile=str(self.authority)))
+        client = imaplib.IMAP4_SSL(
+            "localhost", self.imaps, ssl_context=ssl.create_default_context(cafile=str(self.authority))
+        )
         client.login(USER, PASSWORD)
         return client
 
@@ -143,7 +147,12 @@ class Dovecot:
         client = self.client()
         client.create(f'"{folder}"')
         for data in messages:
-            kind, answer = client.append(f'"{folder}"', flags, None, data.replace(b"\r\n", b"\n").replace(b"\n", b"\r\n"))
+            kind, answer = client.append(
+                f'"{folder}"',
+                flags,
+                '"14-Mar-2026 15:03:00 +0000"',
+                data.replace(b"\r\n", b"\n").replace(b"\n", b"\r\n"),
+            )
             assert kind == "OK", answer
         client.logout()
 

@@ -53,7 +53,7 @@ def check(context: click.Context, name: str) -> None:
         folders = source.folders()
         click.echo(f"Logged in to {one_line(account.host)} as {one_line(account.user)}, {_line(account)}.")
         click.echo(f"{source.kind}, {len(folders)} folder{'s' * (len(folders) != 1)}.")
-        offered = getattr(getattr(source, "line", None), "capabilities", frozenset())
+        offered: frozenset[str] = getattr(getattr(source, "line", None), "capabilities", frozenset())
         for word, use in _TOLD.items():
             if offered:
                 click.echo(f"  {'offers' if word in offered else 'lacks '} {word:12} {use}")
@@ -95,4 +95,6 @@ def _named(context: click.Context, name: str) -> Known:
 def _line(account: Account) -> str:
     if account.encrypted_from_the_start:
         return "encrypted, certificate verified"
-    return "STARTTLS where offered; the line ends on this machine" if account.may_stay_plain else "encrypted by STARTTLS"
+    return (
+        "STARTTLS where offered; the line ends on this machine" if account.may_stay_plain else "encrypted by STARTTLS"
+    )

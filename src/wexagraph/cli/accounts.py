@@ -59,9 +59,13 @@ class Known:
 def _output_of(command: str, name: str) -> str:
     """The first line that a command of the configuration prints. Raises SourceError."""
     try:
-        done = subprocess.run(shlex.split(command), stdout=subprocess.PIPE, stdin=subprocess.DEVNULL, timeout=120, check=False)
+        done = subprocess.run(
+            shlex.split(command), stdout=subprocess.PIPE, stdin=subprocess.DEVNULL, timeout=120, check=False
+        )
     except (OSError, ValueError, subprocess.TimeoutExpired) as error:
-        raise SourceError(f"the {name} of wexagraph.toml can't be run: {type(error).__name__}. Try it by hand.") from error
+        raise SourceError(
+            f"the {name} of wexagraph.toml can't be run: {type(error).__name__}. Try it by hand."
+        ) from error
     secret = done.stdout.decode("utf-8", "replace").partition("\n")[0].strip("\r")
     if done.returncode != 0 or not secret:
         raise SourceError(f"the {name} of wexagraph.toml gave nothing (exit code {done.returncode}). Try it by hand.")
@@ -131,7 +135,10 @@ def added() -> dict[str, Known]:
 def keep(accounts: dict[str, Known]) -> None:
     """Write the accounts' file anew, whole or not at all. Raises TargetError."""
     path = accounts_file()
-    content = {name: {"url": known.url, **({"authority": known.authority} if known.authority else {})} for name, known in accounts.items()}
+    content = {
+        name: {"url": known.url, **({"authority": known.authority} if known.authority else {})}
+        for name, known in accounts.items()
+    }
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         waiting = path.with_suffix(".new")

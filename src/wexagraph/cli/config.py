@@ -36,7 +36,7 @@ class Config:
         return self.accounts[name]
 
     def open(self, source: str) -> Source:
-        """Open what a SOURCE argument names: a path, the URL of an account, or an `@name`. Raises CallError, SourceError."""
+        """Open what a SOURCE argument names: a path, an account's URL, or an `@name`. Raises CallError, SourceError."""
         from wexagraph.sources import open_source
 
         known = None
@@ -57,7 +57,9 @@ class Config:
         near = get_close_matches(name, names, n=1)
         hint = f" Did you mean @{near[0]}?" if near else ""
         listed = f" Named are: {', '.join('@' + n for n in names)}." if names else ""
-        return CallError(f"no source and no account is named @{name} in {NAME} or by `wexagraph account add`.{hint}{listed}")
+        return CallError(
+            f"no source and no account is named @{name} in {NAME} or by `wexagraph account add`.{hint}{listed}"
+        )
 
 
 def load(context: click.Context, named: str | None) -> Config:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import signal
+import sys
 import threading
 from typing import TYPE_CHECKING, Any
 
@@ -16,9 +17,13 @@ from wexagraph.errors import CallError
 from wexagraph.exports.options import ARCHIVE_FORMATS, MESSAGE_FORMATS, ExportOptions
 from wexagraph.naming import DEFAULT_PATTERN, NamePattern
 from wexagraph.pages.options import ATTACHMENTS, ENGINES, PAPERS, PageOptions
+from wexagraph.text import one_line
 
 if TYPE_CHECKING:
     from wexagraph.exports import Report
+    from wexagraph.exports.stored import Stored
+    from wexagraph.sources import Source
+    from wexagraph.sources.imap.changes import Afterwards, Changes
 
 _FORMATS = (*MESSAGE_FORMATS, *ARCHIVE_FORMATS)
 
@@ -67,6 +72,10 @@ class _Formats(click.ParamType):
     metavar="N",
     help="Worker processes.  [default: the machine's cores]",
 )
+@click.option("--afterwards", metavar="WHAT",
+              help="At an IMAP account, with messages whose files are stored and read back: seen, keyword:WORD, "
+              "move:FOLDER or delete.")  # fmt: skip
+@click.option("--yes", is_flag=True, help="Do not ask before --afterwards changes anything.")
 @click.option("--json", "as_json", is_flag=True, help="The summary as JSON on standard output.")
 @click.pass_context
 def command(context: click.Context, source: str, into: str, as_json: bool, **values: Any) -> int:
@@ -79,7 +88,8 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
     choice = make_choice(values, options.page.zone)
     if choice.ids is not None and not choice.ids:
         raise CallError("no ID was given: standard input was empty.")
-    report = run_export(context, source, into, choice, options)
+    wish = wish_afterwards(values["afterwards"], values["yes"])
+    report = run_export(context, source, into, choice, options, wish, values["yes"])
     if as_json:
         from wexagraph.cli.terminal import machine_output
 
@@ -116,7 +126,26 @@ def make_options(values: dict[str, Any]) -> ExportOptions:
     )
 
 
-def run_export(context: click.Context, source: str, into: str, choice: Any, options: ExportOptions) -> Report:
+def wish_afterwards(text: str | None, sure: bool) -> Afterwards | None:
+    """What is to be done at the source. Raises CallError where nobody could be asked whether to do it."""
+    if text is None:
+        return None
+    from wexagraph.sources.imap.changes import Afterwards
+
+    if not sure and not (sys.stdin.isatty() and sys.stderr.isatty()):
+        raise CallError("--afterwards changes the mailbox, and there is no terminal to ask at. Add --yes to allow it.")
+    return Afterwards.parse(text)
+
+
+def run_export(
+    context: click.Context,
+    source: str,
+    into: str,
+    choice: Any,
+    options: ExportOptions,
+    wish: Afterwards | None = None,
+    sure: bool = False,
+) -> Report:
     """Run an export with progress on standard error. The first Ctrl-C finishes what is in hand, the second stops."""
     from wexagraph.cli.progress import Display
     from wexagraph.exports import export
@@ -133,6 +162,44 @@ def run_export(context: click.Context, source: str, into: str, choice: Any, opti
     before = signal.signal(signal.SIGINT, interrupt)
     try:
         with opened(context, source) as mailbox, display:
-            return export(mailbox, into, choice, options, progress=display.update, stopped=stop.is_set)
+            then = None
+            if wish is not None:
+                changes = _changes(mailbox, wish)
+
+                def then(found: list[Stored]) -> int:
+                    display.close()
+                    return _apply(changes, wish, found, sure)
+
+            return export(mailbox, into, choice, options, progress=display.update, stopped=stop.is_set, afterwards=then)
     finally:
         signal.signal(signal.SIGINT, before)
+
+
+def _changes(mailbox: Source, wish: Afterwards) -> Changes:
+    from wexagraph.sources.imap import ImapSource
+    from wexagraph.sources.imap.changes import Changes
+
+    if not isinstance(mailbox, ImapSource):
+        raise CallError(f"--afterwards works on an IMAP account; {mailbox.kind} is only ever read.")
+    return Changes(mailbox, wish)
+
+
+def _apply(changes: Changes, wish: Afterwards, found: list[Stored], sure: bool) -> int:
+    """Say what will be done, ask unless it was allowed, and do it. Returns how many messages were changed."""
+    told = wish.told(len(found), changes.account)
+    if changes.target is not None and wish.kind == "delete":
+        told += f" (they go to the folder {changes.target.name})"
+    if not found:
+        click.echo("Nothing to do at the source: no message is stored whole.", err=True)
+        return 0
+    if sure:
+        click.echo(f"At the source: {one_line(told)}.", err=True)
+    elif not click.confirm(f"All of them are stored and read back. Now {one_line(told)}?", err=True):
+        return 0
+    done = 0
+    folders: dict[tuple[str, str], list[int]] = {}
+    for folder, place, stamp in found:
+        folders.setdefault((folder, stamp), []).append(int(place))
+    for (folder, stamp), uids in folders.items():
+        done += changes.apply(folder, stamp, uids)
+    return done

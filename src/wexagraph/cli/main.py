@@ -60,8 +60,8 @@ def cli(context: click.Context, config: str | None) -> None:
     """Turn mail into files that stand alone.
 
     A SOURCE is where mail lies: an .eml file, a folder of them, an mbox file or a folder of them, a Maildir, or a
-    ZIP of any of these; an account, imaps://user@host/ or pops://user@host/; or @NAME from the configuration. It is only
-    ever read.
+    ZIP of any of these; an account, imaps://user@host/ or pops://user@host/; or @NAME from the configuration.
+    It is only ever read.
     """
     from wexagraph.cli.config import load
 

@@ -34,6 +34,10 @@ class Display:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Take the bar off the terminal."""
         if self._bar is not None:
             self._bar.stop()
 

@@ -21,6 +21,8 @@ def print_summary(report: Report) -> None:
         files = ", ".join(f"{report.files[name]:,} {_NAMES[name]}" for name in _NAMES if report.files[name])
         click.echo(f"Files: {files}; {size(report.bytes)} in {_seconds(report.seconds)}.")
     click.echo(f"In:    {one_line(report.into)}")
+    if report.changed is not None:
+        click.echo(f"At the source: {report.changed:,} message{'s' * (report.changed != 1)} changed.")
     if report.notes:
         click.echo("Notes (all are in register.csv, most also on their page):")
         for code, count in report.notes.most_common():

@@ -144,6 +144,13 @@ class Journal:
         ).fetchone()
         return found[0] if found else None
 
+    def restamped(self, source: str, folder: str, wish: Wish) -> bool:
+        """Whether this folder bore another stamp in an earlier run: its places then mean other messages."""
+        found = self._do(
+            "SELECT 1 FROM message WHERE source=? AND folder=? AND stamp<>? LIMIT 1", (source, folder, wish.fingerprint)
+        )
+        return found.fetchone() is not None
+
     def is_empty(self) -> bool:
         """Whether no run has met a message yet."""
         return self._do("SELECT 1 FROM message LIMIT 1").fetchone() is None

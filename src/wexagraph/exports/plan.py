@@ -15,7 +15,7 @@ from wexagraph.errors import MessageError
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.options import SUFFIXES, ExportOptions
 from wexagraph.exports.pool import Workers
-from wexagraph.exports.rows import Row, Wish
+from wexagraph.exports.rows import Wish
 from wexagraph.exports.target import Target
 from wexagraph.messages import Header
 from wexagraph.naming import Fields, clean, collision_key, component
@@ -97,8 +97,7 @@ class Planner:
         count = 0
         for folder, batch in self._wishes(choice):
             if self._known:
-                for wish in batch:
-                    self._meet(folder, wish)
+                self._meet(folder, batch)
             else:
                 self._journal.add_many(self._source.location, folder, batch)
             count += len(batch)
@@ -133,31 +132,37 @@ class Planner:
         for name, future in running:
             yield name, future.result()
 
-    def _meet(self, folder: str, wish: Wish) -> None:
-        """A message, where earlier runs have left something: is it one of theirs?"""
+    def _meet(self, folder: str, batch: list[Wish]) -> None:
+        """Messages, where earlier runs have left something: are they some of theirs?"""
         journal, source = self._journal, self._source.location
-        number = journal.known(source, folder, wish.place, wish.fingerprint)
-        digest = None
-        if number is None and self._was_read_before(folder):
-            digest = self._digest(Envelope(folder, wish.place, wish.size, Header(b""), wish.fingerprint))
-            number = journal.moved(folder, digest) if digest else None
-        if number is None:
-            journal.add_many(source, folder, [wish], digest)
-            return
-        journal.meet(number, source, wish)
-        if not journal.has_name(number, self._options.naming):
-            journal.wish(number, wish)
+        known = [journal.known(source, folder, wish.place, wish.fingerprint) for wish in batch]
+        strange = [wish for wish, number in zip(batch, known, strict=True) if number is None]
+        digests: dict[str, str] = {}
+        # where a message stays in its place, a new place is a new message: nothing has to be read to know it
+        if (
+            strange
+            and self._was_read_before(folder)
+            and (self._source.moves or journal.restamped(source, folder, strange[0]))
+        ):
+            wanted = (Envelope(folder, w.place, w.size, Header(b""), w.fingerprint) for w in strange)
+            for envelope, data in self._source.read_many(wanted):
+                if not isinstance(data, MessageError):
+                    digests[envelope.place] = hashlib.sha256(data).hexdigest()
+        for wish, number in zip(batch, known, strict=True):
+            digest = digests.get(wish.place)
+            if number is None and digest:
+                number = journal.moved(folder, digest)
+            if number is None:
+                journal.add_many(source, folder, [wish], digest)
+                continue
+            journal.meet(number, source, wish)
+            if not journal.has_name(number, self._options.naming):
+                journal.wish(number, wish)
 
     def _was_read_before(self, folder: str) -> bool:
         if folder not in self._read_before:
             self._read_before[folder] = self._journal.has_digests(folder)
         return self._read_before[folder]
-
-    def _digest(self, envelope: Envelope) -> str | None:
-        try:
-            return hashlib.sha256(self._source.read(envelope)).hexdigest()
-        except MessageError:
-            return None
 
     def _give_names(self) -> None:
         journal, naming = self._journal, self._options.naming
@@ -181,12 +186,11 @@ class Planner:
 
     def _digest_rivals(self) -> None:
         """Messages that want one name are told apart by their bytes, so that the order of reading does not count."""
-        for number in self._journal.rivals():
-            row: Row = self._journal.row(number)
-            if row.digest is None:
-                digest = self._digest(row.envelope())
-                if digest:
-                    self._journal.set_digest(row.number, digest)
+        rows = [row for row in map(self._journal.row, self._journal.rivals()) if row.digest is None]
+        reading = self._source.read_many(row.envelope() for row in rows)
+        for row, (_, data) in zip(rows, reading, strict=True):
+            if not isinstance(data, MessageError):
+                self._journal.set_digest(row.number, hashlib.sha256(data).hexdigest())
 
     def _free(self, number: int, key: str, stem: str) -> bool:
         """Whether a message may have a name: no other has it, and no file lies there that is not its own."""

@@ -37,7 +37,7 @@ class Report:
     """The sums of an export: `read` is `written` + `already` + `failed`. `bytes` counts what was written.
 
     `troubles` are parts of the source that could not be opened, each with the reason. `interrupted` says that the
-    run was asked to stop before its end.
+    run was asked to stop before its end. `changed` counts the messages that were changed at the source afterwards.
     """
 
     into: str
@@ -54,6 +54,7 @@ class Report:
     missing_ids: list[str] = field(default_factory=list)
     seconds: float = 0.0
     interrupted: bool = False
+    changed: int | None = None
 
     def fail(self, failure: Failure) -> None:
         self.failed += 1
@@ -84,4 +85,5 @@ class Report:
             "unreadable": [{"where": where, "reason": reason} for where, reason in self.troubles],
             "unknown_ids": self.missing_ids,
             "interrupted": self.interrupted,
+            "changed_at_the_source": self.changed,
         }

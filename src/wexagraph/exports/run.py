@@ -21,6 +21,7 @@ from wexagraph.exports.pool import WorkerLost, Workers
 from wexagraph.exports.report import Failure, Progress, Report
 from wexagraph.exports.rows import FileRow, Row
 from wexagraph.exports.staging import Staged
+from wexagraph.exports.stored import Stored, stored
 from wexagraph.exports.target import OWN, Target
 from wexagraph.messages import Header
 from wexagraph.messages.headers import header_end
@@ -60,12 +61,14 @@ def export(
     progress: Callable[[Progress], None] | None = None,
     stopped: Callable[[], bool] | None = None,
     executor: Executor | None = None,
+    afterwards: Callable[[list[Stored]], int] | None = None,
 ) -> Report:
     """Make files from the chosen messages of a source, below the folder `into`.
 
     Run again, it makes only what is missing. `progress` is told how far it is; when `stopped` answers true, the
     messages in hand are finished and the report says `interrupted`. `executor` makes the pages, where they are not
-    to be made by worker processes of this machine.
+    to be made by worker processes of this machine. At the end of a run that was not interrupted, `afterwards` is given
+    the messages whose files were read back whole, and says how many it has changed at the source.
 
     Raises SourceError, TargetError or CallError; a message that fails is in the report instead.
     """
@@ -78,6 +81,8 @@ def export(
         try:
             run = _Run(source, target, journal, options, engines, progress, stopped, executor)
             report = run.go(choice or Choice())
+            if afterwards is not None and not report.interrupted:
+                report.changed = afterwards(list(stored(journal, target, options)))
         finally:
             journal.close()
     finally:

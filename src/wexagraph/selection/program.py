@@ -1,7 +1,7 @@
 """A choice as an IMAP SEARCH program (RFC 9051 section 6.4.4): what a server may leave out for us.
 
-The program lets through everything that the choice's own tests would, and perhaps more: servers differ in what they call
-a part of a field, so our own tests have the last word.
+The program lets through everything that the choice's own tests would, and perhaps more: servers differ in what they
+call a part of a field, so our own tests have the last word.
 """
 
 from __future__ import annotations

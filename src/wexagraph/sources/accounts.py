@@ -84,7 +84,7 @@ Login = Callable[[Account, bool], Secret]
 
 
 def parse_url(url: str) -> Account:
-    """An account's URL: imaps://user@host/folder. Raises CallError for a wrong one, and for one with a password in it."""
+    """An account's URL: imaps://user@host/folder. Raises CallError for a wrong one, or one with a password in it."""
     try:
         parts = urlsplit(url)
         port = parts.port
@@ -96,8 +96,8 @@ def parse_url(url: str) -> Account:
         )
     if parts.password is not None:
         raise CallError(
-            "a password does not belong in a URL, where others can read it. Leave it out: it is asked for, or comes from "
-            "the keyring or WEXAGRAPH_PASSWORD."
+            "a password does not belong in a URL, where others can read it. Leave it out: it is asked for, or comes "
+            "from the keyring or WEXAGRAPH_PASSWORD."
         )
     user = unquote(parts.username or "").partition(";")[0]
     if not parts.hostname or not user:
@@ -133,7 +133,7 @@ def refused(account: Account, answer: str) -> SourceError:
         for word in ("app password", "application-specific", "app-specific", "web login", "basic auth")
     ):
         hint = (
-            "The provider wants an app password, made in the settings of the account at the provider, or an OAuth 2 token "
-            "(token-command in wexagraph.toml)."
+            "The provider wants an app password, made in the settings of the account at the provider, or an OAuth 2 "
+            "token (token-command in wexagraph.toml)."
         )
     return SourceError(f"{account.host} refused the login of {account.user}: {answer[:200]}. {hint}")

@@ -138,8 +138,8 @@ class PopSource(Source):
         if not account.may_stay_plain:
             client.close()
             raise SourceError(
-                f"{account.host} offers no encryption on port {account.port}, so the password would go over the line in the "
-                "open. Use pops://, or ask who runs the server."
+                f"{account.host} offers no encryption on port {account.port}, so the password would go over the line "
+                "in the open. Use pops://, or ask who runs the server."
             )
         return client
 

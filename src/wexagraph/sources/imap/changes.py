@@ -55,6 +55,11 @@ class Changes:
         elif wish.kind == "delete":
             self.target = source.special("trash")
 
+    @property
+    def account(self) -> str:
+        """Whose messages they are, for people."""
+        return self._source.account.name
+
     def apply(self, folder: str, stamp: str, uids: list[int]) -> int:
         """Change these messages of a folder. Returns how many. Raises SourceError; what was changed stays changed."""
         raw = self._source.folder(folder).raw
@@ -103,7 +108,7 @@ class Changes:
     def _make_target(self, client: imaplib.IMAP4) -> None:
         assert self.target is not None
         if "nonexistent" in self.target.flags:
-            kind, data = client.create(quoted(self.target.raw))
+            kind, data = client.create(quoted(self.target.raw))  # type: ignore[arg-type]
             if kind != "OK" and b"EXISTS" not in (data[0] or b"").upper():
                 self._line.checked(kind, data)
             self.target = Folder(self.target.name, self.target.raw, self.target.separator, frozenset())

@@ -76,8 +76,8 @@ class Line:
         self._failures += 1
         if self._failures > self.account.retries:
             raise SourceError(
-                f"the line to {self.account.host} broke {self._failures} times without a message coming through; the last time: {error}. "
-                "What was stored stays stored. Run the same command again later, and it goes on."
+                f"the line to {self.account.host} broke {self._failures} times without a message coming through; "
+                f"the last time: {error}. What was stored stays stored. Run the same command later, and it goes on."
             ) from error
         time.sleep(min(_FIRST_PAUSE * 2 ** (self._failures - 1), _LONGEST_PAUSE))
 
@@ -123,14 +123,14 @@ class Line:
             elif not account.may_stay_plain:
                 client.shutdown()
                 raise SourceError(
-                    f"{account.host} offers no encryption on port {account.port}, so the password would go over the line in the "
-                    "open. Use imaps://, or ask who runs the server."
+                    f"{account.host} offers no encryption on port {account.port}, so the password would go over the "
+                    "line in the open. Use imaps://, or ask who runs the server."
                 )
             return client
         except OSError as error:
             from ssl import SSLCertVerificationError
 
-            if self._failures == 0 and self._secret is None or isinstance(error, SSLCertVerificationError):
+            if (self._failures == 0 and self._secret is None) or isinstance(error, SSLCertVerificationError):
                 raise line_failed(account, error) from error  # the first call of all: host or port may be wrong
             raise
 
@@ -175,7 +175,7 @@ class Line:
         if self._folder == (folder, writing):
             return
         self._folder = None
-        kind, data = client.select(quoted(folder), readonly=not writing)
+        kind, data = client.select(quoted(folder), readonly=not writing)  # type: ignore[arg-type]
         self.checked(kind, data)
         self.validity = _words((client.response("UIDVALIDITY")[1] or [b""])[0] or b"")
         self._folder = (folder, writing)
@@ -195,9 +195,9 @@ class Line:
                 client.logout()
 
 
-def quoted(text: str) -> str:
-    """A string as IMAP quotes it; its characters are ASCII."""
-    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+def quoted(text: str) -> bytes:
+    """A string as IMAP quotes it; a character is a byte (some servers have raw UTF-8 in names)."""
+    return ('"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"').encode("latin-1")
 
 
 def _once(text: str) -> Callable[[bytes], bytes]:

@@ -84,7 +84,7 @@ class ImapSource(Source):
         def ask(client: imaplib.IMAP4) -> list[Any]:
             found = []
             for reference in ["", *self._namespaces(client)]:
-                kind, data = client.list(quoted(reference), '"*"')
+                kind, data = client.list(quoted(reference), '"*"')  # type: ignore[arg-type]
                 found += self.line.checked(kind, data)
             return found
 
@@ -103,7 +103,7 @@ class ImapSource(Source):
             }
             if not self._folders:
                 raise SourceError(
-                    f"{self.account.name} has no folder {only!r}. Leave it out of the URL, and `wexagraph folders` lists all."
+                    f"{self.account.name} has no folder {only!r}. Leave it out, and `wexagraph folders` lists all."
                 )
 
     def _namespaces(self, client: imaplib.IMAP4) -> list[str]:
@@ -167,7 +167,8 @@ class ImapSource(Source):
         before = self._validity.setdefault(folder, self.line.validity)
         if before != self.line.validity:
             raise SourceError(
-                f"{self.account.name}: the folder {folder} was made anew on the server while it was read. Run the same command again."
+                f"{self.account.name}: the folder {folder} was made anew on the server while it was read. "
+                "Run the same command again."
             )
 
     def _fetch(self, folder: str, uids: list[int], what: str) -> list[dict[str, Any]]:

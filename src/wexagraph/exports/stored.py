@@ -1,0 +1,40 @@
+"""Which messages of a run are safely stored: all their files on the disk, and read back whole."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from wexagraph.exports.journal import Journal
+from wexagraph.exports.options import SUFFIXES, ExportOptions
+from wexagraph.exports.rows import FileRow, Row
+from wexagraph.exports.target import Target
+
+
+class Stored(NamedTuple):
+    """A message that can be spared at its source: its folder, its place there, and the source's stamp on it."""
+
+    folder: str
+    place: str
+    stamp: str
+
+
+def stored(journal: Journal, target: Target, options: ExportOptions) -> Iterator[Stored]:
+    """The messages of this run whose every wanted file is there with the digest that the journal has of it."""
+    archived: dict[str, bool] = {}
+    for row, files in journal.chosen(options.naming):
+        if row.folder not in archived:
+            found = [journal.archive(row.folder, name, options.naming) for name in options.archive_formats]
+            archived[row.folder] = all(file is not None and _whole(target, file) for file in found)
+        if row.digest and archived[row.folder] and _all_there(row, files, target, options):
+            yield Stored(row.folder, row.place, row.stamp)
+
+
+def _all_there(row: Row, files: list[FileRow], target: Target, options: ExportOptions) -> bool:
+    there = {file.path: file for file in files}
+    wanted = [(there.get(row.stem + SUFFIXES[name]), options.recipe(name)) for name in options.message_formats]
+    return all(file is not None and file.recipe == recipe and _whole(target, file) for file, recipe in wanted)
+
+
+def _whole(target: Target, file: FileRow) -> bool:
+    return target.sha256(file.path) == file.sha256

@@ -1,0 +1,175 @@
+"""Bad company for the tests of accounts: a scripted IMAP server, and a proxy that cuts and slows a line."""
+
+from __future__ import annotations
+
+import contextlib
+import random
+import re
+import socket
+import socketserver
+import threading
+import time
+from collections.abc import Callable
+
+
+class Peer:
+    """A small IMAP server with one folder, which `mood` makes behave badly.
+
+    `mood(command, line, session)` may return bytes to send in place of the usual answer, or None. Raising
+    ConnectionError drops the line.
+    """
+
+    capabilities = "IMAP4rev1 LITERAL+"
+    separator = "/"
+    folders = ("INBOX",)
+
+    def __init__(self, messages: list[bytes], mood: Callable[[str, str, Peer], bytes | None] | None = None) -> None:
+        self.messages, self.mood, self.lines, self.sessions = messages, mood, [], 0
+        peer = self
+
+        class Handler(socketserver.StreamRequestHandler):
+            def handle(self) -> None:
+                peer.sessions += 1
+                with contextlib.suppress(OSError, ConnectionError):
+                    peer._serve(self)
+
+        self._server = socketserver.ThreadingTCPServer(("127.0.0.1", 0), Handler)
+        self._server.daemon_threads = True
+        self.port = self._server.server_address[1]
+        threading.Thread(target=self._server.serve_forever, daemon=True).start()
+
+    def close(self) -> None:
+        self._server.shutdown()
+        self._server.server_close()
+
+    @property
+    def url(self) -> str:
+        return f"imap://records@127.0.0.1:{self.port}/"
+
+    def _serve(self, handler: socketserver.StreamRequestHandler) -> None:
+        out = handler.wfile
+        out.write(f"* OK [CAPABILITY {self.capabilities}] ready\r\n".encode())
+        while line := handler.rfile.readline():
+            text = line.decode("latin-1").rstrip("\r\n")
+            while match := re.search(r"\{(\d+)(\+?)\}$", text):
+                if not match[2]:
+                    out.write(b"+ go on\r\n")
+                literal = handler.rfile.read(int(match[1])).decode("latin-1")
+                text += literal + handler.rfile.readline().decode("latin-1").rstrip("\r\n")
+            self.lines.append(text)
+            tag, _, command = text.partition(" ")
+            word = command.upper().split(" ")[0]
+            word = f"UID {command.upper().split(' ')[1]}" if word == "UID" else word
+            answer = self.mood(word, command, self) if self.mood else None
+            if word == "AUTHENTICATE" and answer is None:
+                out.write(b"+ \r\n")
+                self.lines.append(handler.rfile.readline().decode("latin-1"))
+            if answer is None:
+                answer = self._usual(word, command)
+            elif b"TAG" in answer:
+                out.write(answer.replace(b"TAG", tag.encode()))
+                continue
+            out.write(answer + f"{tag} OK done\r\n".encode())
+            if word == "LOGOUT":
+                return
+
+    def _usual(self, word: str, command: str) -> bytes:
+        if word == "CAPABILITY":
+            return f"* CAPABILITY {self.capabilities}\r\n".encode()
+        if word == "LIST":
+            return b"".join(
+                b'* LIST () "%s" %s\r\n'
+                % (self.separator.encode(), name if isinstance(name, bytes) else f'"{name}"'.encode())
+                for name in self.folders
+            )
+        if word in ("EXAMINE", "SELECT"):
+            return f"* {len(self.messages)} EXISTS\r\n* OK [UIDVALIDITY 7] fine\r\n".encode()
+        if word == "UID SEARCH":
+            return f"* SEARCH {' '.join(str(n) for n in range(1, len(self.messages) + 1))}\r\n".encode()
+        if word == "UID FETCH":
+            uids = [n for n in self.asked(command) if n <= len(self.messages)]
+            return b"".join(self.fetch(uid, command) for uid in uids)
+        return b""
+
+    @staticmethod
+    def asked(command: str) -> list[int]:
+        found: list[int] = []
+        for piece in command.split(" ")[2].split(","):
+            first, _, last = piece.partition(":")
+            found += range(int(first), int(last or first) + 1)
+        return found
+
+    def fetch(self, uid: int, command: str) -> bytes:
+        data = self.messages[uid - 1]
+        if "BODY.PEEK[]" in command:
+            return b"* %d FETCH (UID %d BODY[] {%d}\r\n%s)\r\n" % (uid, uid, len(data), data)
+        if "BODYSTRUCTURE" in command:
+            return b'* %d FETCH (UID %d BODYSTRUCTURE ("TEXT" "PLAIN" NIL NIL NIL "7BIT" 10 1))\r\n' % (uid, uid)
+        head = data.partition(b"\r\n\r\n")[0] + b"\r\n\r\n"
+        facts = b'FLAGS () INTERNALDATE "14-Mar-2026 15:03:00 +0000" RFC822.SIZE %d' % len(data)
+        return b"* %d FETCH (UID %d %s BODY[HEADER.FIELDS (DATE)] {%d}\r\n%s)\r\n" % (uid, uid, facts, len(head), head)
+
+
+class Proxy:
+    """Hands a line on to a port. `cut_after` bytes of answers the line is cut, again and again; `delay` seconds pass
+    before each piece that a client sends. `round_trips` counts those."""
+
+    def __init__(
+        self, port: int, cut_after: Callable[[], int] | None = None, delay: float = 0.0, most_cuts: int = 10**9
+    ) -> None:
+        self.target, self.cut_after, self.delay, self.round_trips, self.cuts, self.most_cuts = (
+            port,
+            cut_after,
+            delay,
+            0,
+            0,
+            most_cuts,
+        )
+        self._listener = socket.create_server(("127.0.0.1", 0))
+        self.port = self._listener.getsockname()[1]
+        threading.Thread(target=self._accept, daemon=True).start()
+
+    def close(self) -> None:
+        self._listener.close()
+
+    def _accept(self) -> None:
+        with contextlib.suppress(OSError):
+            while True:
+                client = self._listener.accept()[0]
+                server = socket.create_connection(("127.0.0.1", self.target))
+                for one in (client, server):
+                    one.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+                threading.Thread(target=self._up, args=(client, server), daemon=True).start()
+                threading.Thread(target=self._down, args=(server, client), daemon=True).start()
+
+    def _up(self, client: socket.socket, server: socket.socket) -> None:
+        with contextlib.suppress(OSError):
+            while data := client.recv(65536):
+                self.round_trips += 1
+                time.sleep(self.delay)
+                server.sendall(data)
+        _shut(client, server)
+
+    def _down(self, server: socket.socket, client: socket.socket) -> None:
+        left = self.cut_after() if self.cut_after and self.cuts < self.most_cuts else 10**12
+        with contextlib.suppress(OSError):
+            while data := server.recv(65536):
+                client.sendall(data[:left])
+                left -= len(data)
+                if left <= 0:
+                    self.cuts += 1
+                    break
+        _shut(client, server)
+
+
+def _shut(*sockets: socket.socket) -> None:
+    for one in sockets:
+        with contextlib.suppress(OSError):
+            one.shutdown(socket.SHUT_RDWR)
+        one.close()
+
+
+def instants(seed: int, most: int) -> Callable[[], int]:
+    """Random numbers of bytes after which to cut."""
+    rng = random.Random(seed)
+    return lambda: rng.randrange(200, most)

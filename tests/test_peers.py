@@ -1,0 +1,256 @@
+"""Servers that misbehave: a scripted peer plays them, over a line of its own."""
+
+from __future__ import annotations
+
+import base64
+import unittest
+from collections.abc import Callable
+
+from tests.helpers import ProgramTest, letter
+from tests.peers import Peer
+from wexagraph.errors import CallError
+from wexagraph.selection import Choice, Criterion
+from wexagraph.selection.program import search_program
+from wexagraph.sources.accounts import parse_url
+from wexagraph.sources.imap.answers import fetched, leaves, number_set, numbers, parse
+from wexagraph.sources.utf7 import decode_utf7, encode_utf7
+
+Mood = Callable[[str, str, Peer], "bytes | None"]
+SECRET = "tidal-4471"
+
+
+class PeerTest(ProgramTest):
+    def peer(self, mood: Mood | None = None, count: int = 6, **more: object) -> Peer:
+        kind = type("Peer", (Peer,), more)
+        made = kind([letter(f"Letter {n}", body=f"Body {n}\n").replace(b"\n", b"\r\n") for n in range(count)], mood)
+        self.addCleanup(made.close)
+        return made
+
+    def export(self, peer: Peer, *more: object, code: int = 0) -> str:
+        self.write("wexagraph.toml", f'[accounts.peer]\nurl = "{peer.url}"\nretries = 4\n')
+        done = self.run_program(
+            "export", "@peer", "--into", "out", "--as", "eml", *more, code=code, env={"WEXAGRAPH_PASSWORD": SECRET}
+        )
+        self.assertNotIn(SECRET, done.stdout + done.stderr)
+        return str(done.stdout + done.stderr)
+
+
+class Moods(PeerTest):
+    def test_a_good_one(self) -> None:
+        self.assertIn("6 written", self.export(self.peer()))
+
+    def test_one_message_that_is_not_delivered(self) -> None:
+        def refuses(word: str, line: str, peer: Peer) -> bytes | None:
+            return b"TAG NO [SERVERBUG-7] disk\r\n" if "BODY.PEEK[]" in line and 3 in peer.asked(line) else None
+
+        def leaves_out(word: str, line: str, peer: Peer) -> bytes | None:
+            if "BODY.PEEK[]" in line:
+                return b"".join(peer.fetch(n, line) for n in peer.asked(line) if n != 3)
+            return None
+
+        def hangs_up(word: str, line: str, peer: Peer) -> bytes | None:
+            if "BODY.PEEK[]" in line and 3 in peer.asked(line):
+                raise ConnectionError
+            return None
+
+        for number, mood in enumerate((refuses, leaves_out, hangs_up)):
+            with self.subTest(mood.__name__):
+                self.folder = self.folder / str(number)
+                self.folder.mkdir()
+                self.assertIn("5 written, 0 already there, 1 failed", self.export(self.peer(mood), code=1))
+
+    def test_patience(self) -> None:
+        tries = []
+
+        def busy(word: str, line: str, peer: Peer) -> bytes | None:
+            if word == "UID FETCH" and len(tries) < 3:
+                tries.append(word)
+                return (
+                    b"TAG NO [THROTTLED] later\r\n",
+                    b"* BYE shutting down\r\nTAG BAD\r\n",
+                    b"* 1 FETCH (UID 1 BODY[] {99999}\r\nhalf",
+                )[len(tries) - 1]
+            return None
+
+        def drops_half(word: str, line: str, peer: Peer) -> bytes | None:
+            answer = busy(word, line, peer)
+            return answer if answer is None or b"half" not in answer else self._half(peer)
+
+        self.assertIn("6 written", self.export(self.peer(drops_half)))
+
+    def _half(self, peer: Peer) -> bytes:
+        raise ConnectionError
+
+    def test_no_login_for_a_while_and_never(self) -> None:
+        tries = []
+
+        def full(word: str, line: str, peer: Peer) -> bytes | None:
+            if word in ("LOGIN", "AUTHENTICATE") and len(tries) < 2:
+                tries.append(word)
+                return b"TAG NO [UNAVAILABLE] Too many connections\r\n"
+            return None
+
+        self.assertIn("6 written", self.export(self.peer(full)))
+        never = self.peer(
+            lambda word, line, peer: (
+                b"TAG NO [ALERT] Application-specific password required\r\n" if word == "LOGIN" else None
+            )
+        )
+        self.assertIn("app password", self.export(never, code=3))
+        gone = self.peer(lambda word, line, peer: b"TAG NO [UNAVAILABLE] down\r\n" if word == "LIST" else None)
+        self.assertIn("broke 5 times", self.export(gone, code=3))
+
+    def test_names_of_folders(self) -> None:
+        made = self.peer(
+            folders=("INBOX", b'"Office.\xc3\x9cbersee"', "Office.&ANw-ber", "Office.a/b", b'{7}\r\nwith "q'),
+            separator=".",
+        )
+        self.write("wexagraph.toml", f'[accounts.peer]\nurl = "{made.url}"\n')
+        found = self.run_program("folders", "@peer", "--csv", env={"WEXAGRAPH_PASSWORD": SECRET}).stdout
+        for name in ("INBOX", "Office/Übersee", "Office/Über", "Office/a∕b", 'with ""q'):
+            self.assertIn(name, found)
+
+    def test_a_character_set_that_it_does_not_know(self) -> None:
+        def ascii_only(word: str, line: str, peer: Peer) -> bytes | None:
+            return b"TAG NO [BADCHARSET (US-ASCII)] no\r\n" if "CHARSET" in line else None
+
+        made = self.peer(ascii_only)
+        made.messages[2] = letter("=?utf-8?q?M=C3=B6we?=").replace(b"\n", b"\r\n")
+        self.assertIn("1 message read: 1 written", self.export(made, "--subject", "Möwe"))
+
+    def test_strange_answers(self) -> None:
+        def chatty(word: str, line: str, peer: Peer) -> bytes | None:
+            if word == "UID FETCH":
+                noise = b"* 4 FETCH (FLAGS (\\Seen))\r\n* 9 EXISTS\r\n* OK still here\r\n"
+                return noise + b"".join(noise + peer.fetch(n, line) for n in reversed(peer.asked(line)))
+            return None
+
+        made = self.peer(chatty)
+        made.messages[0] = b"From: J\xf6rg <j@x.example>\r\nSubject: Caf\xe9 raw\r\n\r\nx\r\n"
+        self.assertIn("6 written", self.export(made))
+        self.assertTrue(any("Café raw" in name for name in self.made("out")))
+
+    def test_a_folder_made_anew_meanwhile(self) -> None:
+        sessions = []
+
+        def anew(word: str, line: str, peer: Peer) -> bytes | None:
+            if word == "EXAMINE":
+                sessions.append(word)
+                return f"* OK [UIDVALIDITY {len(sessions)}] x\r\n".encode()
+            if "BODY.PEEK[]" in line and len(sessions) == 1:
+                raise ConnectionError
+            return None
+
+        self.assertIn("made anew", self.export(self.peer(anew), code=3))
+        # the next run sees another folder, and knows the messages by their bytes
+        validity = self.peer(lambda word, line, peer: b"* OK [UIDVALIDITY 99] x\r\n" if word == "EXAMINE" else None)
+        self.assertIn("6 written", self.export(validity))
+
+    def test_no_way_to_delete_one(self) -> None:
+        said = self.export(self.peer(), "--afterwards", "delete", "--yes", code=3)
+        self.assertIn("UIDPLUS", said)
+        copied = self.peer(capabilities="IMAP4rev1 UIDPLUS")
+        self.export(copied, "--afterwards", "move:Done", "--yes")
+        words = [line.partition(" ")[2] for line in copied.lines]
+        self.assertIn('CREATE "Done"', words)
+        self.assertIn('UID COPY 1:6 "Done"', words)
+        self.assertIn("UID EXPUNGE 1:6", words)
+
+    def test_tokens(self) -> None:
+        for capability, mechanism in (("AUTH=OAUTHBEARER", "OAUTHBEARER"), ("AUTH=XOAUTH2", "XOAUTH2")):
+            seen: list[str] = []
+
+            def authenticates(word: str, line: str, peer: Peer, seen: list[str] = seen) -> bytes | None:
+                if word == "AUTHENTICATE":
+                    seen.append(line)
+                return None
+
+            class Continuing(Peer):
+                capabilities = f"IMAP4rev1 {capability}"
+
+            made = Continuing([letter().replace(b"\n", b"\r\n")], authenticates)
+            self.addCleanup(made.close)
+            self.write("wexagraph.toml", f'[accounts.peer]\nurl = "{made.url}"\ntoken-command = "printenv TOKEN"\n')
+            self.run_program("folders", "@peer", env={"TOKEN": SECRET})
+            self.assertIn(mechanism, seen[0])
+            self.assertIn(
+                SECRET,
+                base64.b64decode(
+                    made.lines[made.lines.index(next(x for x in made.lines if mechanism in x)) + 1]
+                ).decode(),
+            )
+
+
+class Words(unittest.TestCase):
+    def test_answers(self) -> None:
+        self.assertEqual(parse([b'(\\HasNoChildren) "." "a \\"b\\""']), [[b"\\HasNoChildren"], b".", b'a "b"'])
+        items = [
+            (b"1 (UID 7 BODY[] {3}", b"a)("),
+            b" FLAGS (x))",
+            b"2 (FLAGS (y))",
+            (b"3 (FLAGS () BODY[HEADER.FIELDS (DATE TO)] {2}", b"h\n"),
+            b" UID 9)",
+        ]
+        found = list(fetched(items))
+        self.assertEqual(
+            [(f["UID"], f.get("BODY[]"), f.get("HEADER")) for f in found], [(b"7", b"a)(", None), (b"9", None, b"h\n")]
+        )
+        for broken in ([b"1 ((((((" * 50], [b'1 (UID "'], [b""], [None], [(b"{1}", b"")]):
+            list(fetched(broken))
+        self.assertEqual(numbers([b"3 1 2"]), [1, 2, 3])
+        self.assertEqual(numbers([b'(TAG "A1") UID ALL 1:3,9']), [1, 2, 3, 9])
+        self.assertEqual(numbers([b'(TAG "A1") UID']), [])
+        self.assertEqual(number_set([1, 2, 3, 9, 11, 12]), "1:3,9,11:12")
+
+    def test_structures(self) -> None:
+        told = b'((("TEXT" "PLAIN" ("CHARSET" "utf-8") NIL NIL "7BIT" 4 1)("TEXT" "HTML" NIL NIL NIL "7BIT" 9 1) "ALTERNATIVE")' \
+               b'("APPLICATION" "PDF" ("NAME" "x.pdf") NIL NIL "BASE64" 780 NIL ("ATTACHMENT" ("FILENAME*0*" "utf-8\'\'%C3%9C" "FILENAME*1" "b.pdf")))' \
+               b'("IMAGE" "PNG" NIL "<a>" NIL "BASE64" 78 NIL ("INLINE" NIL)) "MIXED")'  # fmt: skip
+        found = leaves(parse([told])[0])
+        self.assertEqual(
+            [(leaf.name, leaf.type, leaf.size) for leaf in found],
+            [("Üb.pdf", "application/pdf", 570), ("", "image/png", 57)],
+        )
+        for broken in (b"NIL", b"()", b'("TEXT")', b'(("A" "B"', b"((((", b'("TEXT" NIL NIL)'):
+            leaves((parse([broken]) or [None])[0])
+
+    def test_names(self) -> None:
+        for name in ("INBOX", "Übersee", "A&B", "東側", "mixed & Ü/x"):
+            self.assertEqual(decode_utf7(encode_utf7(name)), name)
+        self.assertEqual(encode_utf7("Über"), "&ANw-ber")
+        self.assertEqual(decode_utf7("&broken"), "&broken")
+
+    def test_programs(self) -> None:
+        def program(*criteria: tuple[str, str], but: tuple[tuple[str, str], ...] = ()) -> tuple[str | bytes, ...]:
+            choice = Choice(criteria=tuple(Criterion(*c) for c in criteria))
+            return search_program(choice._cheap_first, [Criterion(*c) for c in but])
+
+        self.assertEqual(program(("subject", 'a "b"')), ("SUBJECT", '"a \\"b\\""'))
+        self.assertEqual(program(("subject", "x*long piece*y")), ("SUBJECT", '"long piece"'))
+        self.assertEqual(program(("subject", "*")), ())
+        self.assertEqual(
+            program(("subject", "one"), ("subject", "two")), ("OR", "SUBJECT", '"one"', "SUBJECT", '"two"')
+        )
+        self.assertEqual(program(("subject", "one"), ("subject", "*")), ())
+        self.assertEqual(
+            program(("subject", "Möwe"), ("larger", "1KB")), ("LARGER", "1024", "SUBJECT", "Möwe".encode())
+        )
+        self.assertEqual(program(("subject", "Möwe"), ("subject", "b c")), ())
+        self.assertEqual(
+            program(but=(("keyword", "Done"), ("from", "x"), ("seen", ""))), ("NOT", "KEYWORD", "Done", "NOT", "SEEN")
+        )
+        self.assertEqual(program(("since", "2026-03-14"))[:3], ("OR", "SENTSINCE", "13-Mar-2026"))
+        self.assertEqual(program(("subject", "a\r\nb")), ())
+
+    def test_urls(self) -> None:
+        account = parse_url("imaps://a%40b.example@mail.example:1993/Office/%C3%9Cbersee")
+        self.assertEqual((account.user, account.port, account.folder), ("a@b.example", 1993, "Office/Übersee"))
+        self.assertEqual(parse_url(account.url), account)
+        for wrong in (
+            "imaps://mail.example/",
+            "imaps://u:p@mail.example/",
+            "ftp://u@x/",
+            "imaps://u@x:abc/",
+            "pop://u@x/folder",
+        ):
+            self.assertRaises(CallError, parse_url, wrong)
