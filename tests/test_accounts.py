@@ -55,6 +55,8 @@ class AccountTest(ProgramTest):
         return f'[accounts.office]\nurl = "{scheme}://{USER}@localhost:{port}/"\nauthority = "{self.server.authority}"\n{more}'
 
     def run_program(self, *arguments: object, env: dict[str, str] | None = None, **options):  # type: ignore[no-untyped-def]
+        if (self.folder / "wexagraph.toml").exists():
+            arguments = ("--config", "wexagraph.toml", *arguments)
         done = super().run_program(*arguments, env={"WEXAGRAPH_PASSWORD": PASSWORD, **(env or {})}, **options)
         # wherever a password could come to light
         self.assertNotIn(PASSWORD, done.stdout + done.stderr)
@@ -176,6 +178,9 @@ class Reading(AccountTest):
             self.write("wexagraph.toml", self.configuration(self.server.imaps, wrong))
             done = self.run_program("folders", "@office", code=None)
             self.assertIn(words, done.stderr)
+
+    def test_a_folder_of_others_names_no_account(self) -> None:
+        super(AccountTest, self).run_program("folders", "@office", code=2, env={"WEXAGRAPH_PASSWORD": PASSWORD})
 
     def test_account_commands(self) -> None:
         self.write("lib/stub.py", _BACKEND)

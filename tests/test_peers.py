@@ -29,7 +29,17 @@ class PeerTest(ProgramTest):
     def export(self, peer: Peer, *more: object, code: int = 0) -> str:
         self.write("wexagraph.toml", f'[accounts.peer]\nurl = "{peer.url}"\nretries = 4\n')
         done = self.run_program(
-            "export", "@peer", "--into", "out", "--as", "eml", *more, code=code, env={"WEXAGRAPH_PASSWORD": SECRET}
+            "--config",
+            "wexagraph.toml",
+            "export",
+            "@peer",
+            "--into",
+            "out",
+            "--as",
+            "eml",
+            *more,
+            code=code,
+            env={"WEXAGRAPH_PASSWORD": SECRET},
         )
         self.assertNotIn(SECRET, done.stdout + done.stderr)
         return str(done.stdout + done.stderr)
@@ -106,7 +116,9 @@ class Moods(PeerTest):
             separator=".",
         )
         self.write("wexagraph.toml", f'[accounts.peer]\nurl = "{made.url}"\n')
-        found = self.run_program("folders", "@peer", "--csv", env={"WEXAGRAPH_PASSWORD": SECRET}).stdout
+        found = self.run_program(
+            "--config", "wexagraph.toml", "folders", "@peer", "--csv", env={"WEXAGRAPH_PASSWORD": SECRET}
+        ).stdout
         for name in ("INBOX", "Office/Übersee", "Office/Über", "Office/a∕b", 'with ""q'):
             self.assertIn(name, found)
 
@@ -171,7 +183,7 @@ class Moods(PeerTest):
             made = Continuing([letter().replace(b"\n", b"\r\n")], authenticates)
             self.addCleanup(made.close)
             self.write("wexagraph.toml", f'[accounts.peer]\nurl = "{made.url}"\ntoken-command = "printenv TOKEN"\n')
-            self.run_program("folders", "@peer", env={"TOKEN": SECRET})
+            self.run_program("--config", "wexagraph.toml", "folders", "@peer", env={"TOKEN": SECRET})
             self.assertIn(mechanism, seen[0])
             self.assertIn(
                 SECRET,

@@ -70,7 +70,7 @@ def load(context: click.Context, named: str | None) -> Config:
     """
     config = Config(accounts=added())
     for path in _files(named):
-        _read(path, context, config)
+        _read(path, context, config, trusted=named is not None or path.parent != Path())
     return config
 
 
@@ -85,7 +85,7 @@ def _files(named: str | None) -> list[Path]:
     return [place / NAME for place in places if (place / NAME).is_file()]
 
 
-def _read(path: Path, context: click.Context, config: Config) -> None:
+def _read(path: Path, context: click.Context, config: Config, trusted: bool) -> None:
     try:
         text = path.read_text("utf-8")
         content = tomllib.loads(text)
@@ -97,7 +97,12 @@ def _read(path: Path, context: click.Context, config: Config) -> None:
         if table not in _TABLES or not isinstance(values, dict):
             raise _wrong(path, text, "", table, f"{table!r} is nothing that can be set here", table, _TABLES)
     _sources(path, text, content.get("sources", {}), config)
-    _accounts(path, text, content.get("accounts", {}), config)
+    accounts = content.get("accounts", {})
+    if accounts and not trusted:
+        # a folder that somebody else has filled must not run commands, nor send passwords to a server of its choice
+        what = "accounts are taken from the user's own configuration folder, or from a file named with --config"
+        raise _wrong(path, text, "", "accounts", what, "", [])
+    _accounts(path, text, accounts, config)
     _options(path, text, content.get("options", {}), context)
 
 
