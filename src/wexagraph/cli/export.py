@@ -42,6 +42,22 @@ class _Formats(click.ParamType):
         return tuple(dict.fromkeys(words))
 
 
+class _Attachments(click.ParamType):
+    name = "ways"
+
+    def convert(self, value: Any, parameter: click.Parameter | None, context: click.Context | None) -> tuple[str, ...]:
+        words = value if isinstance(value, (list, tuple)) else str(value).replace(" ", "").lower().split(",")
+        words = [word for word in words if word]
+        for word in words:
+            if word not in ATTACHMENTS:
+                self.fail(
+                    f"{word!r} is no way with attachments. Ways are: {', '.join(ATTACHMENTS)}.", parameter, context
+                )
+        if not words or ("none" in words and len(words) > 1):
+            self.fail("name one way or more, or none alone.", parameter, context)
+        return tuple(sorted(set(words)))
+
+
 @click.command("export")
 @SOURCE
 @choosing
@@ -54,8 +70,10 @@ class _Formats(click.ParamType):
               help="Name pattern; `/` in it makes folders.")  # fmt: skip
 @click.option("--flat", is_flag=True, help="Do not repeat the source's folders below DIR.")
 @ZONE
-@click.option("--attachments", type=click.Choice(ATTACHMENTS), default="embed", show_default=True,
-              help="Inside the PDF as files, or only listed.")  # fmt: skip
+@click.option("--attachments", type=_Attachments(), default="embed", show_default=True, metavar="WAYS",
+              help="embed: inside the PDF. pages: made into pages behind the message. beside: in a folder of its name. "
+              "zip: in a ZIP of its name. none: only listed. Several with commas.")  # fmt: skip
+@click.option("--open-zips", is_flag=True, help="With pages: make pages of what is in ZIPs too.")
 @click.option("--paper", type=click.Choice(list(PAPERS), case_sensitive=False), default="a4", show_default=True)
 @click.option("--landscape", is_flag=True, help="Turn the paper.")
 @click.option("--margin", type=click.FloatRange(5, 60), default=18.0, show_default=True, metavar="MM")
@@ -112,6 +130,7 @@ def make_options(values: dict[str, Any]) -> ExportOptions:
         landscape=values["landscape"],
         margin=values["margin"],
         attachments=values["attachments"],
+        open_zips=values["open_zips"],
         show_hidden=values["show_hidden"],
         read_back=values["read_back"],
     )

@@ -8,7 +8,15 @@ from wexagraph.exports.report import Report
 from wexagraph.notes import CODES
 from wexagraph.text import one_line, size
 
-_NAMES = {"pdf": "PDF", "eml": "EML", "html": "HTML", "text": "text", "mbox": "mbox", "zip": "ZIP"}
+_NAMES = {
+    "pdf": "PDF",
+    "eml": "EML",
+    "html": "HTML",
+    "text": "text",
+    "mbox": "mbox",
+    "zip": "ZIP",
+    "beside": "beside them",
+}
 _SHOWN = 20
 
 

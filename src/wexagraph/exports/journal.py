@@ -67,8 +67,8 @@ class Journal:
             base.execute("PRAGMA cache_size = -16000")
             version = base.execute("PRAGMA user_version").fetchone()[0]
             if version == 0:
-                base.executescript(_SCHEMA)
-                base.execute(f"PRAGMA user_version = {_VERSION}")
+                # in one step: a run killed in between must not leave half a schema
+                base.executescript(f"BEGIN; {_SCHEMA} PRAGMA user_version = {_VERSION}; COMMIT;")
             elif version != _VERSION:
                 raise TargetError(f"{self._path} is from a newer Wexagraph. Use that one, or another folder.")
             else:

@@ -45,6 +45,11 @@ class ExportOptions:
     def archive_formats(self) -> tuple[str, ...]:
         return tuple(name for name in ARCHIVE_FORMATS if name in self.formats)
 
+    @cached_property
+    def beside(self) -> tuple[str, ...]:
+        """Which files lie beside a message's own: `beside`, its attachments in a folder; `zip`, in a ZIP."""
+        return tuple(way for way in ("beside", "zip") if way in self.page.attachments)
+
     @property
     def zone(self) -> tzinfo | None:
         return self.page.timezone()
@@ -56,8 +61,9 @@ class ExportOptions:
 
     def recipe(self, format: str) -> str:
         """Equal for two exports that make the same file of this format from the same message."""
+        beside = "|".join(self.beside)
         if format == "eml":
-            return "eml"
+            return f"eml|{beside}" if beside else "eml"
         page = asdict(self.page)
         if format in ARCHIVE_FORMATS:
             return format

@@ -46,7 +46,7 @@ class _Work:
     missing: tuple[str, ...]
     replaced: frozenset[str]
     data: bytes = b""
-    attempts: list[tuple[str, bool]] = field(default_factory=list)
+    attempts: list[tuple[str, bool, bool]] = field(default_factory=list)
     staged: list[tuple[str, Staged, tuple[Note, ...]]] = field(default_factory=list)
     notes: list[Note] = field(default_factory=list)
     trouble: str = ""
@@ -104,7 +104,11 @@ class _Run:
         executor: Executor | None,
     ) -> None:
         self.source, self.target, self.journal, self.options = source, target, journal, options
-        self.attempts = [(name, False) for name in engines] + [(name, True) for name in engines[:1]]
+        self.attempts = [(name, False, True) for name in engines] + [(name, True, True) for name in engines[:1]]
+        if "pages" in options.page.attachments:
+            # an attachment may be what breaks an engine: the message is tried without making pages of any
+            self.attempts[1:1] = [(name, False, False) for name in engines[:1]]
+            self.attempts[-1] = (*self.attempts[-1][:2], False)
         self.report = Report(into=str(target.folder))
         self.progress = Progress()
         self.tell = progress or (lambda _: None)
@@ -184,9 +188,16 @@ class _Run:
                 missing.append(name)
             elif not self._intact(file):
                 missing.append(name)
-                self.report.remade.append(file.path)
-                self.report.notes["remade"] += 1
+                self._remake(file)
+        for file in files:
+            if file.format == "beside" and file.recipe == self.options.recipe("beside") and not self._intact(file):
+                missing = list(self.options.message_formats)
+                self._remake(file)
         return tuple(missing)
+
+    def _remake(self, file: FileRow) -> None:
+        self.report.remade.append(file.path)
+        self.report.notes["remade"] += 1
 
     def _intact(self, file: FileRow) -> bool:
         stamp = self.target.stamp(file.path)
@@ -258,9 +269,9 @@ class _Run:
         if self.options.archive_formats and self.binder.wants(work.row):
             header = Header(data[: header_end(data)])
             self.binder.add(work.row, data, header, header.date(work.row.moment)[0])
-        if any(name in self.options.page_formats for name in work.missing):
+        if any(name in self.options.page_formats for name in work.missing) or (work.missing and self.options.beside):
             work.data = data
-            work.attempts = list(self.attempts) if "pdf" in work.missing else [("", False)]
+            work.attempts = list(self.attempts) if "pdf" in work.missing else [("", False, True)]
             self._submit(work)
             while len(self.pending) >= 2 * self.options.jobs + 2:
                 self._collect()
@@ -271,8 +282,8 @@ class _Run:
 
     def _submit(self, work: _Work) -> None:
         formats = tuple(name for name in work.missing if name in self.options.page_formats)
-        name, plain = work.attempts.pop(0)
-        job = Job(work.data, formats, self.options.page, name, plain, work.row.moment)
+        name, plain, convert = work.attempts.pop(0)
+        job = Job(work.data, formats, self.options.page, name, plain, work.row.moment, convert)
         future = (self._executor or self._workers()).submit(make, job)
         self.pending[future] = work
 
@@ -306,9 +317,13 @@ class _Run:
         notes = list(made.notes)
         if work.trouble:
             used = self.attempts[len(self.attempts) - len(work.attempts) - 1]
-            notes.append(Note("text-only" if used[1] else "engine-other", work.trouble[:200]))
+            if used[1] or used[2]:
+                notes.append(Note("text-only" if used[1] else "engine-other", work.trouble[:200]))
         for name, content in made.files.items():
             self._stage(work, name, content, tuple(notes))
+        for name, content in made.beside.items():
+            path = work.row.stem + name
+            work.staged.append(("beside", self.target.stage(path, content, path in work.replaced), ()))
         work.notes += notes
         self._done(work)
 

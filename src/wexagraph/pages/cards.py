@@ -116,3 +116,51 @@ def _person(person: Any) -> str:
 def _invited(person: Any) -> str:
     state = _ANSWERS.get(str(getattr(person, "params", {}).get("PARTSTAT", "")).upper(), "")
     return f"{_person(person)}, {state}" if state else _person(person)
+
+
+def date_text(moment: datetime) -> str:
+    """An instant in words, with its zone."""
+    day = f"{moment:%A} {moment.day} {moment:%B} {moment.year}, {moment:%H:%M}"
+    name = moment.tzname() or ""
+    known = f" {name}" if name.isalpha() and name != "UTC" else ""
+    return f"{day}{known} ({offset_text(moment)})"
+
+
+def offset_text(moment: datetime) -> str:
+    """The offset of an instant, as UTC+01:00."""
+    packed = f"{moment:%z}" or "+0000"
+    return f"UTC{packed[:3]}:{packed[3:5]}"
+
+
+_VCARD = {"EMAIL": "E-mail", "TEL": "Telephone", "ADR": "Address", "ORG": "Organisation", "TITLE": "Title", "ROLE": "Role", "URL": "Web",
+          "BDAY": "Birthday", "NOTE": "Note"}  # fmt: skip
+
+
+def vcard_cards(content: bytes) -> list[Card]:
+    """The persons of a vCard file (RFC 6350, and the older forms). Empty where it is none that can be read."""
+    from icalendar.parser import Contentlines
+
+    try:
+        found: list[Card] = []
+        for line in Contentlines.from_ical(decode(content, "utf-8")[0]):
+            if not line:
+                continue
+            name, _, value = line.parts()
+            name, text = (
+                name.upper().rpartition(".")[2],
+                lines(str(value)).replace("\\n", "\n").replace("\\,", ",").replace("\\;", ";"),
+            )
+            if name == "BEGIN":
+                found.append(("no name", []))
+            elif found and name == "FN":
+                found[-1] = (one_line(text), found[-1][1])
+            elif found and name in _VCARD:
+                found[-1][1].append(
+                    (
+                        _VCARD[name],
+                        ", ".join(part for part in text.split(";") if part) if name in ("ADR", "ORG") else text,
+                    )
+                )
+        return [card for card in found if card[1] or card[0] != "no name"][:_MOST_CARDS]
+    except (ValueError, TypeError, KeyError, IndexError, AttributeError):
+        return []

@@ -20,7 +20,7 @@ from wexagraph.messages.flowed import paragraphs
 from wexagraph.messages.headers import decode_words
 from wexagraph.notes import Note
 from wexagraph.pages.breaks import escaped
-from wexagraph.pages.cards import calendar_cards
+from wexagraph.pages.cards import calendar_cards, date_text, offset_text
 from wexagraph.pages.clean import clean
 from wexagraph.pages.glyphs import named, without_font
 from wexagraph.pages.options import PageOptions
@@ -85,7 +85,8 @@ _LENGTH = re.compile(r"(\d+(?:\.\d+)?)(mm|pt)\b")
 
 
 @lru_cache(maxsize=1)
-def _templates() -> Environment:
+def templates() -> Environment:
+    """The templates of pages, with their filters."""
     environment = Environment(
         loader=PackageLoader("wexagraph.pages", "templates"),
         autoescape=True,
@@ -128,7 +129,7 @@ def compose(
     notes = list(dict.fromkeys([*date_notes, *message.notes(plain), *composer.notes]))
     width, height = options.page_size
     html = (
-        _templates()
+        templates()
         .get_template("page.html")
         .render(
             screen=screen,
@@ -136,7 +137,7 @@ def compose(
             height=height,
             margin=options.margin,
             heading=heading,
-            footer=_css_string(heading["subject"][:90]),
+            footer=css_string(heading["subject"][:90]),
             body=Markup(body),
             style=Markup("\n".join(composer.css).replace("</", "<\\/")),
             notes=[str(note) for note in notes],
@@ -193,25 +194,13 @@ def _shown_date(message: Message, options: PageOptions, arrival: datetime | None
         return f"undated (the field says: {one_line(raw)[:100]})" if raw else "undated"
     zone = options.timezone()
     shown = in_zone(moment, zone) if zone else moment
-    text = _date_text(shown)
+    text = date_text(shown)
     if zone is not None and shown.utcoffset() != moment.utcoffset():
-        text += f", sent {moment:%H:%M} {_offset(moment)}"
+        text += f", sent {moment:%H:%M} {offset_text(moment)}"
     return text
 
 
-def _date_text(moment: datetime) -> str:
-    day = f"{moment:%A} {moment.day} {moment:%B} {moment.year}, {moment:%H:%M}"
-    name = moment.tzname() or ""
-    known = f" {name}" if name.isalpha() and name != "UTC" else ""
-    return f"{day}{known} ({_offset(moment)})"
-
-
-def _offset(moment: datetime) -> str:
-    packed = f"{moment:%z}" or "+0000"
-    return f"UTC{packed[:3]}:{packed[3:5]}"
-
-
-def _css_string(text: str) -> str:
+def css_string(text: str) -> str:
     """Text as the inside of a CSS string (CSS Syntax 3, section 4.3.5), harmless in a style element too."""
     return "".join(c if c.isalnum() or c == " " else f"\\{ord(c):06x} " for c in text)
 
@@ -288,24 +277,24 @@ class _Composer:
             for piece in re.split(r"\n(?=\n)", paragraph):
                 self.texts.append(piece)
                 direction = ' dir="rtl" class="wx-rtl"' if is_rtl(piece) else ""
-                out.append(f"<pre{direction}>\n{_linked(piece)}\n</pre>")
+                out.append(f"<pre{direction}>\n{linked(piece)}\n</pre>")
         out.append("</blockquote>" * level + "</div>")
         return "".join(out)
 
     def _cards(self, block: CalendarBlock) -> list[str]:
-        cards = calendar_cards(block.part.content(), self.options.timezone(), _date_text)
+        cards = calendar_cards(block.part.content(), self.options.timezone(), date_text)
         if not cards:
             self.notes.append(Note("calendar-unreadable", f"part {block.part.number}"))
         for title, rows in cards:
             self.texts += [title, *(text for _, text in rows)]
-        template = _templates().get_template("card.html")
+        template = templates().get_template("card.html")
         return [template.render(title=title, rows=rows) for title, rows in cards]
 
     def _nested(self, message: Message) -> str:
         heading = self.heading(message)
         inner = self.blocks(message)
         self.notes += message.notes(self.plain)
-        return _templates().get_template("nested.html").render(heading=heading, body=Markup(inner))
+        return templates().get_template("nested.html").render(heading=heading, body=Markup(inner))
 
 
 def is_rtl(text: str) -> bool:
@@ -319,7 +308,7 @@ def is_rtl(text: str) -> bool:
 _ADDRESS = re.compile(r"https?://[^\s<>\"'\x00-\x1f]{1,2000}")
 
 
-def _linked(text: str) -> str:
+def linked(text: str) -> str:
     """Text as HTML, web addresses in it clickable."""
     out, at = [], 0
     for match in _ADDRESS.finditer(text):

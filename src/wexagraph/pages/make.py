@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+import zipfile
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -9,6 +11,7 @@ from wexagraph.errors import PageError
 from wexagraph.messages import Message
 from wexagraph.notes import Note
 from wexagraph.pages.compose import compose
+from wexagraph.pages.finish import Embedded, finish, free_name
 from wexagraph.pages.options import PageOptions
 
 _KEPT_WHOLE = ("body-too-long", "header-too-long", "parts-too-many", "nesting-too-deep")
@@ -20,7 +23,8 @@ class Job:
     """What is to be made of one message: `formats` out of pdf, html and text.
 
     `engine` names the engine for the PDF; `plain` sets the text alone, for a layout that no engine could make.
-    `arrival` is the mailbox's date for the message, shown where it has none.
+    `arrival` is the mailbox's date for the message, shown where it has none. Without `convert`, attachments that were to be
+    made into pages are only described.
     """
 
     data: bytes
@@ -29,13 +33,15 @@ class Job:
     engine: str = "plutoprint"
     plain: bool = False
     arrival: datetime | None = None
+    convert: bool = True
 
 
 @dataclass
 class Made:
-    """The files by format, and notes on what differs from the original."""
+    """The files by format, files that lie beside them by name, and notes on what differs from the original."""
 
     files: dict[str, bytes] = field(default_factory=dict)
+    beside: dict[str, bytes] = field(default_factory=dict)
     notes: list[Note] = field(default_factory=list)
 
 
@@ -57,29 +63,52 @@ def make(job: Job) -> Made:
         made.notes += page.notes
     if "pdf" in job.formats:
         made.files["pdf"] = _pdf(message, job, made)
+    if "beside" in job.options.attachments or "zip" in job.options.attachments:
+        made.beside = _beside(message, job.options.attachments)
     made.notes = list(dict.fromkeys(made.notes))
     return made
 
 
+def _beside(message: Message, wanted: tuple[str, ...]) -> dict[str, bytes]:
+    """Attachments as files of their own, below "/" for a folder of the message's name, or as one ZIP beside it."""
+    taken: set[str] = set()
+    files = {free_name(a.name, taken): a.content() for a in message.attachments}
+    found = {f"/{name}": content for name, content in files.items()} if "beside" in wanted else {}
+    if "zip" in wanted and files:
+        out = io.BytesIO()
+        with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+            for name, content in files.items():
+                archive.writestr(zipfile.ZipInfo(name), content, zipfile.ZIP_DEFLATED)
+        found[" attachments.zip"] = out.getvalue()
+    return found
+
+
 def _pdf(message: Message, job: Job, made: Made) -> bytes:
     from wexagraph.pages.engines import engine
-    from wexagraph.pages.finish import Embedded, embed
 
+    setter, wanted = engine(job.engine), job.options.attachments
     page = compose(message, job.options, arrival=job.arrival, plain=job.plain)
     made.notes += page.notes
-    pdf = engine(job.engine).render(page, job.options)
+    pdf = setter.render(page, job.options)
     if job.options.read_back:
         from wexagraph.pages.reread import read_back
 
         made.notes += read_back(pdf, page.text)
-    files = []
-    if job.options.attachments == "embed":
-        files = [Embedded(a.name, a.type, a.content()) for a in message.attachments]
+    attachments, pieces = message.attachments, []
+    embedded = attachments if "embed" in wanted else []
+    if "pages" in wanted and attachments:
+        from wexagraph.pages.converting import Converter
+
+        converter = Converter(job.options, setter)
+        pieces = converter.pieces(attachments, pages=job.convert)
+        made.notes += converter.notes
+        embedded = attachments if "embed" in wanted else [a for a in converter.unconverted if a in attachments]
+    files = [Embedded(a.name, a.type, a.content()) for a in embedded]
     if any(note.code in _KEPT_WHOLE for note in page.notes):
         files.append(Embedded("original message.eml", "message/rfc822", job.data, "The message as it was received"))
-    if not files:
+    if not files and not pieces:
         return pdf
     try:
-        return embed(pdf, files, page.date)
+        return finish(pdf, files, page.date, page.title, pieces)
     except (ValueError, RuntimeError, MemoryError) as error:
-        raise PageError(f"embedding failed: {error}") from error
+        raise PageError(f"joining failed: {error}") from error

@@ -16,7 +16,7 @@ PAPERS = {  # millimetres: ISO 216, ANSI
 MOST_MM = 5080.0  # ISO 32000-1, annex C: a page is at most 14,400 units of a point
 FORMATS = ("pdf", "html", "text")
 ENGINES = ("auto", "plutoprint", "weasyprint")
-ATTACHMENTS = ("embed", "none")
+ATTACHMENTS = ("embed", "pages", "beside", "zip", "none")
 
 
 def paper_size(paper: str) -> tuple[float, float]:
@@ -35,14 +35,16 @@ class PageOptions:
 
     `zone` is an IANA name for the dates on the page, or "sender" for each message's own offset. Lengths are in
     millimetres. `most_pages` bounds a single message. `show_hidden` prints what a sender hid; `read_back` reads each
-    PDF again and compares its words.
+    PDF again and compares its words. `attachments` are embedded, made into pages behind the message, put beside it, zipped
+    beside it, or only listed; `open_zips` makes pages of what is in ZIPs too.
     """
 
     zone: str = "UTC"
     paper: str = "a4"
     landscape: bool = False
     margin: float = 18.0
-    attachments: str = "embed"
+    attachments: tuple[str, ...] = ("embed",)
+    open_zips: bool = False
     most_pages: int = 2000
     show_hidden: bool = False
     read_back: bool = True

@@ -1,0 +1,5 @@
+"""Attachments turned into pages."""
+
+from wexagraph.pages.converting.convert import Converter, Piece
+
+__all__ = ["Converter", "Piece"]

@@ -1,0 +1,260 @@
+"""Each attachment as pages of its own, under a thin strip that says what it is."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import re
+import zipfile
+import zlib
+from dataclasses import dataclass, field, replace
+
+from markupsafe import Markup
+
+from wexagraph.errors import PageError
+from wexagraph.messages import Attachment, Message
+from wexagraph.messages.charsets import decode
+from wexagraph.messages.filetypes import DOCX, EML, PDF, XLSX, ZIP, contradicts, settle
+from wexagraph.messages.mime import made_part
+from wexagraph.notes import Note
+from wexagraph.pages.breaks import escaped
+from wexagraph.pages.cards import calendar_cards, date_text, vcard_cards
+from wexagraph.pages.clean import clean
+from wexagraph.pages.compose import MOST_TEXT, Page, compose, css_string, linked, templates
+from wexagraph.pages.converting.office import SUITE_TYPES, document_html, suite_pdf
+from wexagraph.pages.converting.pictures import frames
+from wexagraph.pages.converting.sheets import csv_table, workbook
+from wexagraph.pages.engines import Engine
+from wexagraph.pages.options import PageOptions
+from wexagraph.pages.pictures import Pictures
+from wexagraph.text import one_line, shortened, size, without_controls
+
+MOST_DEPTH, MOST_MEMBERS, MOST_MEMBER_BYTES = 4, 300, 200 * 1024 * 1024
+_TEXTS = frozenset(
+    {"application/json", "application/xml", "application/javascript", "application/sql", "application/x-yaml"}
+)
+
+
+@dataclass
+class Piece:
+    """Pages behind a message: what they are called, a PDF, and pieces that belong below it."""
+
+    name: str
+    pdf: bytes
+    below: list[Piece] = field(default_factory=list)
+
+
+@dataclass
+class _Made:
+    html: str = ""
+    resources: dict[str, tuple[str, bytes]] = field(default_factory=dict)
+    css: str = ""
+    landscape: bool = False
+    pdf: bytes = b""
+    below: list[Piece] = field(default_factory=list)
+    notes: list[Note] = field(default_factory=list)
+
+
+class _NoPages(ValueError):
+    """A kind of file that pages are not made of: described and embedded, which its page says."""
+
+
+class Converter:
+    """Makes pages of attachments with an engine. `notes` tells what differs; `unconverted` what has to be embedded."""
+
+    def __init__(self, options: PageOptions, engine: Engine) -> None:
+        self.options, self.engine = options, engine
+        self.notes: list[Note] = []
+        self.unconverted: list[Attachment] = []
+        self._held = 0
+
+    def pieces(self, attachments: list[Attachment], depth: int = 0, pages: bool = True) -> list[Piece]:
+        """The pages of each attachment. Without `pages`, each is only described. Never fails on content."""
+        return [self._piece(attachment, depth, pages) for attachment in attachments]
+
+    def _piece(self, attachment: Attachment, depth: int, pages: bool) -> Piece:
+        content = attachment.content()
+        name = shortened(one_line(attachment.name), 300) or "no name"
+        other = contradicts(attachment.name, attachment.type, content)
+        if other:
+            self.notes.append(Note("attachment-other-type", f"{name[:80]} is {other}"))
+        kind = settle(attachment.name, attachment.type, content)
+        try:
+            if not pages:
+                raise ValueError("an earlier try to make pages of the attachments failed")
+            made = self._made(attachment, kind, content, depth)
+            pdf = made.pdf or self._set(name, kind, content, made)
+        except (ValueError, PageError, RuntimeError, MemoryError, ArithmeticError, LookupError, TypeError, AttributeError,
+                zipfile.BadZipFile, OSError, zlib.error) as error:  # fmt: skip
+            reason = str(error)[:200] or type(error).__name__
+            self.unconverted.append(attachment)
+            if not isinstance(error, _NoPages):
+                self.notes.append(Note("attachment-unconverted", f"{name[:80]}: {reason}"))
+            made = _Made(self._described(attachment, kind, content, reason))
+            pdf = self._set(name, kind, content, made)
+        self.notes += made.notes
+        return Piece(name, pdf, made.below)
+
+    def _made(self, attachment: Attachment, kind: str, content: bytes, depth: int) -> _Made:
+        if kind == PDF:
+            return _Made(pdf=_checked_pdf(content, self.options.most_pages))
+        if kind.startswith("image/"):
+            return self._picture(kind, content)
+        if kind in ("text/csv", "text/tab-separated-values"):
+            table, notes = csv_table(content, "\t" if kind != "text/csv" else "")
+            return _Made(table, notes=notes)
+        if kind == "text/html":
+            return self._html(decode(content)[0])
+        if kind == EML and depth < MOST_DEPTH:
+            return self._message(content, depth)
+        if kind == XLSX:
+            resources: dict[str, tuple[str, bytes]] = {}
+            table, wide, notes = workbook(content, resources)
+            return _Made(table, resources, landscape=wide, notes=notes)
+        if kind == DOCX:
+            return self._html(document_html(content))
+        if kind in ("text/calendar", "text/vcard"):
+            return self._cards(kind, content)
+        if kind in SUITE_TYPES:
+            return _Made(pdf=_checked_pdf(suite_pdf(content, kind), self.options.most_pages))
+        if kind == ZIP:
+            return self._archive(attachment, content, depth)
+        if kind.startswith("text/") or kind in _TEXTS or kind.endswith(("+xml", "+json")):
+            return self._text(content)
+        raise _NoPages("no pages can be made of a file of this kind")
+
+    def _set(self, name: str, kind: str, content: bytes, made: _Made) -> bytes:
+        options = replace(self.options, landscape=True) if made.landscape else self.options
+        width, height = options.page_size
+        html = templates().get_template("attachment.html").render(
+            width=width, height=height, margin=options.margin, screen=False, footer=css_string(name[:90]),
+            name=name, about=f"{kind}, {size(len(content))}", body=Markup(made.html), style=Markup(made.css.replace("</", "<\\/")),
+        )  # fmt: skip
+        return self.engine.render(Page(html, made.resources, name, "", None), options)
+
+    def _described(self, attachment: Attachment, kind: str, content: bytes, reason: str) -> str:
+        rows = [("Name", one_line(attachment.name)), ("Declared as", one_line(attachment.type)), ("Taken for", kind), ("Size", size(len(content))),
+                ("SHA-256", hashlib.sha256(content).hexdigest()), ("Not shown", reason)]  # fmt: skip
+        return templates().get_template("card.html").render(title="This attachment is not shown as pages", rows=rows)
+
+    def _picture(self, kind: str, content: bytes) -> _Made:
+        resources: dict[str, tuple[str, bytes]] = {}
+        if kind == "image/svg+xml":
+            resources["wx:picture-1"] = (kind, _harmless_svg(content))
+            return _Made('<p class="wx-scan"><img src="wx:picture-1" alt=""></p>', resources)
+        out = []
+        for number, (media, data, width, height) in enumerate(frames(content), 1):
+            resources[f"wx:picture-{number}"] = (media, data)
+            # as large as the page, less the strip, and never larger than 150 dots an inch
+            most_wide, most_high = self._room()
+            factor = min(1.0, most_wide / width, most_high / height)
+            sized = f"width:{width * factor:.0f}px;height:{height * factor:.0f}px"
+            out.append(f'<p class="wx-scan"><img src="wx:picture-{number}" style="{sized}" alt=""></p>')
+        return _Made("".join(out), resources)
+
+    def _room(self) -> tuple[float, float]:
+        height = (self.options.page_size[1] - 2 * self.options.margin - 4) / 25.4 * 96
+        return self.options.content_width, height - 56
+
+    def _text(self, content: bytes) -> _Made:
+        text, notes = decode(content)
+        if len(text) > MOST_TEXT:
+            notes.append(Note("attachment-shortened", f"{len(text)} characters"))
+        text = without_controls(text[:MOST_TEXT].replace("\r\n", "\n").replace("\r", "\n").replace("\f", "\n"))
+        pieces = (text[at : at + 4000] for at in range(0, len(text), 4000)) if "\n" not in text else _paragraphs(text)
+        body = "".join(f"<pre>\n{linked(piece)}\n</pre>" for piece in pieces)
+        return _Made(f'<div class="wx-text">{body}</div>', notes=notes)
+
+    def _html(self, html: str) -> _Made:
+        made = _Made()
+        pictures = Pictures(lambda _: None, made.resources)
+        cleaned = clean(html[:MOST_TEXT], pictures, self.options.content_width, "wx-mail-1", self.options.show_hidden)
+        made.html, made.css = f'<div class="wx-mail wx-mail-1">{cleaned.html}</div>', cleaned.css
+        made.notes = [*cleaned.notes, *pictures.notes]
+        return made
+
+    def _message(self, content: bytes, depth: int) -> _Made:
+        message = Message(content, depth)
+        page = compose(message, self.options)
+        below = self.pieces(message.attachments, depth + 1) if message.attachments else []
+        return _Made(pdf=self.engine.render(page, self.options), below=below, notes=page.notes)
+
+    def _cards(self, kind: str, content: bytes) -> _Made:
+        zone = self.options.timezone()
+        cards = calendar_cards(content, zone, date_text) if kind == "text/calendar" else vcard_cards(content)
+        if not cards:
+            return self._text(content)
+        card = templates().get_template("card.html")
+        return _Made("".join(card.render(title=title, rows=rows) for title, rows in cards))
+
+    def _archive(self, attachment: Attachment, content: bytes, depth: int) -> _Made:
+        with zipfile.ZipFile(io.BytesIO(content)) as archive:
+            infos = [info for info in archive.infolist() if not info.is_dir()]
+            rows = "".join(
+                f'<tr><td>{escaped(shortened(one_line(info.filename), 500))}</td><td class="wx-number">{size(info.file_size)}</td>'
+                f"<td>{info.date_time[0]:04}-{info.date_time[1]:02}-{info.date_time[2]:02}</td></tr>"
+                for info in infos[:5000]
+            )
+            made = _Made(
+                f'<table class="wx-sheet"><thead><tr><th>File</th><th>Size</th><th>Dated</th></tr></thead><tbody>{rows}</tbody></table>'
+            )
+            if len(infos) > 5000:
+                made.notes.append(Note("attachment-shortened", f"{len(infos)} files, 5,000 listed"))
+            if self.options.open_zips and depth < MOST_DEPTH:
+                members = self._members(archive, infos, attachment, made.notes)
+                made.below = self.pieces(members, depth + 1)
+        return made
+
+    def _members(
+        self, archive: zipfile.ZipFile, infos: list[zipfile.ZipInfo], attachment: Attachment, notes: list[Note]
+    ) -> list[Attachment]:
+        """The files of a ZIP, bounded in number, size and proportion."""
+        found = []
+        for number, info in enumerate(infos[:MOST_MEMBERS], 1):
+            self._held += info.file_size
+            if self._held > MOST_MEMBER_BYTES or info.file_size > 1000 * max(info.compress_size, 1000):
+                notes.append(Note("attachment-shortened", f"{one_line(info.filename)[:80]} is too large to be opened"))
+                continue
+            with archive.open(info) as member:
+                data = member.read(info.file_size + 1)
+            name = info.filename.rpartition("/")[2]
+            found.append(
+                Attachment(made_part(data, "application/octet-stream", name, f"{attachment.part.number}.{number}"))
+            )
+        if len(infos) > MOST_MEMBERS:
+            notes.append(Note("attachment-shortened", f"{len(infos)} files, {MOST_MEMBERS} opened"))
+        return found
+
+
+def _paragraphs(text: str) -> list[str]:
+    """Runs of about fifty lines: short blocks keep the engine quick."""
+    lines = text.split("\n")
+    return ["\n".join(lines[at : at + 50]) for at in range(0, len(lines), 50)]
+
+
+def _harmless_svg(content: bytes) -> bytes:
+    """An SVG without anything that runs or refers elsewhere. Raises ValueError where it is no SVG to be read."""
+    text = decode(content)[0]
+    if len(text) > 4_000_000 or "<!ENTITY" in text.upper():
+        raise ValueError("the picture is too large, or defines entities")
+    text = re.sub(r"(?is)<(script|foreignObject|iframe|style)\b.*?(</\1\s*>|/>)", "", text)
+    text = re.sub(r"""(?i)\son\w+\s*=\s*("[^"]*"|'[^']*')""", "", text)
+    return re.sub(
+        r"""(?i)((?:xlink:)?href|src)\s*=\s*(["'])(?!#|data:image/(?:png|jpeg|gif))[^"']*\2""", "", text
+    ).encode("utf-8", "replace")
+
+
+def _checked_pdf(content: bytes, most_pages: int) -> bytes:
+    """A PDF whose pages can be put behind a message. Raises ValueError for a locked or broken one."""
+    import pikepdf
+
+    try:
+        with pikepdf.open(io.BytesIO(content)) as document:
+            count = len(document.pages)
+    except pikepdf.PasswordError as error:
+        raise ValueError("it is locked with a password") from error
+    except (pikepdf.PdfError, RuntimeError) as error:
+        raise ValueError("the PDF is broken") from error
+    if not 0 < count <= most_pages:
+        raise ValueError(f"it has {count} pages; at most {most_pages} are put behind a message")
+    return content
