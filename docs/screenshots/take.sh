@@ -38,6 +38,13 @@ terminal list "wexagraph list saltmere/mailbox --since 2026-02 --before 2026-06 
 id=$(wexagraph list saltmere/mailbox --subject "East quay survey" --csv | sed -n 2p | cut -d, -f1)
 terminal show "wexagraph show saltmere/mailbox $id"
 terminal export "wexagraph export saltmere/mailbox --into out --as pdf,eml" 5
+terminal attachments "wexagraph attachments saltmere/mailbox --into files" 4
+wexagraph export saltmere/mailbox --attached --attachments pages,embed --into pages >pages.txt
+sheet=$(find pages -name "*Dredging, all charts*.pdf" | head -1)
+permit=$(find pages -name "*Permit 2026*.pdf" | head -1)
+pdftoppm -r 92 -f 2 -l 2 -png -singlefile "$sheet" sheet
+pdftoppm -r 66 -f 2 -l 2 -png -singlefile "$permit" permit
+convert sheet.png permit.png -background "#fbfcfd" -bordercolor "#c5d0d6" -border 1 +append -resize 1280x "$here/page-attachments.png"
 rm "saltmere/export/letters/2026-01-28 0645 Tide and Trade - Tide and Trade- Ice on the inner basin.eml"
 echo " " >>saltmere/export/register.csv
 touch saltmere/export/notes.txt

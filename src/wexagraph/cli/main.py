@@ -19,6 +19,7 @@ COMMANDS = {  # name: module, and the line that --help shows without loading the
     "list": ("listing", "The messages of a source, a line each."),
     "show": ("show", "One message: its headers, its text, its parts."),
     "export": ("export", "Make files from messages: PDF, EML, HTML, text, mbox, ZIP."),
+    "attachments": ("attachments", "Only the attachments, in their native formats."),
     "account": ("account", "Accounts on a server: add, check, list, forget."),
     "verify": ("verify", "Prove an export folder whole, or say what is not."),
 }

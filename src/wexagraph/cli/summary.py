@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from wexagraph.exports.report import Report
+from wexagraph.exports.report import Failure, Report
 from wexagraph.notes import CODES
 from wexagraph.text import one_line, size
 
@@ -27,7 +27,7 @@ def print_summary(report: Report) -> None:
     click.echo(f"{total}: {', '.join(sums)}.")
     if report.files:
         files = ", ".join(f"{report.files[name]:,} {_NAMES[name]}" for name in _NAMES if report.files[name])
-        click.echo(f"Files: {files}; {size(report.bytes)} in {_seconds(report.seconds)}.")
+        click.echo(f"Files: {files}; {size(report.bytes)} in {seconds(report.seconds)}.")
     click.echo(f"In:    {one_line(report.into)}")
     if report.changed is not None:
         click.echo(f"At the source: {report.changed:,} message{'s' * (report.changed != 1)} changed.")
@@ -37,26 +37,32 @@ def print_summary(report: Report) -> None:
             click.secho(f"  {count:>6,}  {CODES[code]}", dim=True)
     for path in report.remade[:_SHOWN]:
         click.echo(f"Made again, since it was missing or altered: {one_line(path)}")
-    _print_failures(report)
+    print_failures(report.failures, report.failed, report.troubles)
+    _print_unknown(report)
     if report.interrupted:
         click.echo("Stopped before the end. The same command goes on where it was.")
 
 
-def _print_failures(report: Report) -> None:
-    for failure in report.failures[:_SHOWN]:
+def print_failures(failures: list[Failure], count: int, troubles: list[tuple[str, str]]) -> None:
+    """Name what failed, the first of them, and what of the source could not be read."""
+    for failure in failures[:_SHOWN]:
         subject = f" ({one_line(failure.subject)[:60]})" if failure.subject else ""
         click.secho(
             f"Failed: {failure.id}{subject} in {one_line(failure.folder)}: {one_line(failure.reason)}",
             fg="red",
         )
-    if report.failed > _SHOWN:
-        click.secho(f"... and {report.failed - _SHOWN:,} more; register.csv has them all.", fg="red")
-    for where, reason in report.troubles[:_SHOWN]:
+    if count > _SHOWN:
+        click.secho(f"... and {count - _SHOWN:,} more; register.csv has them all.", fg="red")
+    for where, reason in troubles[:_SHOWN]:
         click.secho(f"Not read: {one_line(where)}: {one_line(reason)}", fg="red")
+
+
+def _print_unknown(report: Report) -> None:
     if report.missing_ids:
         shown = ", ".join(one_line(id) for id in report.missing_ids[:_SHOWN])
         click.secho(f"Not found: {shown}. `wexagraph list` gives the IDs of a source.", fg="red")
 
 
-def _seconds(seconds: float) -> str:
-    return f"{seconds:.1f} s" if seconds < 90 else f"{seconds / 60:.1f} min"
+def seconds(count: float) -> str:
+    """A span of time for people."""
+    return f"{count:.1f} s" if count < 90 else f"{count / 60:.1f} min"

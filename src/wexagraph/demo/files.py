@@ -16,7 +16,8 @@ _FONT = Path(__file__).parent.parent / "fonts" / "LiberationSans-Regular.ttf"
 _SEA, _SAND, _QUAY, _INK = (196, 220, 231), (233, 224, 200), (120, 132, 140), (22, 34, 43)
 
 
-def _font(size: int) -> ImageFont.FreeTypeFont:
+def picture_font(size: int) -> ImageFont.FreeTypeFont:
+    """The face in which pictures are lettered."""
     return ImageFont.truetype(str(_FONT), size)
 
 
@@ -29,11 +30,11 @@ def quay_plan(width: int = 900, height: int = 520) -> bytes:
     for number in range(5):
         left = 60 + number * (width - 120) // 5
         draw.rectangle([left, height * 0.38, left + 120, height * 0.6], fill=_QUAY, outline=_INK, width=2)
-        draw.text((left + 30, height * 0.45), f"Berth {number + 1}", fill="white", font=_font(18))
-    draw.text((24, 18), "East quay, Saltmere. Depths in metres below chart datum", fill=_INK, font=_font(20))
+        draw.text((left + 30, height * 0.45), f"Berth {number + 1}", fill="white", font=picture_font(18))
+    draw.text((24, 18), "East quay, Saltmere. Depths in metres below chart datum", fill=_INK, font=picture_font(20))
     for number in range(26):
         x, y = 40 + (number * 137) % (width - 80), 70 + (number * 53) % 110
-        draw.text((x, y), f"{6 + (number * 7) % 60 / 10:.1f}", fill=(60, 96, 120), font=_font(14))
+        draw.text((x, y), f"{6 + (number * 7) % 60 / 10:.1f}", fill=(60, 96, 120), font=picture_font(14))
     return _saved(image, "PNG")
 
 
@@ -68,8 +69,8 @@ def scan() -> bytes:
         page = Image.new("L", (850, 1100), 250)
         draw = ImageDraw.Draw(page)
         for row, line in enumerate(lines):
-            draw.text((90, 110 + row * 56), line, fill=30, font=_font(34))
-        draw.text((700, 1030), f"{number + 1} / 2", fill=60, font=_font(22))
+            draw.text((90, 110 + row * 56), line, fill=30, font=picture_font(34))
+        draw.text((700, 1030), f"{number + 1} / 2", fill=60, font=picture_font(22))
         pages.append(page.rotate(0.7 if number else -0.5, fillcolor=250).convert("1"))
     out = io.BytesIO()
     pages[0].save(out, "TIFF", save_all=True, append_images=pages[1:], compression="group4")
@@ -82,7 +83,7 @@ def logo(colour: str = "#0d3b52") -> bytes:
     draw = ImageDraw.Draw(image)
     draw.polygon([(6, 34), (40, 34), (32, 44), (14, 44)], fill=colour)
     draw.rectangle([21, 8, 24, 34], fill=colour)
-    draw.text((52, 12), "SALTMERE", fill=colour, font=_font(22))
+    draw.text((52, 12), "SALTMERE", fill=colour, font=picture_font(22))
     return _saved(image, "PNG")
 
 
@@ -143,7 +144,7 @@ def workbook() -> bytes:
     sheet.add_chart(chart, "A8")
     out = io.BytesIO()
     book.save(out)
-    return _fixed_times(out.getvalue())
+    return fixed_times(out.getvalue())
 
 
 @lru_cache(maxsize=2)
@@ -185,7 +186,7 @@ def zipped(members: dict[str, bytes]) -> bytes:
     return out.getvalue()
 
 
-def _fixed_times(content: bytes) -> bytes:
+def fixed_times(content: bytes) -> bytes:
     """A ZIP container with the same time on every member and in its properties."""
     stamp = re.compile(rb"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ")
     with zipfile.ZipFile(io.BytesIO(content)) as archive:

@@ -12,6 +12,7 @@ from pathlib import Path
 
 from wexagraph.demo import letters
 from wexagraph.demo.hard import hard
+from wexagraph.demo.kinds import kinds
 from wexagraph.demo.unusual import unusual
 
 _FALLBACK = datetime(2026, 9, 5, 12, 0, tzinfo=UTC)
@@ -38,9 +39,11 @@ def make_mailbox(folder: Path) -> DemoMailbox:
     maildir = folder / "desk"
     made.messages["desk"] = letters.quarrel()
     made.messages["desk/Berths/East"] = letters.with_files()
+    made.messages["desk/Attachments"] = kinds()
     made.messages["desk/Übersee"] = letters.scripts()
     _write_maildir(maildir, made.messages["desk"], "S")
     _write_maildir(maildir / ".Berths.East", made.messages["desk/Berths/East"], "FS")
+    _write_maildir(maildir / ".Attachments", made.messages["desk/Attachments"], "S")
     _write_maildir(maildir / ".&ANw-bersee", made.messages["desk/Übersee"], "")
     made.messages["letters"] = letters.newsletters()
     _write_files(folder / "letters", made.messages["letters"])

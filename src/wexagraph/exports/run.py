@@ -77,6 +77,10 @@ def export(
     engines = available(options.engine) if "pdf" in options.formats else []
     target = Target(Path(into))
     try:
+        if (target.folder / OWN / "attachments.sqlite").exists():
+            raise TargetError(
+                f"{target.folder} holds attachments that were taken out. Choose another folder for an export."
+            )
         journal = Journal(target.folder / OWN / "journal.sqlite")
         try:
             run = _Run(source, target, journal, options, engines, progress, stopped, executor)

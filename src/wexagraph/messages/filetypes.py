@@ -22,20 +22,29 @@ DOC, XLS, PPT, RTF = (
 PDF, ZIP, EML = "application/pdf", "application/zip", "message/rfc822"
 PROGRAM = "application/x-executable"
 _MAGIC = (
-    (b"%PDF-", PDF), (b"\x89PNG\r\n\x1a\n", "image/png"), (b"\xff\xd8\xff", "image/jpeg"), (b"GIF8", "image/gif"), (b"BM", "image/bmp"),
+    (b"%PDF-", PDF), (b"\x89PNG\r\n\x1a\n", "image/png"), (b"\xff\xd8\xff", "image/jpeg"), (b"GIF8", "image/gif"),
+    (b"BM", "image/bmp"),
     (b"II*\0", "image/tiff"), (b"MM\0*", "image/tiff"), (b"{\\rtf", RTF), (b"MZ", PROGRAM), (b"\x7fELF", PROGRAM),
-    (b"\xcf\xfa\xed\xfe", PROGRAM), (b"#!", "text/x-script"), (b"BEGIN:VCALENDAR", "text/calendar"), (b"BEGIN:VCARD", "text/vcard"),
-    (b"\x1f\x8b", "application/gzip"), (b"7z\xbc\xaf\x27\x1c", "application/x-7z-compressed"), (b"Rar!", "application/vnd.rar"),
+    (b"\xcf\xfa\xed\xfe", PROGRAM), (b"#!", "text/x-script"), (b"BEGIN:VCALENDAR", "text/calendar"), (b"BEGIN:VCARD",
+    "text/vcard"),
+    (b"\x1f\x8b", "application/gzip"), (b"7z\xbc\xaf\x27\x1c", "application/x-7z-compressed"), (b"Rar!",
+    "application/vnd.rar"),
 )  # fmt: skip
 _BY_NAME = {
-    ".docx": DOCX, ".xlsx": XLSX, ".xlsm": XLSX, ".pptx": PPTX, ".odt": ODT, ".ods": ODS, ".odp": ODP, ".doc": DOC, ".xls": XLS, ".ppt": PPT,
-    ".rtf": RTF, ".pdf": PDF, ".eml": EML, ".ics": "text/calendar", ".vcf": "text/vcard", ".csv": "text/csv", ".tsv": "text/tab-separated-values",
-    ".md": "text/markdown", ".json": "application/json", ".xml": "application/xml", ".log": "text/plain", ".txt": "text/plain",
-    ".htm": "text/html", ".html": "text/html", ".svg": "image/svg+xml", ".heic": "image/heic", ".webp": "image/webp", ".zip": ZIP,
+    ".docx": DOCX, ".xlsx": XLSX, ".xlsm": XLSX, ".pptx": PPTX, ".odt": ODT, ".ods": ODS, ".odp": ODP, ".doc": DOC,
+    ".xls": XLS, ".ppt": PPT,
+    ".rtf": RTF, ".pdf": PDF, ".eml": EML, ".ics": "text/calendar", ".vcf": "text/vcard", ".csv": "text/csv",
+    ".tsv": "text/tab-separated-values",
+    ".md": "text/markdown", ".json": "application/json", ".xml": "application/xml", ".log": "text/plain", ".txt":
+    "text/plain",
+    ".htm": "text/html", ".html": "text/html", ".svg": "image/svg+xml", ".heic": "image/heic", ".webp":
+    "image/webp", ".zip": ZIP,
 }  # fmt: skip
 _SAME = {  # declared so, though the bytes say the other
-    "image/jpg": "image/jpeg", "image/pjpeg": "image/jpeg", "application/x-pdf": PDF, "application/x-zip-compressed": ZIP, "text/rtf": RTF,
-    "application/x-zip": ZIP, "image/x-png": "image/png", "image/tif": "image/tiff", "image/x-ms-bmp": "image/bmp", "text/x-vcard": "text/vcard",
+    "image/jpg": "image/jpeg", "image/pjpeg": "image/jpeg", "application/x-pdf": PDF,
+    "application/x-zip-compressed": ZIP, "text/rtf": RTF,
+    "application/x-zip": ZIP, "image/x-png": "image/png", "image/tif": "image/tiff", "image/x-ms-bmp": "image/bmp",
+    "text/x-vcard": "text/vcard",
     "image/heif": "image/heic", "text/directory": "text/vcard", "application/ics": "text/calendar",
 }  # fmt: skip
 _VAGUE = frozenset(

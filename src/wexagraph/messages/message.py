@@ -45,6 +45,11 @@ class Message:
     def attachments(self) -> list[Attachment]:
         return self._rich.attachments
 
+    def layout_pictures(self) -> list[Part]:
+        """Pictures that the HTML shows in its layout, which are no attachments."""
+        attached = {id(attachment.part) for attachment in self._rich.attachments}
+        return [part for part in self._rich.pictures if id(part) not in attached]
+
     def picture(self, reference: str) -> Part | None:
         """The part that `cid:` or a Content-Location names (RFC 2392, RFC 2557), or None."""
         return self._pictures.get(reference)

@@ -132,7 +132,8 @@ def offset_text(moment: datetime) -> str:
     return f"UTC{packed[:3]}:{packed[3:5]}"
 
 
-_VCARD = {"EMAIL": "E-mail", "TEL": "Telephone", "ADR": "Address", "ORG": "Organisation", "TITLE": "Title", "ROLE": "Role", "URL": "Web",
+_VCARD = {"EMAIL": "E-mail", "TEL": "Telephone", "ADR": "Address", "ORG": "Organisation", "TITLE": "Title",
+"ROLE": "Role", "URL": "Web",
           "BDAY": "Birthday", "NOTE": "Note"}  # fmt: skip
 
 

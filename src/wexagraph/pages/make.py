@@ -23,7 +23,8 @@ class Job:
     """What is to be made of one message: `formats` out of pdf, html and text.
 
     `engine` names the engine for the PDF; `plain` sets the text alone, for a layout that no engine could make.
-    `arrival` is the mailbox's date for the message, shown where it has none. Without `convert`, attachments that were to be
+    `arrival` is the mailbox's date for the message, shown where it has none. Without `convert`, attachments that
+    were to be
     made into pages are only described.
     """
 

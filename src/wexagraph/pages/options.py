@@ -35,7 +35,8 @@ class PageOptions:
 
     `zone` is an IANA name for the dates on the page, or "sender" for each message's own offset. Lengths are in
     millimetres. `most_pages` bounds a single message. `show_hidden` prints what a sender hid; `read_back` reads each
-    PDF again and compares its words. `attachments` are embedded, made into pages behind the message, put beside it, zipped
+    PDF again and compares its words. `attachments` are embedded, made into pages behind the message, put beside it,
+    zipped
     beside it, or only listed; `open_zips` makes pages of what is in ZIPs too.
     """
 

@@ -31,7 +31,12 @@ def draw(chart: Any, book: Any) -> bytes:
 
     for face in ("LiberationSans-Regular.ttf", "LiberationSans-Bold.ttf"):
         font_manager.fontManager.addfont(str(FOLDER / face))
-    settings: Any = {"svg.fonttype": "none", "svg.hashsalt": "wexagraph", "font.family": "Liberation Sans", "font.size": 9}
+    settings: Any = {
+        "svg.fonttype": "none",
+        "svg.hashsalt": "wexagraph",
+        "font.family": "Liberation Sans",
+        "font.size": 9,
+    }
     with matplotlib.rc_context(settings):
         figure = Figure(figsize=(6.4, 3.7), layout="constrained")
         axes = figure.add_subplot()

@@ -84,7 +84,8 @@ class Converter:
                 raise ValueError("an earlier try to make pages of the attachments failed")
             made = self._made(attachment, kind, content, depth)
             pdf = made.pdf or self._set(name, kind, content, made)
-        except (ValueError, PageError, RuntimeError, MemoryError, ArithmeticError, LookupError, TypeError, AttributeError,
+        except (ValueError, PageError, RuntimeError, MemoryError, ArithmeticError, LookupError, TypeError,
+        AttributeError,
                 zipfile.BadZipFile, OSError, zlib.error) as error:  # fmt: skip
             reason = str(error)[:200] or type(error).__name__
             self.unconverted.append(attachment)
@@ -112,7 +113,9 @@ class Converter:
             table, wide, notes = workbook(content, resources)
             return _Made(table, resources, landscape=wide, notes=notes)
         if kind == DOCX:
-            return self._html(document_html(content))
+            made = self._html(document_html(content))
+            made.html = f'<div class="wx-document">{made.html}</div>'
+            return made
         if kind in ("text/calendar", "text/vcard"):
             return self._cards(kind, content)
         if kind in SUITE_TYPES:
@@ -128,12 +131,14 @@ class Converter:
         width, height = options.page_size
         html = templates().get_template("attachment.html").render(
             width=width, height=height, margin=options.margin, screen=False, footer=css_string(name[:90]),
-            name=name, about=f"{kind}, {size(len(content))}", body=Markup(made.html), style=Markup(made.css.replace("</", "<\\/")),
+            name=name, about=f"{kind}, {size(len(content))}", body=Markup(made.html),
+            style=Markup(made.css.replace("</", "<\\/")),
         )  # fmt: skip
         return self.engine.render(Page(html, made.resources, name, "", None), options)
 
     def _described(self, attachment: Attachment, kind: str, content: bytes, reason: str) -> str:
-        rows = [("Name", one_line(attachment.name)), ("Declared as", one_line(attachment.type)), ("Taken for", kind), ("Size", size(len(content))),
+        rows = [("Name", one_line(attachment.name)), ("Declared as", one_line(attachment.type)), ("Taken for", kind),
+        ("Size", size(len(content))),
                 ("SHA-256", hashlib.sha256(content).hexdigest()), ("Not shown", reason)]  # fmt: skip
         return templates().get_template("card.html").render(title="This attachment is not shown as pages", rows=rows)
 
@@ -191,12 +196,14 @@ class Converter:
         with zipfile.ZipFile(io.BytesIO(content)) as archive:
             infos = [info for info in archive.infolist() if not info.is_dir()]
             rows = "".join(
-                f'<tr><td>{escaped(shortened(one_line(info.filename), 500))}</td><td class="wx-number">{size(info.file_size)}</td>'
+                f"<tr><td>{escaped(shortened(one_line(info.filename), 500))}</td>"
+                f'<td class="wx-number">{size(info.file_size)}</td>'
                 f"<td>{info.date_time[0]:04}-{info.date_time[1]:02}-{info.date_time[2]:02}</td></tr>"
                 for info in infos[:5000]
             )
             made = _Made(
-                f'<table class="wx-sheet"><thead><tr><th>File</th><th>Size</th><th>Dated</th></tr></thead><tbody>{rows}</tbody></table>'
+                '<table class="wx-sheet"><thead><tr><th>File</th><th>Size</th><th>Dated</th></tr></thead>'
+                f"<tbody>{rows}</tbody></table>"
             )
             if len(infos) > 5000:
                 made.notes.append(Note("attachment-shortened", f"{len(infos)} files, 5,000 listed"))

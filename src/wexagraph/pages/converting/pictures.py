@@ -10,7 +10,7 @@ from wexagraph.pages.pictures import MOST_PIXELS
 
 _DPI = 150
 MOST_FRAMES = 500
-_READ = ["PNG", "JPEG", "GIF", "BMP", "WEBP", "TIFF", "HEIF", "MPO"]
+_READ = ["PNG", "JPEG", "GIF", "BMP", "WEBP", "TIFF", "HEIF"]
 
 
 def frames(content: bytes) -> Iterator[tuple[str, bytes, int, int]]:
@@ -37,7 +37,7 @@ def frames(content: bytes) -> Iterator[tuple[str, bytes, int, int]]:
                         and upright.size == frame.size
                         and not frame.getexif().get(0x112, 1) > 1
                     )
-                    kind, data = (f"image/{(image.format or str()).lower()}", content) if whole else _written(upright)
+                    kind, data = (f"image/{str(image.format).lower()}", content) if whole else _written(upright)
                     yield kind, data, round(upright.width * 96 / _DPI), round(upright.height * 96 / _DPI)
         except ValueError:
             raise

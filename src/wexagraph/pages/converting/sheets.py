@@ -93,7 +93,7 @@ class _Sheet:
         self.rows = [n for n in rows if not sheet.row_dimensions[n].hidden]
         hidden = len(rows) - len(self.rows)
         if hidden:
-            self.notes.append(Note("attachment-hidden", f"{hidden} rows of {sheet.title}"))
+            self.notes.append(Note("attachment-hidden", f"{hidden} row{'s' * (hidden != 1)} of {sheet.title}"))
         if len(self.columns) < min(sheet.max_column, MOST_COLUMNS):
             self.notes.append(Note("attachment-hidden", f"columns of {sheet.title}"))
         if sheet.max_row > MOST_ROWS or sheet.max_column > MOST_COLUMNS:
@@ -185,7 +185,8 @@ class _Sheet:
             self.uncomputed += 1
             text = written
         style = _style(cell, isinstance(value, int | float) and not isinstance(value, bool))
-        return f"<td{spans}{f' style={chr(34)}{style}{chr(34)}' if style else ''}>{escape(without_controls(text), quote=False)}</td>"
+        look = f' style="{style}"' if style else ""
+        return f"<td{spans}{look}>{escape(without_controls(text), quote=False)}</td>"
 
 
 class _Plain:

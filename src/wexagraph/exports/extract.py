@@ -1,0 +1,372 @@
+"""Only the attachments: each as a file of its own, in its own format, byte for byte."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import os
+import time
+import zipfile
+import zlib
+from collections import Counter, deque
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Future
+from dataclasses import dataclass, field
+from datetime import tzinfo
+from pathlib import Path
+
+from wexagraph.errors import MessageError, TargetError
+from wexagraph.exports.ledger import Entry, Ledger, Origin
+from wexagraph.exports.pool import Workers
+from wexagraph.exports.report import Failure, Progress
+from wexagraph.exports.staging import Staged, Stager
+from wexagraph.exports.target import OWN, Target
+from wexagraph.messages import Attachment, Header, Message
+from wexagraph.messages.filetypes import ZIP, contradicts, recognise
+from wexagraph.messages.mime import made_part
+from wexagraph.naming import Fields, NamePattern, clean, with_extension
+from wexagraph.selection import Choice
+from wexagraph.selection.criteria import text_matches
+from wexagraph.sources import Envelope, Source, reopen
+from wexagraph.text import one_line, shortened
+
+ATTACHMENT_PATTERN = "{date:%Y-%m-%d} {sender} - {filename}"
+_DEEPEST, _MOST_MEMBERS, _MOST_MEMBER_BYTES = 5, 1000, 512 * 1024 * 1024
+_CALL_MESSAGES, _CALL_BYTES = 32, 24 * 1024 * 1024
+_BATCH, _BATCH_SECONDS = 512, 2.0
+
+
+@dataclass(frozen=True)
+class ExtractOptions:
+    """Which attachments, and how they are named.
+
+    `wanted` are names or media types, with `*` and `?`; none means all. Sizes are in bytes. `inline` takes pictures
+    of the
+    layout too, `nested` the attachments of messages inside, `open_zips` the files of ZIPs. `once` writes a file a
+    digest.
+    """
+
+    pattern: NamePattern = field(default_factory=lambda: NamePattern(ATTACHMENT_PATTERN))
+    wanted: tuple[str, ...] = ()
+    larger: int | None = None
+    smaller: int | None = None
+    inline: bool = False
+    nested: bool = False
+    open_zips: bool = False
+    once: bool = False
+    zone: tzinfo | None = None
+    jobs: int = 1
+
+    @property
+    def recipe(self) -> str:
+        """Equal for two runs that take the same attachments under the same names."""
+        told = (
+            self.pattern.text,
+            self.wanted,
+            self.larger,
+            self.smaller,
+            self.inline,
+            self.nested,
+            self.open_zips,
+            str(self.zone),
+        )
+        return hashlib.sha256(repr(told).encode("utf-8", "surrogateescape")).hexdigest()[:16]
+
+
+@dataclass
+class ExtractReport:
+    """The sums: messages `read`; attachments `written`, `already` there, `same` as another (`once`); `failed`
+    messages."""
+
+    into: str
+    read: int = 0
+    written: int = 0
+    already: int = 0
+    same: int = 0
+    failed: int = 0
+    bytes: int = 0
+    types: Counter[str] = field(default_factory=Counter)
+    notes: Counter[str] = field(default_factory=Counter)
+    failures: list[Failure] = field(default_factory=list)
+    troubles: list[tuple[str, str]] = field(default_factory=list)
+    seconds: float = 0.0
+    interrupted: bool = False
+
+    @property
+    def complete(self) -> bool:
+        return not (self.failed or self.troubles or self.interrupted)
+
+
+@dataclass(slots=True)
+class Pulled:
+    """A message that was read: where it is from, and its attachments, staged. `trouble` says why it could not be."""
+
+    origin: Origin
+    entries: list[Entry] = field(default_factory=list)
+    staged: list[Staged] = field(default_factory=list)
+    trouble: str = ""
+
+
+def extract(
+    source: Source,
+    into: str | Path,
+    choice: Choice | None = None,
+    options: ExtractOptions | None = None,
+    *,
+    progress: Callable[[Progress], None] | None = None,
+    stopped: Callable[[], bool] | None = None,
+) -> ExtractReport:
+    """Write the attachments of the chosen messages below the folder `into`; run again, only what is missing.
+
+    Raises SourceError, TargetError or CallError; a message that fails is in the report instead.
+    """
+    started = time.monotonic()
+    options = options or ExtractOptions()
+    target = Target(Path(into))
+    try:
+        if (target.folder / OWN / "journal.sqlite").exists():
+            raise TargetError(f"{target.folder} holds an export. Choose another folder for attachments alone.")
+        ledger = Ledger(target.folder / OWN / "attachments.sqlite", options.recipe)
+        try:
+            run = _Run(source, target, ledger, options, progress or (lambda _: None), stopped or (lambda: False))
+            report = run.go(choice or Choice())
+        finally:
+            ledger.close()
+    finally:
+        target.close()
+    report.seconds = time.monotonic() - started
+    return report
+
+
+class _Run:
+    def __init__(
+        self, source: Source, target: Target, ledger: Ledger, options: ExtractOptions,
+        tell: Callable[[Progress], None], stopped: Callable[[], bool],
+    ) -> None:  # fmt: skip
+        self.source, self.target, self.ledger, self.options = source, target, ledger, options
+        self.tell, self.stopped = tell, stopped
+        self.report, self.progress = ExtractReport(str(target.folder)), Progress()
+        self.batch: list[tuple[Entry, Staged]] = []
+        self.met: list[Origin] = []
+        self.since = time.monotonic()
+
+    def go(self, choice: Choice) -> ExtractReport:
+        if self.source.reopens and self.options.jobs > 1:
+            pulled = self._by_workers(choice)
+        else:
+            stager = self.target.stager
+            read = self.source.read_many(self._wanted(choice))
+            pulled = (pull(stager, envelope, data, self.options) for envelope, data in read)
+        try:
+            for found in pulled:
+                self._take(found)
+        except OSError as error:
+            raise self.target.failed(error) from error
+        self._put()
+        self.ledger.write_lists(self.target)
+        self.report.troubles += [(t.where, t.reason) for t in self.source.troubles]
+        return self.report
+
+    def _wanted(self, choice: Choice) -> Iterator[Envelope]:
+        """The chosen messages but those whose attachments are all there."""
+        for envelope in choice.select(self.source):
+            if self.stopped():
+                self.report.interrupted = True
+                return
+            known = self.ledger.known(self.source.location, envelope)
+            if known is not None and all(self._intact(entry) for entry in known):
+                self.report.read += 1
+                self.report.already += len(known)
+                self._advance()
+                continue
+            yield envelope
+
+    def _intact(self, entry: Entry) -> bool:
+        stamp = self.target.stamp(entry.path)
+        if stamp is None or stamp[0] != entry.size:
+            return False
+        return stamp[1] == entry.modified or self.target.sha256(entry.path) == entry.sha256
+
+    def _by_workers(self, choice: Choice) -> Iterator[Pulled]:
+        """Workers read, decode, digest and stage, many messages at a time; their order stays."""
+        running: deque[Future[list[Pulled]]] = deque()
+        with Workers(self.options.jobs, 0) as pool:
+            for batch in _in_calls(self._wanted(choice)):
+                call = (self.source.location, str(self.target.work), batch, self.options)
+                running.append(pool.submit_lasting(pull_many, *call))
+                if len(running) > 3 * self.options.jobs:
+                    yield from running.popleft().result()
+            while running:
+                yield from running.popleft().result()
+
+    def _take(self, found: Pulled) -> None:
+        report, origin = self.report, found.origin
+        report.read += 1
+        origin.source = self.source.location
+        if found.trouble:
+            report.failed += 1
+            report.failures.append(Failure(origin.id, origin.folder, origin.subject, found.trouble))
+        else:
+            for entry, staged in zip(found.entries, found.staged, strict=True):
+                self._name(entry, staged, self.ledger.before(entry))
+            self.met.append(origin)
+        self._advance()
+        if len(self.batch) >= _BATCH or time.monotonic() - self.since > _BATCH_SECONDS:
+            self._put()
+
+    def _name(self, entry: Entry, staged: Staged, before: Entry | None) -> None:
+        """Give an attachment its path: the one it had, that of an identical one, or the first that is free."""
+        report = self.report
+        report.types[entry.type] += 1
+        if entry.note:
+            report.notes[entry.note] += 1
+        if before is not None and before.sha256 == entry.sha256:
+            entry.path = before.path
+            if self._intact(before):
+                os.unlink(staged.waiting)
+                report.already += 1
+                entry.modified = before.modified
+                self.ledger.add(entry)
+                return
+            staged.replaces = True
+        elif self.options.once and (same := self.ledger.path_of(entry.sha256)):
+            entry.path = same
+            entry.modified = (self.target.stamp(same) or (0, staged.modified))[1]
+            os.unlink(staged.waiting)
+            report.same += 1
+            self.ledger.add(entry)
+            return
+        else:
+            entry.path = self.ledger.free(entry.wish, self.target.taken)
+        staged.path, entry.modified = entry.path, staged.modified
+        self.ledger.add(entry)
+        self.batch.append((entry, staged))
+
+    def _put(self) -> None:
+        batch, self.batch = self.batch, []
+        self.since = time.monotonic()
+        for (entry, staged), (_, refused) in zip(batch, self.target.put(s for _, s in batch), strict=True):
+            if refused:
+                self.report.failed += 1
+                self.report.failures.append(Failure(entry.origin.id, entry.origin.folder, entry.name, refused))
+                self.ledger.drop(entry)
+            else:
+                self.report.written += 1
+                self.report.bytes += staged.size
+        self.ledger.meet(self.met)
+        self.met = []
+
+    def _advance(self) -> None:
+        self.progress.done += 1
+        self.progress.failed = self.report.failed
+        self.tell(self.progress)
+
+
+def _in_calls(envelopes: Iterable[Envelope]) -> Iterator[list[Envelope]]:
+    batch: list[Envelope] = []
+    held = 0
+    for envelope in envelopes:
+        batch.append(envelope)
+        held += envelope.size
+        if len(batch) == _CALL_MESSAGES or held > _CALL_BYTES:
+            yield batch
+            batch, held = [], 0
+    if batch:
+        yield batch
+
+
+_stagers: dict[str, Stager] = {}
+
+
+def pull_many(location: str, work: str, envelopes: list[Envelope], options: ExtractOptions) -> list[Pulled]:
+    """Read messages and stage their attachments; runs in a worker. Raises OSError."""
+    source = reopen(location)
+    stager = _stagers.setdefault(work, Stager(work))
+    found = []
+    for envelope in envelopes:
+        data: bytes | MessageError
+        try:
+            data = source.read(envelope)
+        except MessageError as error:
+            data = error
+        found.append(pull(stager, envelope, data, options))
+    return found
+
+
+def pull(stager: Stager, envelope: Envelope, data: bytes | MessageError, options: ExtractOptions) -> Pulled:
+    """Stage the wanted attachments of a message. Raises OSError."""
+    header = envelope.header
+    if isinstance(data, bytes) and not header.block:
+        header = Header(data[:65536])
+    moment = envelope.date()[0]
+    origin = Origin(
+        envelope.folder, envelope.place, envelope.fingerprint(), envelope.id, moment.isoformat() if moment else "",
+        shortened(one_line(str(header.sender)), 500), shortened(one_line(header.subject), 2000),
+    )  # fmt: skip
+    if isinstance(data, MessageError):
+        return Pulled(origin, trouble=str(data))
+    origin.sha256 = hashlib.sha256(data).hexdigest()
+    pulled = Pulled(origin)
+    stamp = moment.timestamp() if moment else None
+    for number, attachment in enumerate(_all(Message(data), options), 1):
+        if not _is_wanted(attachment, options):
+            continue
+        content = attachment.content()
+        if not _fits(len(content), options):
+            continue
+        stem, suffix = with_extension(clean(attachment.name))
+        fields = Fields(header, envelope.folder, envelope.id, options.zone, moment, filename=stem, number=number)
+        staged = stager.stage("", content, False)
+        if stamp is not None and 0 <= stamp < 2**33:
+            os.utime(staged.waiting, (stamp, stamp))
+            staged.modified = os.stat(staged.waiting).st_mtime_ns
+        note = "attachment-other-type" if contradicts(attachment.name, attachment.type, content) else ""
+        name = shortened(one_line(attachment.name), 1000)
+        path = options.pattern.stem(fields) + suffix
+        key = f"{attachment.part.number}:{name[:200]}"
+        kind = one_line(attachment.type)[:100]
+        pulled.entries.append(Entry(origin, key, path, name, kind, len(content), staged.sha256, note=note))
+        pulled.staged.append(staged)
+    return pulled
+
+
+def _all(message: Message, options: ExtractOptions, depth: int = 0) -> Iterator[Attachment]:
+    """The attachments of a message in their order; on request also those inside messages and ZIPs."""
+    found = [
+        *message.attachments,
+        *([Attachment(part) for part in message.layout_pictures()] if options.inline else []),
+    ]
+    for attachment in found:
+        yield attachment
+        if depth >= _DEEPEST:
+            continue
+        if options.nested and attachment.type in ("message/rfc822", "message/global"):
+            yield from _all(Message(attachment.content(), depth + 1), options, depth + 1)
+        elif options.open_zips and recognise(attachment.content()) == ZIP:
+            yield from _members(attachment)
+
+
+def _members(attachment: Attachment) -> Iterator[Attachment]:
+    """The files of a ZIP, bounded in number, size and proportion; none of a ZIP that can't be read."""
+    held = 0
+    try:
+        with zipfile.ZipFile(io.BytesIO(attachment.content())) as archive:
+            for number, info in enumerate(archive.infolist()[:_MOST_MEMBERS], 1):
+                held += info.file_size
+                if info.is_dir() or held > _MOST_MEMBER_BYTES or info.file_size > 1000 * max(info.compress_size, 1000):
+                    continue
+                data = archive.read(info)
+                name = info.filename.rpartition("/")[2]
+                yield Attachment(
+                    made_part(data, "application/octet-stream", name, f"{attachment.part.number}.{number}")
+                )
+    except (zipfile.BadZipFile, zlib.error, OSError, RuntimeError, NotImplementedError, EOFError, ValueError):
+        return
+
+
+def _is_wanted(attachment: Attachment, options: ExtractOptions) -> bool:
+    return not options.wanted or any(text_matches(value, attachment.name, attachment.type) for value in options.wanted)
+
+
+def _fits(size: int, options: ExtractOptions) -> bool:
+    return (options.larger is None or size > options.larger) and (options.smaller is None or size < options.smaller)

@@ -1,0 +1,226 @@
+"""The machine's own record of attachments that were taken out: which, from which message, to which file."""
+
+from __future__ import annotations
+
+import csv
+import io
+import sqlite3
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from wexagraph.errors import TargetError
+from wexagraph.exports.register import MANIFEST, REGISTER
+from wexagraph.exports.target import Target
+from wexagraph.naming import collision_key, with_extension
+from wexagraph.notes import CODES
+from wexagraph.sources import Envelope
+from wexagraph.text import cell
+
+COLUMNS = (
+    "id",
+    "folder",
+    "date",
+    "from",
+    "subject",
+    "attachment",
+    "type",
+    "size",
+    "sha256",
+    "file",
+    "message_sha256",
+    "notes",
+)
+_SCHEMA = """
+BEGIN;
+CREATE TABLE IF NOT EXISTS message (
+    number INTEGER PRIMARY KEY, source TEXT NOT NULL, folder TEXT NOT NULL, place TEXT NOT NULL, stamp TEXT NOT NULL,
+    id TEXT NOT NULL, date TEXT NOT NULL, sender TEXT NOT NULL, subject TEXT NOT NULL, sha256 TEXT NOT NULL,
+    UNIQUE (source, folder, place, stamp)
+);
+CREATE TABLE IF NOT EXISTS met (message INTEGER NOT NULL, recipe TEXT NOT NULL, PRIMARY KEY (message,
+recipe)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS attachment (
+    message INTEGER NOT NULL, key TEXT NOT NULL, wish TEXT NOT NULL, name TEXT NOT NULL, type TEXT NOT NULL,
+    size INTEGER NOT NULL, sha256 TEXT NOT NULL, path TEXT NOT NULL, modified INTEGER NOT NULL, note TEXT NOT NULL,
+    recipe TEXT NOT NULL, PRIMARY KEY (message, key, wish)
+) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS attachment_sha256 ON attachment (sha256);
+CREATE TABLE IF NOT EXISTS name (key TEXT PRIMARY KEY) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS list (name TEXT PRIMARY KEY, path TEXT NOT NULL, sha256 TEXT NOT NULL);
+COMMIT;
+"""
+
+
+@dataclass(slots=True)
+class Origin:
+    """The message that attachments are from. `sha256` is of its bytes."""
+
+    folder: str
+    place: str
+    stamp: str
+    id: str
+    date: str
+    sender: str
+    subject: str
+    sha256: str = ""
+    source: str = ""
+
+    def fingerprint(self) -> str:
+        return self.stamp
+
+
+@dataclass(slots=True)
+class Entry:
+    """An attachment: the part of its message that it is, the path it would like, its name as it came, its file."""
+
+    origin: Origin
+    key: str
+    wish: str
+    name: str
+    type: str
+    size: int
+    sha256: str
+    path: str = ""
+    modified: int = 0
+    note: str = ""
+
+
+class Ledger:
+    """SQLite in the target's own folder. All methods raise TargetError where the disk fails."""
+
+    def __init__(self, path: Path, recipe: str) -> None:
+        self._path, self._recipe = path, recipe
+        try:
+            self._base = sqlite3.connect(path, isolation_level=None)
+            self._base.executescript(_SCHEMA)
+            self._base.execute("BEGIN")
+        except sqlite3.Error as error:
+            raise TargetError(
+                f"{path} can't be used: {error}. Move it away, and run the same command again."
+            ) from error
+        self._numbers: dict[tuple[str, str, str, str], int] = {}
+
+    def close(self) -> None:
+        self._base.rollback()
+        self._base.close()
+
+    def _do(self, sql: str, *values: Any) -> sqlite3.Cursor:
+        try:
+            return self._base.execute(sql, values)
+        except sqlite3.Error as error:
+            raise TargetError(f"{self._path} can't be written: {error}. Free some space, and run it again.") from error
+
+    def known(self, source: str, where: Envelope | Origin) -> list[Entry] | None:
+        """What a run with these options has taken from this message; None where none has met it."""
+        found = self._do(
+            "SELECT number FROM message JOIN met ON message=number "
+            "WHERE source=? AND folder=? AND place=? AND stamp=? AND recipe=?",
+            source, where.folder, where.place, where.fingerprint(), self._recipe,
+        ).fetchone()  # fmt: skip
+        if found is None:
+            return None
+        origin = Origin(where.folder, where.place, where.fingerprint(), "", "", "", "")
+        return [entry for entry, recipe in self._entries(origin, found[0]) if recipe == self._recipe]
+
+    def before(self, entry: Entry) -> Entry | None:
+        """The same attachment of the same message under the same name, as an earlier run took it."""
+        found = self._entries(entry.origin, self._number(entry.origin), entry)
+        return next((old for old, _ in found), None)
+
+    def _entries(self, origin: Origin, number: int, like: Entry | None = None) -> list[tuple[Entry, str]]:
+        narrowed, values = ("AND key=? AND wish=?", (like.key, like.wish)) if like else ("", ())
+        rows = self._do(
+            "SELECT key, wish, name, type, size, sha256, path, modified, note, recipe FROM attachment "
+            f"WHERE message=? {narrowed} ORDER BY key", number, *values,
+        )  # fmt: skip
+        return [(Entry(origin, *row[:-1]), row[-1]) for row in rows]
+
+    def path_of(self, sha256: str) -> str | None:
+        """The file in which these bytes are already."""
+        found = self._do("SELECT path FROM attachment WHERE sha256=? ORDER BY message, key LIMIT 1", sha256).fetchone()
+        return str(found[0]) if found else None
+
+    def free(self, path: str, taken: Callable[[str], bool]) -> str:
+        """The first path of this name that collides with none; it is taken from now on."""
+        folder, slash, name = path.rpartition("/")
+        stem, suffix = with_extension(name)
+        candidate, turn = path, 1
+        while self._do("SELECT 1 FROM name WHERE key=?", collision_key(candidate)).fetchone() or taken(candidate):
+            turn += 1
+            candidate = f"{folder}{slash}{stem} ({turn}){suffix}"
+        self._do("INSERT INTO name VALUES (?)", collision_key(candidate))
+        return candidate
+
+    def add(self, entry: Entry) -> None:
+        self._do(
+            "INSERT OR REPLACE INTO attachment VALUES (?,?,?,?,?,?,?,?,?,?,?)",
+            self._number(entry.origin), entry.key, entry.wish, entry.name, entry.type, entry.size, entry.sha256,
+            entry.path,
+            entry.modified, entry.note, self._recipe,
+        )  # fmt: skip
+
+    def drop(self, entry: Entry) -> None:
+        """The file could not be put: the attachment is not taken after all."""
+        number = self._number(entry.origin)
+        self._do("DELETE FROM attachment WHERE message=? AND key=? AND wish=?", number, entry.key, entry.wish)
+
+    def _number(self, origin: Origin) -> int:
+        """The number of a message, given before it counts as met."""
+        key = (origin.source, origin.folder, origin.place, origin.stamp)
+        if key not in self._numbers:
+            where = "source=? AND folder=? AND place=? AND stamp=?"
+            found = self._do(f"SELECT number FROM message WHERE {where}", *key).fetchone()
+            if found is None:
+                told = (origin.id, origin.date, origin.sender, origin.subject, origin.sha256)
+                columns = "source, folder, place, stamp, id, date, sender, subject, sha256"
+                made = self._do(f"INSERT INTO message ({columns}) VALUES (?,?,?,?,?,?,?,?,?)", *key, *told)
+                found = (made.lastrowid,)
+            self._numbers[key] = int(found[0] or 0)
+        return self._numbers[key]
+
+    def meet(self, origins: Iterable[Origin]) -> None:
+        """These messages are done: all their attachments are on the disk. What was said so far becomes lasting."""
+        for origin in origins:
+            self._do("INSERT OR IGNORE INTO met VALUES (?,?)", self._number(origin), self._recipe)
+        self._numbers.clear()
+        self._do("COMMIT")
+        self._do("BEGIN")
+
+    def write_lists(self, target: Target) -> None:
+        """Write the register and the checksums anew. One that somebody has changed is kept beside the new one."""
+        self._write(target, REGISTER, self._register())
+        digest = self._do("SELECT sha256, path FROM list WHERE name=?", REGISTER).fetchone()
+        paths = self._do("SELECT DISTINCT sha256, path FROM attachment ORDER BY path")
+        self._write(target, MANIFEST, (f"{sha256}  {path}\n" for sha256, path in [*paths, digest]))
+        target.settle()
+
+    def _write(self, target: Target, name: str, lines: Iterable[str]) -> None:
+        old = self._do("SELECT path, sha256 FROM list WHERE name=?", name).fetchone()
+        path = str(old[0]) if old else target.free_path(name)
+        staging = target.open_staging()
+        with staging.failing():
+            for line in lines:
+                staging.file.write(line.encode("utf-8", "surrogateescape"))
+        staged = staging.finish(path, replaces=old is not None)
+        present = target.sha256(path) if old else None
+        if old and present not in (None, old[1], staged.sha256):
+            target.set_aside(path)
+        self._do("INSERT OR REPLACE INTO list VALUES (?,?,?)", name, path, staged.sha256)
+        target.put([staged])
+        self._do("COMMIT")
+        self._do("BEGIN")
+
+    def _register(self) -> Iterator[str]:
+        yield "\ufeff" + ",".join(COLUMNS) + "\r\n"
+        rows = self._do(
+            "SELECT m.id, m.folder, m.date, m.sender, m.subject, a.name, a.type, a.size, a.sha256, a.path, m.sha256, "
+            "a.note "
+            "FROM attachment a JOIN message m ON m.number=a.message ORDER BY m.folder, m.place, m.number, a.key"
+        )
+        for row in rows:
+            out = io.StringIO(newline="")
+            cells = [cell(value) if isinstance(value, str) else value for value in row[:-1]]
+            csv.writer(out, lineterminator="\r\n").writerow([*cells, CODES.get(row[-1], "")])
+            yield out.getvalue()

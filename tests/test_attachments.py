@@ -1,0 +1,380 @@
+"""Attachments: taken out byte for byte, embedded, beside, zipped, and turned into pages whose words are those of the file."""
+
+from __future__ import annotations
+
+import csv
+import email
+import email.policy
+import hashlib
+import io
+import os
+import stat
+import unittest
+import zipfile
+from collections import Counter
+from datetime import date, datetime, time
+from pathlib import Path
+
+import openpyxl
+import pikepdf
+import pypdfium2
+
+from tests.helpers import ProgramTest, check_with_qpdf, mbox, missing_words, pdf_text
+from wexagraph.demo import kinds as demo
+from wexagraph.demo.build import Piece, file, forwarded, message, multipart, text, when
+from wexagraph.demo.files import pdf, zipped
+from wexagraph.demo.mailbox import make_mailbox
+from wexagraph.messages.filetypes import PROGRAM, contradicts, recognise, settle
+from wexagraph.pages.converting.numbers import shown
+from wexagraph.pages.converting.pictures import frames
+
+FOLDER = Path(__file__).parent
+
+
+def letter_with(*parts: Piece | bytes, subject: str = "Files") -> bytes:
+    return message("Ines Halden <ines@quaysurvey.example>", "records@saltmere.example", subject, when("2026-03-14", 15, 3),
+                   multipart("mixed", text("See below.\n"), *parts))  # fmt: skip
+
+
+def decoded(data: bytes) -> Counter[bytes]:
+    """Digests of the attachments of a message, as Python's own package decodes them."""
+    found: Counter[bytes] = Counter()
+
+    def walk(part: email.message.Message) -> None:
+        if part.is_multipart() and part.get_content_maintype() == "multipart":
+            for child in part.get_payload():  # type: ignore[union-attr]
+                walk(child)  # type: ignore[arg-type]
+        elif part.get_content_disposition() == "attachment":
+            found[hashlib.sha256(part.get_payload(decode=True) or b"").digest()] += 1  # type: ignore[arg-type]
+
+    walk(email.message_from_bytes(data, policy=email.policy.compat32))
+    return found
+
+
+class TakenOut(ProgramTest):
+    def attachments(self, source: object, *arguments: object, code: int = 0) -> str:
+        done = self.run_program("attachments", source, "--into", "att", *arguments, code=code)
+        return str(done.stdout)
+
+    def test_every_one_byte_for_byte(self) -> None:
+        made = make_mailbox(self.folder / "in")
+        wanted: Counter[bytes] = Counter()
+        for held in made.messages.values():
+            for data in held:
+                wanted += decoded(data)
+        self.attachments("in")
+        found = Counter(hashlib.sha256((self.folder / "att" / name).read_bytes()).digest() for name in self.made("att"))
+        self.assertEqual(wanted - found, Counter())
+        self.assertIn("0 altered; 0 foreign", self.run_program("verify", "att").stdout)
+        with open(self.folder / "att" / "register.csv", encoding="utf-8-sig", newline="") as register:
+            rows = list(csv.DictReader(register))
+        self.assertEqual(len(rows), sum(found.values()))
+        for row in rows:
+            content = (self.folder / "att" / row["file"]).read_bytes()
+            self.assertEqual((hashlib.sha256(content).hexdigest(), str(len(content))), (row["sha256"], row["size"]))
+        again = self.attachments("in")
+        self.assertIn(f"0 written, {len(rows)} already there", again)
+
+    def test_names_times_and_permissions(self) -> None:
+        names = [
+            "../../up.txt",
+            "C:\\boot.ini",
+            "NUL",
+            "a" * 400 + ".pdf",
+            "invoice.pdf.exe",
+            "photo\u202egpj.exe",
+            "Übersicht.txt",
+            "x/y\\z.txt",
+        ]
+        unnamed = Piece(b"Content-Type: application/pdf\nContent-Disposition: attachment\n", b"%PDF-1.4\n")
+        wrong = Piece(b'Content-Type: text/plain; name="Caf\xe9.txt"\nContent-Disposition: attachment\n', b"x")
+        pieces = b"Content-Type: text/plain\nContent-Disposition: attachment;\n filename*0*=utf-8''K%C3%A4;\n filename*1=se.txt\n\ny\n"
+        self.write(
+            "in/a.eml",
+            letter_with(
+                *[file(n, "application/octet-stream", b"MZ" if "exe" in n else n.encode()) for n in names],
+                unnamed,
+                wrong,
+                pieces,
+            ),
+        )
+        out = self.attachments("in")
+        made = self.made("att")
+        self.assertEqual(len(made), len(names) + 3)
+        self.assertTrue(
+            all("/" not in name and len(name.encode()) < 256 and "\u202e" not in name for name in made), made
+        )
+        for part in ("Übersicht.txt", "Café.txt", "Käse.txt", "invoice.pdf.exe", "photogpj.exe"):
+            self.assertTrue(any(part in name for name in made), part)
+        self.assertIn("another type than it says", out)
+        for name in made:
+            about = (self.folder / "att" / name).stat()
+            self.assertFalse(about.st_mode & (stat.S_IXUSR | stat.S_IXGRP | stat.S_IXOTH))
+            self.assertEqual(int(about.st_mtime), int(when("2026-03-14", 15, 3).timestamp()))
+
+    def test_filters(self) -> None:
+        self.write(
+            "in/a.eml",
+            letter_with(
+                file("a.xlsx", "application/x-x", b"1" * 5000),
+                file("b.png", "image/png", b"2" * 50),
+                file("c.txt", "text/plain", b"3"),
+            ),
+        )
+        for arguments, wanted in [
+            (["--attached", "*.xlsx"], ["a.xlsx"]), (["--attached", "image/*"], ["b.png"]), (["--file-larger", "1KB"], ["a.xlsx"]),
+            (["--file-smaller", "10"], ["c.txt"]), (["--attached", "*.xlsx", "--attached", "*.txt"], ["a.xlsx", "c.txt"]),
+        ]:  # fmt: skip
+            with self.subTest(arguments):
+                self.run_program("attachments", "in", "--into", f"out{wanted}", "--name", "{filename}", *arguments)
+                self.assertEqual(self.made(f"out{wanted}"), wanted)
+        self.run_program("attachments", "in", "--into", "x", "--file-larger", "much", code=2)
+
+    def test_inside_others_and_once(self) -> None:
+        inner = letter_with(file("deep.txt", "text/plain", b"deep"), subject="Inner")
+        archive = zipped({"a/one.txt": b"one", "two.txt": b"one"})
+        self.write(
+            "in/a.eml",
+            letter_with(
+                forwarded(inner), file("pack.zip", "application/zip", archive), file("same.txt", "text/plain", b"one")
+            ),
+        )
+        self.run_program("attachments", "in", "--into", "plain", "--name", "{filename}")
+        self.assertEqual(self.made("plain"), ["Inner.eml", "pack.zip", "same.txt"])
+        self.attachments("in", "--name", "{filename}", "--nested", "--open-zips", "--once")
+        self.assertEqual(self.made("att"), ["Inner.eml", "deep.txt", "one.txt", "pack.zip"])
+        logo = demo.kinds()[-1]
+        self.write("logo/a.eml", logo)
+        self.assertIn("0 written", self.run_program("attachments", "logo", "--into", "l1").stdout)
+        self.assertIn("1 written", self.run_program("attachments", "logo", "--into", "l2", "--inline").stdout)
+
+    def test_a_lost_file_is_written_again_and_others_are_left_alone(self) -> None:
+        self.write("m.mbox", mbox(*[letter_with(file("plan.txt", "text/plain", b"%d" % n)) for n in range(5)]))
+        self.attachments("m.mbox")
+        made = self.made("att")
+        self.assertEqual(len(made), 5)
+        (self.folder / "att" / made[2]).unlink()
+        (self.folder / "att" / made[3]).write_bytes(b"changed")
+        self.assertIn("2 written, 3 already there", self.attachments("m.mbox"))
+        self.assertEqual({(self.folder / "att" / name).read_bytes() for name in made}, {b"%d" % n for n in range(5)})
+        self.assertIn(
+            "holds an export", self.run_program("attachments", "m.mbox", "--into", self.exported(), code=3).stderr
+        )
+        self.assertIn("attachments", self.run_program("export", "m.mbox", "--into", "att", code=3).stderr)
+
+    def exported(self) -> str:
+        self.run_program("export", "m.mbox", "--into", "exp", "--as", "eml")
+        return "exp"
+
+    def test_hostile_archives(self) -> None:
+        bomb = io.BytesIO()
+        with zipfile.ZipFile(bomb, "w", zipfile.ZIP_DEFLATED) as archive:
+            archive.writestr("zeros", bytes(80_000_000))
+            archive.writestr("../../../etc/passwd", b"up")
+        self.write(
+            "in/a.eml",
+            letter_with(
+                file("bomb.zip", "application/zip", bomb.getvalue()),
+                file("cut.zip", "application/zip", bomb.getvalue()[:900]),
+            ),
+        )
+        self.attachments("in", "--open-zips", "--name", "{filename}")
+        self.assertEqual(self.made("att"), ["bomb.zip", "cut.zip", "passwd"])
+        self.run_program("export", "in", "--into", "out", "--attachments", "pages", "--open-zips")
+        self.assertLess(len(pypdfium2.PdfDocument(next((self.folder / "out").rglob("*.pdf")))), 8)
+
+
+class Ways(ProgramTest):
+    def export(self, ways: str, *parts: Piece | bytes, more: tuple[str, ...] = ()) -> Path:
+        self.write("in/a.eml", letter_with(*parts))
+        out = f"out-{ways}"
+        self.run_program("export", "in", "--into", out, "--attachments", ways, *more)
+        return next((self.folder / out).rglob("*.pdf"))
+
+    def embedded(self, path: Path) -> dict[str, bytes]:
+        with pikepdf.open(path) as document:
+            return {name: bytes(spec.get_file().read_bytes()) for name, spec in document.attachments.items()}
+
+    def test_each_way(self) -> None:
+        one = file("one.txt", "text/plain", b"The words of one.\n")
+        self.assertEqual(self.embedded(self.export("embed", one)), {"one.txt": b"The words of one.\n"})
+        self.assertEqual(self.embedded(self.export("none", one)), {})
+        path = self.export("pages", one)
+        self.assertEqual((self.embedded(path), len(pypdfium2.PdfDocument(path))), ({}, 2))
+        self.assertIn("The words of one.", pdf_text(path))
+        path = self.export("pages,embed", one)
+        self.assertEqual((len(self.embedded(path)), len(pypdfium2.PdfDocument(path))), (1, 2))
+        stem = self.export("beside,zip", one, file("two.bin", "application/x-x", b"2")).with_suffix("")
+        self.assertEqual((stem / "two.bin").read_bytes(), b"2")
+        with zipfile.ZipFile(f"{stem} attachments.zip") as archive:
+            self.assertEqual(archive.read("one.txt"), b"The words of one.\n")
+        self.assertIn("0 foreign", self.run_program("verify", "out-beside,zip").stdout)
+        (stem / "two.bin").unlink()
+        self.assertIn(
+            "Made again",
+            self.run_program("export", "in", "--into", "out-beside,zip", "--attachments", "beside,zip").stdout,
+        )
+        self.assertEqual((stem / "two.bin").read_bytes(), b"2")
+        for wrong in ("paged", "none,embed", ","):
+            self.run_program("export", "in", "--into", "out", "--attachments", wrong, code=2)
+
+    def test_pdfs_and_their_bookmarks(self) -> None:
+        path = self.export("pages", file("plan.pdf", "application/pdf", demo.bookmarked()), file("locked.pdf", "application/pdf", demo.locked()),
+                           file("broken.pdf", "application/pdf", b"%PDF-1.7\nnothing"))  # fmt: skip
+        check_with_qpdf(self, path)
+        with pikepdf.open(path) as document, document.open_outline() as outline:
+            pages = {page.objgen: number for number, page in enumerate(document.pages)}
+            told = [(str(item.title), [str(child.title) for child in item.children]) for item in outline.root]
+            below = [pages[child.destination[0].objgen] for child in outline.root[1].children]
+        self.assertEqual(
+            told, [("Files", []), ("plan.pdf", ["Inner basin", "East quay"]), ("locked.pdf", []), ("broken.pdf", [])]
+        )
+        self.assertEqual(below, [1, 2])
+        self.assertEqual(set(self.embedded(path)), {"locked.pdf", "broken.pdf"}, "what can't be pages is embedded")
+        self.assertIn("locked with a password", pdf_text(path))
+
+    def test_nothing_runs_from_a_pdf(self) -> None:
+        with pikepdf.open(io.BytesIO(pdf("Trap", "words"))) as document:
+            page = document.pages[0]
+            script = pikepdf.Dictionary(S=pikepdf.Name("/JavaScript"), JS="app.alert(1)")
+            page.AA = pikepdf.Dictionary(O=script)
+            page.Annots = pikepdf.Array(
+                [
+                    pikepdf.Dictionary(
+                        Type=pikepdf.Name("/Annot"), Subtype=pikepdf.Name("/Link"), Rect=[0, 0, 9, 9], A=script
+                    )
+                ]
+            )
+            document.Root.OpenAction = script
+            out = io.BytesIO()
+            document.save(out)
+        path = self.export("pages", file("trap.pdf", "application/pdf", out.getvalue()))
+        with pikepdf.open(path) as document:
+            self.assertNotIn("/OpenAction", document.Root)
+            for page in document.pages:
+                self.assertNotIn("/AA", page)
+                self.assertTrue(
+                    all("/A" not in annotation or annotation.A.S == "/URI" for annotation in page.get("/Annots", []))
+                )
+
+    def test_an_office_suite(self) -> None:
+        rtf = file("letter.rtf", "application/rtf", rb"{\rtf1 words}")
+        self.write("pdf", pdf("Made by the suite", "The mooring at buoy 14."))
+        # a stand-in for the suite: notes how it was called, and makes the PDF it has
+        stand_in = self.write(
+            "bin/soffice",
+            f'#!/bin/sh\necho "$@" > {self.folder}/called\nwhile [ "$1" != --outdir ]; do shift; done\ncp {self.folder}/pdf "$2/attachment.pdf"\n',
+        )
+        stand_in.chmod(0o755)
+        self.write("in/a.eml", letter_with(rtf))
+        env = {"PATH": f"{self.folder}/bin:{os.environ['PATH']}"}
+        self.run_program("export", "in", "--into", "out", "--attachments", "pages", env=env)
+        self.assertIn("The mooring at buoy 14.", pdf_text(next((self.folder / "out").rglob("*.pdf"))))
+        called = (self.folder / "called").read_text()
+        for word in ("--headless", "-env:UserInstallation=file:///", "--convert-to pdf"):
+            self.assertIn(word, called)
+        stand_in.write_text("#!/bin/sh\nexit 3\n")
+        self.run_program("export", "in", "--into", "out2", "--attachments", "pages", env=env)
+        self.assertIn("exit code 3", pdf_text(next((self.folder / "out2").rglob("*.pdf"))))
+
+
+class Pages(ProgramTest):
+    """The demo's attachments of every kind, each against its source."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        import tempfile
+
+        from wexagraph.pages.make import Job, make
+        from wexagraph.pages.options import PageOptions
+
+        cls.pages: dict[str, str] = {}
+        cls.notes: dict[str, set[str]] = {}
+        options = PageOptions(attachments=("pages",), open_zips=True)
+        for data in demo.kinds():
+            made = make(Job(data, ("pdf",), options))
+            with tempfile.NamedTemporaryFile(suffix=".pdf") as held:
+                held.write(made.files["pdf"])
+                held.flush()
+                subject = str(email.message_from_bytes(data)["Subject"])
+                cls.pages[subject] = pdf_text(Path(held.name))
+                cls.notes[subject] = {note.code for note in made.notes}
+
+    def shows(self, subject: str, words: str) -> None:
+        self.assertEqual(missing_words(words, self.pages[subject]), [], subject)
+
+    def test_texts_and_cards(self) -> None:
+        self.shows(
+            "Log and lists",
+            "06:00 fog lifting # Rules No paint in the water \"closed\": true, <level unit='m'>3.42</level> Cormorant 1,220.00",
+        )
+        self.shows("Notice as a page", "Notice Berth 6 closes.")
+        self.assertNotIn("x()", self.pages["Notice as a page"])
+        self.shows(
+            "Pilot's card and meeting",
+            "Rasmus Eide Saltmere Pilots rasmus.eide@pilots.example On watch Berthing meeting for April Pilot house, upper room",
+        )
+        self.shows(
+            "Agreement, long form",
+            "Agreement on the mooring Parties The buoy is let for one season. Season Fee 480 crowns",
+        )
+        self.shows(
+            "Everything in one archive",
+            "readme.txt figures/tides.csv Survey of the north mole high water 03:11"
+            if False
+            else "readme.txt figures/tides.csv Survey of the north mole",
+        )
+        self.shows(
+            "Files that nobody reads", "track.gpx.bin SHA-256 " + hashlib.sha256(bytes(range(256)) * 8).hexdigest()
+        )
+        self.assertIn("attachment-other-type", self.notes["Files that nobody reads"])
+        self.shows("Drawing of the buoy", "Buoy 14")
+
+    def test_a_workbook_and_its_charts(self) -> None:
+        subject = "Dredging, all charts"
+        book = openpyxl.load_workbook(io.BytesIO(demo.charts()))
+        for row in book["Volumes"].iter_rows(values_only=True):
+            self.shows(subject, " ".join(str(value) for value in row[:2]))
+        self.shows(subject, "310.50 415.25 290.00 25.0% 31.0% 1 March 2026 18:05 Berthing in spring Column 24 124")
+        for kind in ("Bar", "Line", "Area", "Pie", "Scatter"):
+            self.shows(subject, f"{kind} of volumes")
+        self.shows(subject, "Inner basin East quay Jan (1240) East by inner")
+        self.assertNotIn("Secret", self.pages[subject])
+        self.assertIn("attachment-hidden", self.notes[subject])
+
+    def test_pictures_are_upright_and_of_a_size(self) -> None:
+        for piece in demo.pictures():
+            content = email.message_from_bytes(bytes(piece)).get_payload(decode=True)
+            ((kind, data, width, height),) = frames(content)  # type: ignore[arg-type]
+            with self.subTest(kind):
+                self.assertEqual((width, height), (230, 102))
+                self.assertIn(recognise(data), ("image/png", "image/jpeg"))
+        for broken in (b"", b"GIF89a", b"\x89PNG\r\n\x1a\n" + bytes(40), b"II*\0" + bytes(20)):
+            self.assertRaises(ValueError, list, frames(broken))
+
+
+class Words(unittest.TestCase):
+    def test_types(self) -> None:
+        for name, declared, content, wanted in [
+            ("a.pdf", "application/octet-stream", b"%PDF-1.4", "application/pdf"), ("a", "application/octet-stream", b"plain", "application/octet-stream"),
+            ("a.csv", "application/octet-stream", b"1,2", "text/csv"), ("a.csv", "text/plain", b"1,2", "text/csv"), ("x.jpg", "image/jpg", b"\xff\xd8\xff", "image/jpeg"),
+            ("x", "text/plain", b"BEGIN:VCARD\r\n", "text/vcard"), ("x.docx", "application/zip", zipped({"word/document.xml": b""}), settle("x.docx", "", b"")),
+        ]:  # fmt: skip
+            self.assertEqual(settle(name, declared, content), wanted, name)
+        for name, declared, content, wanted in [
+            ("a.pdf", "application/pdf", b"%PDF-1.4", ""), ("a.pdf", "application/pdf", b"\x89PNG\r\n\x1a\n", "image/png"), ("a.jpg", "image/jpeg", b"MZ", PROGRAM),
+            ("a.txt", "text/plain", b"words", ""), ("a.exe", "application/octet-stream", b"MZ", PROGRAM), ("a.jar", "application/java-archive", b"PK\x03\x04", ""),
+        ]:  # fmt: skip
+            self.assertEqual(contradicts(name, declared, content), wanted, name)
+
+    def test_number_formats(self) -> None:
+        moment = datetime(2026, 3, 4, 15, 7, 9)
+        for value, form, wanted in [
+            (1234.5, "General", "1234.5"), (1234.5, "#,##0.00", "1,234.50"), (0.256, "0.0%", "25.6%"), (-5, "0;(0)", "(5)"), (0, '0;-0;"none"', "none"),
+            (12, '0 "crowns"', "12 crowns"), (12.5, "[$€-407] #,##0.00", "€ 12.50"), (7, "000", "007"), (1234567, "#,##0,", "1,235"), (2.5, "0.##", "2.5"),
+            (3, "0.##", "3"), (12345, "0.00E+00", "1.23E+04"), (True, "General", "TRUE"), (None, "0", ""), ("text", "0", "text"), (5, "@", "5"),
+            (moment, "yyyy-mm-dd hh:mm", "2026-03-04 15:07"), (moment, "d mmm yy", "4 Mar 26"), (moment, "h:mm AM/PM", "3:07 PM"),
+            (date(2026, 3, 4), "dddd, d mmmm yyyy", "Wednesday, 4 March 2026"), (time(6, 5), "hh:mm", "06:05"), (moment, "General", "2026-03-04 15:07:09"),
+        ]:  # fmt: skip
+            with self.subTest((value, form)):
+                self.assertEqual(shown(value, form), wanted)
