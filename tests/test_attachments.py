@@ -8,12 +8,14 @@ import email.policy
 import hashlib
 import io
 import os
+import signal
 import stat
 import unittest
 import zipfile
 from collections import Counter
 from datetime import date, datetime, time
 from pathlib import Path
+from unittest import mock
 
 import openpyxl
 import pikepdf
@@ -24,11 +26,13 @@ from wexagraph.demo import kinds as demo
 from wexagraph.demo.build import Piece, file, forwarded, message, multipart, text, when
 from wexagraph.demo.files import pdf, zipped
 from wexagraph.demo.mailbox import make_mailbox
+from wexagraph.exports.pool import Workers
 from wexagraph.messages.filetypes import PROGRAM, contradicts, recognise, settle
+from wexagraph.pages.converting.limits import time_limit
 from wexagraph.pages.converting.numbers import shown
 from wexagraph.pages.converting.pictures import frames
-
-FOLDER = Path(__file__).parent
+from wexagraph.pages.make import Job, make
+from wexagraph.pages.options import PageOptions
 
 
 def letter_with(*parts: Piece | bytes, subject: str = "Files") -> bytes:
@@ -285,9 +289,6 @@ class Pages(ProgramTest):
     def setUpClass(cls) -> None:
         import tempfile
 
-        from wexagraph.pages.make import Job, make
-        from wexagraph.pages.options import PageOptions
-
         cls.pages: dict[str, str] = {}
         cls.notes: dict[str, set[str]] = {}
         options = PageOptions(attachments=("pages",), open_zips=True)
@@ -351,6 +352,35 @@ class Pages(ProgramTest):
                 self.assertIn(recognise(data), ("image/png", "image/jpeg"))
         for broken in (b"", b"GIF89a", b"\x89PNG\r\n\x1a\n" + bytes(40), b"II*\0" + bytes(20)):
             self.assertRaises(ValueError, list, frames(broken))
+
+
+class Limits(unittest.TestCase):
+    def test_time(self) -> None:
+        with self.assertRaises(TimeoutError), time_limit(0.1):
+            while True:
+                pass
+        with self.assertRaises(TimeoutError), time_limit(0.1), time_limit(30):
+            while True:
+                pass
+        self.assertEqual(signal.getitimer(signal.ITIMER_REAL)[0], 0)
+
+    def test_memory(self) -> None:
+        with Workers(1, 60) as pool:
+            self.assertRaises(MemoryError, pool.submit(bytearray, 4 * 1024**3).result)
+            self.assertEqual(len(pool.submit(bytes, 1000).result()), 1000)
+
+    def test_what_takes_too_long_is_described_and_the_rest_comes_out(self) -> None:
+        def slow(*_: object) -> object:
+            raise TimeoutError("it took more than 20 seconds")
+
+        data = letter_with(file("slow.csv", "text/csv", b"1,2"), file("quick.txt", "text/plain", b"quick words"))
+        with mock.patch("wexagraph.pages.converting.convert.csv_table", slow):
+            made = make(Job(data, ("pdf",), PageOptions(attachments=("pages",))))
+        document = pypdfium2.PdfDocument(made.files["pdf"])
+        pages = [page.get_textpage().get_text_range() for page in document]
+        self.assertIn("it took more than 20 seconds", pages[1])
+        self.assertIn("quick words", pages[2])
+        self.assertIn("attachment-unconverted", {note.code for note in made.notes})
 
 
 class Words(unittest.TestCase):

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import signal
-import threading
 from typing import Any
 
 import click
@@ -82,27 +80,15 @@ def _size(value: str | None, option: str) -> int | None:
 def _run(
     context: click.Context, source: str, into: str, values: dict[str, Any], options: ExtractOptions
 ) -> ExtractReport:
-    from wexagraph.cli.progress import Display
+    from wexagraph.cli.progress import Display, stoppable
 
-    stop = threading.Event()
     display = Display(("attachments",))
-
-    def interrupt(*_: Any) -> None:
-        if stop.is_set():
-            raise KeyboardInterrupt
-        stop.set()
-        display.stopping()
-
-    before = signal.signal(signal.SIGINT, interrupt)
-    try:
-        with opened(context, source) as mailbox, display:
-            # files in a text and inside others do not show in a listing; on a line, bodies are not fetched on suspicion
-            listed = mailbox.searches and not (options.inline or options.nested or options.open_zips)
-            values["attached"] = (options.wanted or ("*",)) if listed else ()
-            choice = make_choice(values, zone_name(values["zone"]))
-            return extract(mailbox, into, choice, options, progress=display.update, stopped=stop.is_set)
-    finally:
-        signal.signal(signal.SIGINT, before)
+    with opened(context, source) as mailbox, display, stoppable(display) as stopped:
+        # files in a text and inside others do not show in a listing; on a line, bodies are not fetched on suspicion
+        listed = mailbox.searches and not (options.inline or options.nested or options.open_zips)
+        values["attached"] = (options.wanted or ("*",)) if listed else ()
+        choice = make_choice(values, zone_name(values["zone"]))
+        return extract(mailbox, into, choice, options, progress=display.update, stopped=stopped)
 
 
 def _print(report: ExtractReport) -> None:

@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import json
 import os
-import signal
 import sys
-import threading
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -165,33 +163,21 @@ def run_export(
     wish: Afterwards | None = None,
     sure: bool = False,
 ) -> Report:
-    """Run an export with progress on standard error. The first Ctrl-C finishes what is in hand, the second stops."""
-    from wexagraph.cli.progress import Display
+    """Run an export with progress on standard error."""
+    from wexagraph.cli.progress import Display, stoppable
     from wexagraph.exports import export
 
-    stop = threading.Event()
     display = Display(options.formats)
+    with opened(context, source) as mailbox, display, stoppable(display) as stopped:
+        then = None
+        if wish is not None:
+            changes = _changes(mailbox, wish)
 
-    def interrupt(*_: Any) -> None:
-        if stop.is_set():
-            raise KeyboardInterrupt
-        stop.set()
-        display.stopping()
+            def then(found: list[Stored]) -> int:
+                display.close()
+                return _apply(changes, wish, found, sure)
 
-    before = signal.signal(signal.SIGINT, interrupt)
-    try:
-        with opened(context, source) as mailbox, display:
-            then = None
-            if wish is not None:
-                changes = _changes(mailbox, wish)
-
-                def then(found: list[Stored]) -> int:
-                    display.close()
-                    return _apply(changes, wish, found, sure)
-
-            return export(mailbox, into, choice, options, progress=display.update, stopped=stop.is_set, afterwards=then)
-    finally:
-        signal.signal(signal.SIGINT, before)
+        return export(mailbox, into, choice, options, progress=display.update, stopped=stopped, afterwards=then)
 
 
 def _changes(mailbox: Source, wish: Afterwards) -> Changes:

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import signal
 import sys
+import threading
 import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
@@ -95,3 +99,21 @@ def _duration(seconds: float) -> str:
     if seconds < 3600:
         return f"{seconds / 60:.0f} min"
     return f"{seconds / 3600:.1f} h"
+
+
+@contextmanager
+def stoppable(display: Display) -> Iterator[Callable[[], bool]]:
+    """Gives a function that tells whether to stop. The first Ctrl-C finishes what is in hand, the second stops."""
+    stop = threading.Event()
+
+    def interrupt(*_: Any) -> None:
+        if stop.is_set():
+            raise KeyboardInterrupt
+        stop.set()
+        display.stopping()
+
+    before = signal.signal(signal.SIGINT, interrupt)
+    try:
+        yield stop.is_set
+    finally:
+        signal.signal(signal.SIGINT, before)

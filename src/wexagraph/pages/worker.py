@@ -14,6 +14,8 @@ import sys
 from collections.abc import Callable
 from typing import IO, cast
 
+MOST_MEMORY = 3 * 1024**3
+"""Bytes that a worker may hold."""
 _LENGTH = struct.Struct(">Q")
 Call = tuple[Callable[..., object], tuple[object, ...], float]
 
@@ -45,6 +47,7 @@ def main() -> None:
     answers = os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)  # whatever an engine prints must not fall between the answers
     sys.setrecursionlimit(5000)
+    _limit_memory()
     gc.set_threshold(50_000, 20, 20)
     while True:
         try:
@@ -63,6 +66,16 @@ def main() -> None:
             send(answers, answer)
         except BrokenPipeError:
             os._exit(0)
+
+
+def _limit_memory() -> None:
+    """A message that wants more than this fails alone, before the machine does. Mapped mailboxes do not count."""
+    if sys.platform == "linux":
+        import resource
+
+        hard = resource.getrlimit(resource.RLIMIT_DATA)[1]
+        most = MOST_MEMORY if hard == resource.RLIM_INFINITY else min(MOST_MEMORY, hard)
+        resource.setrlimit(resource.RLIMIT_DATA, (most, hard))
 
 
 def _portable(error: Exception) -> Exception:

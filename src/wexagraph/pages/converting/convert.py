@@ -21,6 +21,7 @@ from wexagraph.pages.breaks import escaped
 from wexagraph.pages.cards import calendar_cards, date_text, vcard_cards
 from wexagraph.pages.clean import clean
 from wexagraph.pages.compose import MOST_TEXT, Page, compose, css_string, linked, templates
+from wexagraph.pages.converting.limits import time_limit
 from wexagraph.pages.converting.office import SUITE_TYPES, document_html, suite_pdf
 from wexagraph.pages.converting.pictures import frames
 from wexagraph.pages.converting.sheets import csv_table, workbook
@@ -29,6 +30,8 @@ from wexagraph.pages.options import PageOptions
 from wexagraph.pages.pictures import Pictures
 from wexagraph.text import one_line, shortened, size, without_controls
 
+PATIENCE = 20.0
+"""Seconds that one attachment may take; an office suite has a limit of its own, within what a page may take."""
 MOST_DEPTH, MOST_MEMBERS, MOST_MEMBER_BYTES = 4, 300, 200 * 1024 * 1024
 _TEXTS = frozenset(
     {"application/json", "application/xml", "application/javascript", "application/sql", "application/x-yaml"}
@@ -82,8 +85,9 @@ class Converter:
         try:
             if not pages:
                 raise ValueError("an earlier try to make pages of the attachments failed")
-            made = self._made(attachment, kind, content, depth)
-            pdf = made.pdf or self._set(name, kind, content, made)
+            with time_limit(PATIENCE):
+                made = self._made(attachment, kind, content, depth)
+                pdf = made.pdf or self._set(name, kind, content, made)
         except (ValueError, PageError, RuntimeError, MemoryError, ArithmeticError, LookupError, TypeError,
         AttributeError,
                 zipfile.BadZipFile, OSError, zlib.error) as error:  # fmt: skip

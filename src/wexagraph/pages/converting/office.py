@@ -12,7 +12,7 @@ from pathlib import Path
 
 from wexagraph.pages.converting.sheets import bounded_zip
 
-PATIENCE = 60.0
+PATIENCE = 19.0
 _SUFFIXES = {
     "application/vnd.oasis.opendocument.text": ".odt", "application/vnd.oasis.opendocument.spreadsheet": ".ods",
     "application/vnd.oasis.opendocument.presentation": ".odp", "application/msword": ".doc",
