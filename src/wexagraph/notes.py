@@ -28,6 +28,7 @@ CODES = {
     "attachment-shortened": "something of an attachment is not on its pages",
     "attachment-hidden": "hidden rows, columns or sheets of an attachment are left out",
     "formula-uncomputed": "cells hold a formula without a result; the formula is shown",
+    "archival-failed": "no PDF/A could be made of it; it is an ordinary PDF",
     "words-missing": "words of the message were not found again in the PDF",
     "text-unsearchable": "words with joined letters are drawn, but a search in the PDF may not find them",
     "letters-missing": "no font has some of the letters; boxes stand in their place",

@@ -75,6 +75,8 @@ class _Attachments(click.ParamType):
 @click.option("--paper", type=click.Choice(list(PAPERS), case_sensitive=False), default="a4", show_default=True)
 @click.option("--landscape", is_flag=True, help="Turn the paper.")
 @click.option("--margin", type=click.FloatRange(5, 60), default=18.0, show_default=True, metavar="MM")
+@click.option("--archival", is_flag=True,
+              help="PDF/A-3b (ISO 19005-3), validated as written, with the original message inside.")  # fmt: skip
 @click.option("--show-hidden", is_flag=True, help="Print text that the sender hid, such as preview lines.")
 @click.option("--read-back/--no-read-back", default=True, show_default=True,
               help="Read each PDF again and compare its words with the message's.")  # fmt: skip
@@ -129,6 +131,7 @@ def make_options(values: dict[str, Any]) -> ExportOptions:
         margin=values["margin"],
         attachments=values["attachments"],
         open_zips=values["open_zips"],
+        archival=values["archival"],
         show_hidden=values["show_hidden"],
         read_back=values["read_back"],
     )

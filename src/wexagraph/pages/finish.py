@@ -9,6 +9,7 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
 from wexagraph.naming import clean, component, with_extension
+from wexagraph.notes import Note
 
 if TYPE_CHECKING:
     from wexagraph.pages.converting import Piece
@@ -16,45 +17,118 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Embedded:
-    """A file to embed: its name as it came, media type, bytes, and a description for people."""
+    """A file to embed: its name as it came, media type, bytes, a description for people, and its relationship to the
+    document (ISO 32000-2, section 7.11.3: Source, Data, Unspecified)."""
 
     name: str
     type: str
     content: bytes
     description: str = ""
+    relationship: str = "Unspecified"
+
+
+@dataclass(frozen=True)
+class Record:
+    """What a finished PDF says of itself: title, author and date of the message."""
+
+    title: str = ""
+    author: str = ""
+    moment: datetime | None = None
 
 
 def finish(
-    pdf: bytes, files: Sequence[Embedded], moment: datetime | None, title: str = "", pieces: Sequence[Piece] = ()
-) -> bytes:
+    pdf: bytes, files: Sequence[Embedded], record: Record, pieces: Sequence[Piece] = (), archival: bool = False
+) -> tuple[bytes, list[Note]]:
     """The PDF with pages behind it, bookmarks to them, and files embedded under safe names that differ.
 
-    `moment` is written as the files' modification date. The same input gives the same bytes. Raises ValueError or
-    RuntimeError where something can't be joined.
+    With `archival` it is made PDF/A-3b (ISO 19005-3) and validated as written; one that does not conform is written
+    as an ordinary PDF, and a note says so. The same input gives the same bytes. Raises ValueError or RuntimeError where
+    something can't be joined.
     """
     import pikepdf
 
     with pikepdf.open(io.BytesIO(pdf)) as document:
         if pieces:
             with document.open_outline() as outline:
-                outline.root.append(pikepdf.OutlineItem(title[:300] or "Message", 0))
+                outline.root.append(pikepdf.OutlineItem(record.title[:300] or "Message", 0))
                 _append(document, pieces, outline.root)
-        taken: set[str] = set()
-        for file in files:
-            name = free_name(file.name, taken)
-            spec = pikepdf.AttachedFileSpec(
-                document,
-                file.content,
-                filename=name,
-                mime_type=file.type,
-                description=file.description,
-                creation_date=_pdf_date(moment),
-                mod_date=_pdf_date(moment),
-            )
-            document.attachments[name] = spec
+        _embed(document, files, record.moment)
+        if archival:
+            found = _archival(document, record)
+            if isinstance(found, bytes):
+                return found, []
+            return finish(pdf, files, record, pieces)[0], [found]
         out = io.BytesIO()
         document.save(out, deterministic_id=True, object_stream_mode=pikepdf.ObjectStreamMode.generate)
-    return out.getvalue()
+    return out.getvalue(), []
+
+
+def _embed(document: Any, files: Sequence[Embedded], moment: datetime | None) -> None:
+    import pikepdf
+
+    taken: set[str] = set()
+    for file in files:
+        name = free_name(file.name, taken)
+        document.attachments[name] = pikepdf.AttachedFileSpec(  # type: ignore[call-arg]
+            document,
+            file.content,
+            filename=name,
+            mime_type=file.type,
+            description=file.description,
+            relationship=pikepdf.Name("/" + file.relationship),
+            creation_date=_pdf_date(moment),
+            mod_date=_pdf_date(moment),
+        )
+
+
+def _archival(document: Any, record: Record) -> bytes | Note:
+    """The document as PDF/A-3b, proved by the validator on what was written; else a note on why it is not."""
+    import pikepdf.pdfa
+
+    _name_glyph_maps(document)
+    document.Root.Lang = pikepdf.String("en")
+    document.Root.ViewerPreferences = pikepdf.Dictionary(DisplayDocTitle=True)
+    moment = (record.moment or datetime(1980, 1, 1, tzinfo=UTC)).astimezone(UTC)
+    told = f"{moment:%Y-%m-%dT%H:%M:%SZ}"
+    with document.open_metadata() as metadata:
+        metadata["dc:title"] = record.title
+        metadata["dc:creator"] = [record.author or "unknown"]
+        metadata["xmp:CreateDate"] = metadata["xmp:ModifyDate"] = told
+    pikepdf.pdfa.prepare(document, "3b")
+    # the time of making would make every file another one
+    with document.open_metadata(set_pikepdf_as_editor=False, update_docinfo=False) as metadata:
+        metadata["xmp:MetadataDate"] = told
+    out = io.BytesIO()
+    document.save(out, **pikepdf.pdfa.resolve_save_kwargs("3b", deterministic_id=True))
+    report = pikepdf.pdfa.validate_written(out, "3b")
+    if report.passed:
+        return out.getvalue()
+    first = report.findings[0] if report.findings else None
+    return Note("archival-failed", f"{first.message} ({first.where})"[:200] if first else "not approved")
+
+
+def _name_glyph_maps(document: Any) -> None:
+    """Write out what ISO 32000-2 (table 115) takes for granted and ISO 19005-3 (6.2.11.3.2) wants written: identity."""
+    import pikepdf
+
+    for found in document.objects:
+        if not isinstance(found, pikepdf.Dictionary) or found.get("/Subtype") != "/CIDFontType2":
+            continue
+        if "/CIDToGIDMap" not in found:
+            found.CIDToGIDMap = pikepdf.Name.Identity
+
+
+def conforms(pdf: bytes) -> bool:
+    """Whether the pages of a PDF could stand in an archival one."""
+    import pikepdf.pdfa
+
+    with pikepdf.open(io.BytesIO(pdf)) as document:
+        out = io.BytesIO()
+        try:
+            pikepdf.pdfa.save(document, out, "3b")
+        except (pikepdf.pdfa.PdfaError, pikepdf.PdfError, ValueError):
+            return False
+    return True
 
 
 def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any]) -> None:

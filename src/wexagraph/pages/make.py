@@ -11,7 +11,7 @@ from wexagraph.errors import PageError
 from wexagraph.messages import Message
 from wexagraph.notes import Note
 from wexagraph.pages.compose import compose
-from wexagraph.pages.finish import Embedded, finish, free_name
+from wexagraph.pages.finish import Embedded, Record, finish, free_name
 from wexagraph.pages.options import PageOptions
 
 _KEPT_WHOLE = ("body-too-long", "header-too-long", "parts-too-many", "nesting-too-deep")
@@ -105,11 +105,18 @@ def _pdf(message: Message, job: Job, made: Made) -> bytes:
         made.notes += converter.notes
         embedded = attachments if "embed" in wanted else [a for a in converter.unconverted if a in attachments]
     files = [Embedded(a.name, a.type, a.content()) for a in embedded]
-    if any(note.code in _KEPT_WHOLE for note in page.notes):
-        files.append(Embedded("original message.eml", "message/rfc822", job.data, "The message as it was received"))
+    archival = job.options.archival
+    if archival or any(note.code in _KEPT_WHOLE for note in page.notes):
+        original = Embedded(
+            "original message.eml", "message/rfc822", job.data, "The message as it was received", "Source"
+        )
+        files.insert(0, original)
     if not files and not pieces:
         return pdf
     try:
-        return finish(pdf, files, page.date, page.title, pieces)
+        record = Record(page.title, page.author, page.date)
+        finished, notes = finish(pdf, files, record, pieces, archival)
     except (ValueError, RuntimeError, MemoryError) as error:
         raise PageError(f"joining failed: {error}") from error
+    made.notes += notes
+    return finished

@@ -37,7 +37,8 @@ class PageOptions:
     millimetres. `most_pages` bounds a single message. `show_hidden` prints what a sender hid; `read_back` reads each
     PDF again and compares its words. `attachments` are embedded, made into pages behind the message, put beside it,
     zipped
-    beside it, or only listed; `open_zips` makes pages of what is in ZIPs too.
+    beside it, or only listed; `open_zips` makes pages of what is in ZIPs
+    too. `archival` makes PDF/A-3b with the original message inside.
     """
 
     zone: str = "UTC"
@@ -46,6 +47,7 @@ class PageOptions:
     margin: float = 18.0
     attachments: tuple[str, ...] = ("embed",)
     open_zips: bool = False
+    archival: bool = False
     most_pages: int = 2000
     show_hidden: bool = False
     read_back: bool = True

@@ -26,6 +26,7 @@ from wexagraph.pages.converting.office import SUITE_TYPES, document_html, suite_
 from wexagraph.pages.converting.pictures import frames
 from wexagraph.pages.converting.sheets import csv_table, workbook
 from wexagraph.pages.engines import Engine
+from wexagraph.pages.finish import conforms
 from wexagraph.pages.options import PageOptions
 from wexagraph.pages.pictures import Pictures
 from wexagraph.text import one_line, shortened, size, without_controls
@@ -102,7 +103,7 @@ class Converter:
 
     def _made(self, attachment: Attachment, kind: str, content: bytes, depth: int) -> _Made:
         if kind == PDF:
-            return _Made(pdf=_checked_pdf(content, self.options.most_pages))
+            return _Made(pdf=self._foreign(content))
         if kind.startswith("image/"):
             return self._picture(kind, content)
         if kind in ("text/csv", "text/tab-separated-values"):
@@ -123,12 +124,19 @@ class Converter:
         if kind in ("text/calendar", "text/vcard"):
             return self._cards(kind, content)
         if kind in SUITE_TYPES:
-            return _Made(pdf=_checked_pdf(suite_pdf(content, kind), self.options.most_pages))
+            return _Made(pdf=self._foreign(suite_pdf(content, kind)))
         if kind == ZIP:
             return self._archive(attachment, content, depth)
         if kind.startswith("text/") or kind in _TEXTS or kind.endswith(("+xml", "+json")):
             return self._text(content)
         raise _NoPages("no pages can be made of a file of this kind")
+
+    def _foreign(self, content: bytes) -> bytes:
+        """A PDF that others have made. Raises ValueError where it can't stand behind the message."""
+        pdf = _checked_pdf(content, self.options.most_pages)
+        if self.options.archival and not conforms(pdf):
+            raise ValueError("its pages do not conform to PDF/A, which the message is to be")
+        return pdf
 
     def _set(self, name: str, kind: str, content: bytes, made: _Made) -> bytes:
         options = replace(self.options, landscape=True) if made.landscape else self.options
