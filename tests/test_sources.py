@@ -61,6 +61,12 @@ class Kinds(ProgramTest):
             self.assertIn(word, done.stdout)
         self.assertIn("inner.zip", done.stderr)
 
+    def test_a_message_whose_from_field_lost_its_colon(self) -> None:
+        data = b"From Ines <ines@quaysurvey.example>\nSubject: No colon\n\nNothing is cut off.\n"
+        self.write("in/a.eml", data)
+        self.run_program("export", "in", "--into", "out", "--as", "eml")
+        self.assertEqual((self.folder / "out" / self.made("out")[0]).read_bytes(), data)
+
     def test_errors_name_what_was_looked_for(self) -> None:
         self.write("notes.txt", "this is no mail")
         self.write("empty", "")

@@ -57,7 +57,7 @@ def _nearest(path: Path) -> str:
 
 
 def _is_mail(name: str, head: bytes) -> bool:
-    return is_mbox(head) or name.lower().endswith(".eml") or looks_like_message(head)
+    return is_mbox(name, head) or name.lower().endswith(".eml") or looks_like_message(head)
 
 
 def looks_like_message(head: bytes) -> bool:
@@ -107,7 +107,7 @@ class LocalSource(Source):
                 else:
                     self.troubles.append(Trouble(file.path, str(error)))
                 continue
-            if is_mbox(head):
+            if is_mbox(name, head):
                 mboxes.append(file)
             elif _is_mail(name, head):
                 messages.setdefault(folder, []).append(file)

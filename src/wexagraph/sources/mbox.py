@@ -26,9 +26,14 @@ _QUOTED = re.compile(rb"^>(>*From )", re.MULTILINE)
 _STATUS = {"R": "seen", "A": "answered", "F": "flagged", "D": "deleted", "T": "draft"}
 
 
-def is_mbox(head: bytes) -> bool:
-    """Whether a file with these first bytes is an mbox: it begins with a From line."""
-    return head.startswith(b"From ") and b"\n" in head
+def is_mbox(name: str, head: bytes) -> bool:
+    """Whether a file with these first bytes is an mbox: it begins with a From line.
+
+    In a file named as a message, that line has to bear a date: a From field that lost its colon is no separator.
+    """
+    if not head.startswith(b"From ") or b"\n" not in head:
+        return False
+    return not name.lower().endswith(".eml") or _SEPARATOR.match(head) is not None
 
 
 class Mbox:
