@@ -222,6 +222,18 @@ class Ways(ProgramTest):
         for wrong in ("paged", "none,embed", ","):
             self.run_program("export", "in", "--into", "out", "--attachments", wrong, code=2)
 
+    def test_the_list_on_the_page_leads_to_pages_and_files(self) -> None:
+        parts = [file(f"{name}.txt", "text/plain", name.encode()) for name in ("one", "two")]
+        with pikepdf.open(self.export("embed", *parts)) as document:
+            found = [a for a in document.pages[0].Annots if a.Subtype == "/FileAttachment"]
+            self.assertEqual([bytes(a.FS.EF.F.read_bytes()) for a in found], [b"one", b"two"])
+        with pikepdf.open(self.export("pages", *parts)) as document:
+            pages = [page.objgen for page in document.pages]
+            self.assertEqual([pages.index(a.A.D[0].objgen) for a in document.pages[0].Annots], [1, 2])
+        for ways in ("none", "beside"):
+            with pikepdf.open(self.export(ways, *parts)) as document:
+                self.assertEqual(len(document.pages[0].get("/Annots", [])), 0)
+
     def test_pdfs_and_their_bookmarks(self) -> None:
         path = self.export("pages", file("plan.pdf", "application/pdf", demo.bookmarked()), file("locked.pdf", "application/pdf", demo.locked()),
                            file("broken.pdf", "application/pdf", b"%PDF-1.7\nnothing"))  # fmt: skip
@@ -258,7 +270,10 @@ class Ways(ProgramTest):
             for page in document.pages:
                 self.assertNotIn("/AA", page)
                 self.assertTrue(
-                    all("/A" not in annotation or annotation.A.S == "/URI" for annotation in page.get("/Annots", []))
+                    all(
+                        "/A" not in annotation or annotation.A.S in ("/URI", "/GoTo")
+                        for annotation in page.get("/Annots", [])
+                    )
                 )
 
     def test_an_office_suite(self) -> None:

@@ -137,6 +137,7 @@ def compose(
             height=height,
             margin=options.margin,
             heading=heading,
+            connected=not screen and bool({"embed", "pages"} & set(options.attachments)),
             footer=css_string(heading["subject"][:90]),
             body=Markup(body),
             style=Markup("\n".join(composer.css).replace("</", "<\\/")),

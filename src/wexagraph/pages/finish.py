@@ -15,16 +15,21 @@ if TYPE_CHECKING:
     from wexagraph.pages.converting import Piece
 
 
+LINK = "attachment:"
+"""What the list of attachments on a page links to, with a number behind it, until `finish` connects it."""
+
+
 @dataclass(frozen=True)
 class Embedded:
     """A file to embed: its name as it came, media type, bytes, a description for people, and its relationship to the
-    document (ISO 32000-2, section 7.11.3: Source, Data, Unspecified)."""
+    document (ISO 32000-2, section 7.11.3: Source, Data, Unspecified). `number` is its place among the attachments."""
 
     name: str
     type: str
     content: bytes
     description: str = ""
     relationship: str = "Unspecified"
+    number: int | None = None
 
 
 @dataclass(frozen=True)
@@ -47,12 +52,16 @@ def finish(
     """
     import pikepdf
 
+    starts: list[int] = []
     with pikepdf.open(io.BytesIO(pdf)) as document:
+        own = len(document.pages)
         if pieces:
             with document.open_outline() as outline:
                 outline.root.append(pikepdf.OutlineItem(record.title[:300] or "Message", 0))
-                _append(document, pieces, outline.root)
-        _embed(document, files, record.moment)
+                starts = _append(document, pieces, outline.root)
+        embedded = _embed(document, files, record.moment)
+        # the validator approves no annotation that opens a file; there the viewer's own list has to do
+        _connect(document, own, starts, {} if archival else embedded)
         if archival:
             found = _archival(document, record)
             if isinstance(found, bytes):
@@ -63,22 +72,72 @@ def finish(
     return out.getvalue(), []
 
 
-def _embed(document: Any, files: Sequence[Embedded], moment: datetime | None) -> None:
+def _embed(document: Any, files: Sequence[Embedded], moment: datetime | None) -> dict[int, Any]:
+    """Embed files. Returns the file specifications of those that are attachments, by their numbers in the message."""
     import pikepdf
 
     taken: set[str] = set()
+    embedded: dict[int, Any] = {}
     for file in files:
         name = free_name(file.name, taken)
-        document.attachments[name] = pikepdf.AttachedFileSpec(  # type: ignore[call-arg]
-            document,
-            file.content,
-            filename=name,
-            mime_type=file.type,
-            description=file.description,
-            relationship=pikepdf.Name("/" + file.relationship),
-            creation_date=_pdf_date(moment),
-            mod_date=_pdf_date(moment),
+        about: dict[str, Any] = {
+            "filename": name,
+            "mime_type": file.type,
+            "description": file.description,
+            "relationship": pikepdf.Name("/" + file.relationship),
+            "creation_date": _pdf_date(moment),
+            "mod_date": _pdf_date(moment),
+        }
+        spec = pikepdf.AttachedFileSpec(document, file.content, **about)
+        document.attachments[name] = spec
+        if file.number is not None:
+            embedded[file.number] = spec.obj
+    return embedded
+
+
+def _connect(document: Any, own: int, starts: list[int], embedded: dict[int, Any]) -> None:
+    """Let the list of attachments on the page lead somewhere: to their pages, else to the files inside.
+
+    The engine has written each name as a link to `attachment:N`.
+    """
+    import pikepdf
+
+    for page in (document.pages[number] for number in range(own)):
+        kept = []
+        for annotation in page.get("/Annots", []):
+            address = str(annotation.get("/A", {}).get("/URI", ""))
+            number = int(address[len(LINK) :]) if address.startswith(LINK) and address[len(LINK) :].isdigit() else None
+            if number is None:
+                kept.append(annotation)
+            elif number < len(starts):
+                target = document.pages[starts[number]].obj
+                annotation.A = pikepdf.Dictionary(S=pikepdf.Name.GoTo, D=pikepdf.Array([target, pikepdf.Name.Fit]))
+                kept.append(annotation)
+            elif number in embedded:
+                kept.append(_opener(document, annotation.Rect, embedded[number]))
+        if "/Annots" in page:
+            page.Annots = pikepdf.Array(kept)
+
+
+def _opener(document: Any, rectangle: Any, spec: Any) -> Any:
+    """An annotation that opens an embedded file (ISO 32000-2, section 12.5.6.15), without a look of its own."""
+    import pikepdf
+
+    left, bottom, right, top = (float(value) for value in rectangle)
+    blank = document.make_stream(
+        b"", Type=pikepdf.Name.XObject, Subtype=pikepdf.Name.Form, BBox=[0, 0, abs(right - left), abs(top - bottom)]
+    )
+    return document.make_indirect(
+        pikepdf.Dictionary(
+            Type=pikepdf.Name.Annot,
+            Subtype=pikepdf.Name.FileAttachment,
+            Rect=rectangle,
+            F=4,
+            FS=spec,
+            Contents=spec.UF,
+            AP=pikepdf.Dictionary(N=blank),
         )
+    )
 
 
 def _archival(document: Any, record: Record) -> bytes | Note:
@@ -131,12 +190,14 @@ def conforms(pdf: bytes) -> bool:
     return True
 
 
-def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any]) -> None:
-    """Put pages behind a document, and a bookmark to each piece with the piece's own below it."""
+def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any]) -> list[int]:
+    """Put pages behind a document, and a bookmark to each piece with its own below it. Returns where each begins."""
     import pikepdf
 
+    starts = []
     for piece in pieces:
         first = len(document.pages)
+        starts.append(first)
         with pikepdf.open(io.BytesIO(piece.pdf)) as source:
             below = _bookmarks(source, first)
             for page in source.pages:
@@ -146,6 +207,7 @@ def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any]) -> Non
         item.children.extend(below)
         bookmarks.append(item)
         _append(document, piece.below, item.children)
+    return starts
 
 
 def _disarm(page: Any) -> None:

@@ -104,7 +104,8 @@ def _pdf(message: Message, job: Job, made: Made) -> bytes:
         pieces = converter.pieces(attachments, pages=job.convert)
         made.notes += converter.notes
         embedded = attachments if "embed" in wanted else [a for a in converter.unconverted if a in attachments]
-    files = [Embedded(a.name, a.type, a.content()) for a in embedded]
+    told = f"Attached to: {page.title[:200]}"
+    files = [Embedded(a.name, a.type, a.content(), told, number=n) for n, a in enumerate(attachments) if a in embedded]
     archival = job.options.archival
     if archival or any(note.code in _KEPT_WHOLE for note in page.notes):
         original = Embedded(
