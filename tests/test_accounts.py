@@ -136,6 +136,11 @@ class Reading(AccountTest):
         fetched = sum(len(_numbers(line)) for line in self.sent("BODY.PEEK[]"))
         self.assertEqual(fetched, len(wanted))
 
+    def test_attachments_fetch_what_has_them(self) -> None:
+        self.run_program("attachments", "@office", "--folder", "Archive", "--attached", "*.xlsx", "--into", "files")
+        self.assertEqual(len(self.made("files", ".xlsx")), 2)
+        self.assertEqual(sum(len(_numbers(line)) for line in self.sent("BODY.PEEK[]")), 2)
+
     def test_one_message(self) -> None:
         row = next(r for r in self.listed("@office", "--subject", "East quay survey"))
         shown = self.run_program("show", "@office", row["id"]).stdout

@@ -7,7 +7,6 @@ from collections import deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Executor, Future, wait
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 
 from wexagraph.errors import MessageError, PageError, SourceError, TargetError
@@ -20,9 +19,9 @@ from wexagraph.exports.plan import Planner
 from wexagraph.exports.pool import WorkerLost, Workers
 from wexagraph.exports.report import Failure, Progress, Report
 from wexagraph.exports.rows import FileRow, Row
-from wexagraph.exports.staging import Staged
 from wexagraph.exports.stored import Stored, stored
 from wexagraph.exports.target import OWN, Target
+from wexagraph.exports.work import Work
 from wexagraph.messages import Header
 from wexagraph.messages.headers import header_end
 from wexagraph.notes import Note
@@ -36,20 +35,6 @@ _BATCH_BYTES = 96 * 1024 * 1024
 _BATCH_SECONDS = 2.0
 _ROWS_PER_CALL = 64
 _WORTH_WORKERS = 1000
-
-
-@dataclass
-class _Work:
-    """A message on its way: what it needs, what has been made of it so far."""
-
-    row: Row
-    missing: tuple[str, ...]
-    replaced: frozenset[str]
-    data: bytes = b""
-    attempts: list[tuple[str, bool, bool]] = field(default_factory=list)
-    staged: list[tuple[str, Staged, tuple[Note, ...]]] = field(default_factory=list)
-    notes: list[Note] = field(default_factory=list)
-    trouble: str = ""
 
 
 def export(
@@ -119,9 +104,9 @@ class _Run:
         self.stopped = stopped or (lambda: False)
         self._executor = executor
         self._own: Workers | None = None
-        self.pending: dict[Future[Made], _Work] = {}
+        self.pending: dict[Future[Made], Work] = {}
         self.read: list[tuple[str, int, str, int]] = []
-        self.batch: list[_Work] = []
+        self.batch: list[Work] = []
         self.batch_bytes = 0
         self.batch_since = time.monotonic()
         self.binder = Binder(target, journal, options)
@@ -168,7 +153,7 @@ class _Run:
         else:
             self._copy_here()
 
-    def _needed(self) -> Iterator[_Work]:
+    def _needed(self) -> Iterator[Work]:
         """The messages that something has to be made of, until the run is asked to stop."""
         for row, files in self.journal.chosen(self.options.naming):
             if self.stopped():
@@ -176,7 +161,7 @@ class _Run:
                 return
             missing = self._missing(row, files)
             if missing or self.binder.wants(row):
-                yield _Work(row, missing, frozenset(file.path for file in files))
+                yield Work(row, missing, frozenset(file.path for file in files))
             else:
                 self._count_already()
 
@@ -211,7 +196,7 @@ class _Run:
 
     def _copy_here(self) -> None:
         """Read the messages in this process: for pages, for archives, and from a source that can't be shared out."""
-        works: deque[_Work] = deque()
+        works: deque[Work] = deque()
 
         def wanted() -> Iterator[Envelope]:
             for work in self._needed():
@@ -233,7 +218,7 @@ class _Run:
     def _copy_in_workers(self) -> None:
         """Have workers read and stage EML files, many messages at a time."""
         location, folder = self.source.location, str(self.target.work)
-        running: deque[tuple[list[_Work], Future[list[Copied]]]] = deque()
+        running: deque[tuple[list[Work], Future[list[Copied]]]] = deque()
 
         def finish() -> None:
             works, future = running.popleft()
@@ -244,7 +229,7 @@ class _Run:
             for work, copied in zip(works, copies, strict=True):
                 self._copied(work, copied)
 
-        batch: list[_Work] = []
+        batch: list[Work] = []
         for work in self._needed():
             batch.append(work)
             if len(batch) == _ROWS_PER_CALL:
@@ -257,11 +242,11 @@ class _Run:
         while running:
             finish()
 
-    def _submit_copies(self, location: str, folder: str, batch: list[_Work]) -> Future[list[Copied]]:
+    def _submit_copies(self, location: str, folder: str, batch: list[Work]) -> Future[list[Copied]]:
         rows = [(work.row, work.row.stem + SUFFIXES["eml"] in work.replaced) for work in batch]
         return self._workers().submit_lasting(copy_rows, location, folder, rows)
 
-    def _copied(self, work: _Work, copied: Copied, data: bytes = b"") -> None:
+    def _copied(self, work: Work, copied: Copied, data: bytes = b"") -> None:
         """A message was read: its EML is staged, where one is wanted; its pages come next."""
         if copied.trouble:
             self._fail(work.row, copied.trouble)
@@ -284,7 +269,7 @@ class _Run:
 
     # making
 
-    def _submit(self, work: _Work) -> None:
+    def _submit(self, work: Work) -> None:
         formats = tuple(name for name in work.missing if name in self.options.page_formats)
         name, plain, convert = work.attempts.pop(0)
         job = Job(work.data, formats, self.options.page, name, plain, work.row.moment, convert)
@@ -308,7 +293,7 @@ class _Run:
         if time.monotonic() - self.batch_since > _BATCH_SECONDS:
             self._put()
 
-    def _made(self, work: _Work, future: Future[Made]) -> None:
+    def _made(self, work: Work, future: Future[Made]) -> None:
         try:
             made = future.result()
         except (WorkerLost, PageError, RuntimeError, MemoryError, ArithmeticError, LookupError, ValueError) as error:
@@ -331,7 +316,7 @@ class _Run:
         work.notes += notes
         self._done(work)
 
-    def _fall_back(self, work: _Work) -> None:
+    def _fall_back(self, work: Work) -> None:
         """No engine could make the page: the message itself is written, and counts as failed."""
         note = Note("page-failed", work.trouble[:200])
         work.notes.append(note)
@@ -339,11 +324,11 @@ class _Run:
             self._stage(work, "eml", work.data, (note,))
         self._done(work)
 
-    def _stage(self, work: _Work, name: str, content: bytes, notes: tuple[Note, ...]) -> None:
+    def _stage(self, work: Work, name: str, content: bytes, notes: tuple[Note, ...]) -> None:
         path = work.row.stem + SUFFIXES[name]
         work.staged.append((name, self.target.stage(path, content, path in work.replaced), notes))
 
-    def _done(self, work: _Work) -> None:
+    def _done(self, work: Work) -> None:
         work.data = b""
         self.batch.append(work)
         self.batch_bytes += sum(staged.size for _, staged, _ in work.staged)
@@ -373,7 +358,7 @@ class _Run:
             self.journal.set_written(written)
         self.journal.commit()
 
-    def _account(self, work: _Work, refused: list[str], files: list[FileRow], written: list[int]) -> None:
+    def _account(self, work: Work, refused: list[str], files: list[FileRow], written: list[int]) -> None:
         row, options, report = work.row, self.options, self.report
         for name, staged, notes in work.staged:
             if refused:
