@@ -222,6 +222,12 @@ class Ways(ProgramTest):
         for wrong in ("paged", "none,embed", ","):
             self.run_program("export", "in", "--into", "out", "--attachments", wrong, code=2)
 
+    def test_a_type_that_is_not_so_is_noted_whichever_way(self) -> None:
+        for ways, noted in (("embed", True), ("pages", True), ("zip", True), ("none", False)):
+            self.export(ways, file("plan.pdf", "application/pdf", b"MZ\x90"))
+            register = (self.folder / f"out-{ways}" / "register.csv").read_text("utf-8-sig")
+            self.assertEqual("plan.pdf is application/x-executable" in register, noted, ways)
+
     def test_the_list_on_the_page_leads_to_pages_and_files(self) -> None:
         parts = [file(f"{name}.txt", "text/plain", name.encode()) for name in ("one", "two")]
         with pikepdf.open(self.export("embed", *parts)) as document:

@@ -7,6 +7,9 @@ import mimetypes
 import re
 import zipfile
 
+from wexagraph.notes import Note
+from wexagraph.text import one_line
+
 OFFICE = "application/vnd.openxmlformats-officedocument."
 DOCX, XLSX, PPTX = (
     OFFICE + kind for kind in ("wordprocessingml.document", "spreadsheetml.sheet", "presentationml.presentation")
@@ -106,6 +109,12 @@ def contradicts(name: str, declared: str, content: bytes) -> str:
     if not claims or told in claims:
         return told if told == PROGRAM and claims and claims != {PROGRAM} else ""
     return "" if told == ZIP and any("zip" in c or "+" in c or "java" in c or "android" in c for c in claims) else told
+
+
+def type_note(name: str, declared: str, content: bytes) -> Note | None:
+    """A note on a file that is of another type than it says."""
+    other = contradicts(name, declared, content)
+    return Note("attachment-other-type", f"{one_line(name)[:80] or 'no name'} is {other}") if other else None
 
 
 def _by_name(name: str) -> str:

@@ -9,6 +9,7 @@ from datetime import datetime
 
 from wexagraph.errors import PageError
 from wexagraph.messages import Message
+from wexagraph.messages.filetypes import type_note
 from wexagraph.notes import Note
 from wexagraph.pages.compose import compose
 from wexagraph.pages.finish import Embedded, Record, finish, free_name
@@ -96,6 +97,9 @@ def _pdf(message: Message, job: Job, made: Made) -> bytes:
 
         made.notes += read_back(pdf, page.text)
     attachments, pieces = message.attachments, []
+    if wanted != ("none",):
+        found = (type_note(a.name, a.type, a.content()) for a in attachments)
+        made.notes += [note for note in found if note is not None]
     embedded = attachments if "embed" in wanted else []
     if "pages" in wanted and attachments:
         from wexagraph.pages.converting import Converter

@@ -14,7 +14,7 @@ from markupsafe import Markup
 from wexagraph.errors import PageError
 from wexagraph.messages import Attachment, Message
 from wexagraph.messages.charsets import decode
-from wexagraph.messages.filetypes import DOCX, EML, PDF, XLSX, ZIP, contradicts, settle
+from wexagraph.messages.filetypes import DOCX, EML, PDF, XLSX, ZIP, settle, type_note
 from wexagraph.messages.mime import made_part
 from wexagraph.notes import Note
 from wexagraph.pages.breaks import escaped
@@ -79,9 +79,9 @@ class Converter:
     def _piece(self, attachment: Attachment, depth: int, pages: bool) -> Piece:
         content = attachment.content()
         name = shortened(one_line(attachment.name), 300) or "no name"
-        other = contradicts(attachment.name, attachment.type, content)
-        if other:
-            self.notes.append(Note("attachment-other-type", f"{name[:80]} is {other}"))
+        other = type_note(attachment.name, attachment.type, content)
+        if other is not None:
+            self.notes.append(other)
         kind = settle(attachment.name, attachment.type, content)
         try:
             if not pages:
