@@ -14,17 +14,19 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.errors import TargetError
+from wexagraph.exports.options import UNDER_WAY
 from wexagraph.exports.rows import FileRow, Row, Wish
 from wexagraph.notes import Note
 
-_VERSION = 1
+_VERSION = 2
 _SCHEMA = """
 CREATE TABLE message (
     number INTEGER PRIMARY KEY,
     source TEXT NOT NULL, folder TEXT NOT NULL, place TEXT NOT NULL, stamp TEXT NOT NULL, id TEXT NOT NULL,
     size INTEGER NOT NULL, digest TEXT, arrival TEXT,
     facts TEXT NOT NULL, attachments TEXT NOT NULL DEFAULT '', notes TEXT NOT NULL DEFAULT '[]',
-    outcome TEXT NOT NULL DEFAULT '', reason TEXT NOT NULL DEFAULT '', run INTEGER NOT NULL
+    outcome TEXT NOT NULL DEFAULT '', reason TEXT NOT NULL DEFAULT '', run INTEGER NOT NULL,
+    tags TEXT NOT NULL DEFAULT ''
 );
 CREATE INDEX message_run ON message (run, folder, place);
 CREATE TABLE name (
@@ -69,6 +71,9 @@ class Journal:
             if version == 0:
                 # in one step: a run killed in between must not leave half a schema
                 base.executescript(f"BEGIN; {_SCHEMA} PRAGMA user_version = {_VERSION}; COMMIT;")
+            elif version == 1:
+                added = "ALTER TABLE message ADD COLUMN tags TEXT NOT NULL DEFAULT ''"
+                base.executescript(f"BEGIN; {added}; {_TEMPORARY} PRAGMA user_version = {_VERSION}; COMMIT;")
             elif version != _VERSION:
                 raise TargetError(f"{self._path} is from a newer Wexagraph. Use that one, or another folder.")
             else:
@@ -98,13 +103,15 @@ class Journal:
             "Free some space on the disk and run the same command again."
         )
 
-    def _do(self, sql: str, values: tuple[Any, ...] = ()) -> sqlite3.Cursor:
+    def ask(self, sql: str, values: tuple[Any, ...] = ()) -> sqlite3.Cursor:
+        """Run one statement, for what belongs to a room of its own (`exports/turns.py`)."""
         try:
             return self._base.execute(sql, values)
         except sqlite3.OperationalError as error:
             raise self._failed(error) from error
 
-    def _do_many(self, sql: str, values: Iterable[tuple[Any, ...]]) -> None:
+    def ask_many(self, sql: str, values: Iterable[tuple[Any, ...]]) -> None:
+        """Run one statement on many rows."""
         try:
             self._base.executemany(sql, values)
         except sqlite3.OperationalError as error:
@@ -115,7 +122,7 @@ class Journal:
     def known(self, source: str, folder: str, place: str, stamp: str) -> int | None:
         """The message at this place, if what lies there is what lay there before."""
         self._index_for_repetition()
-        found = self._do(
+        found = self.ask(
             "SELECT number FROM message WHERE source=? AND folder=? AND place=? AND stamp=?",
             (source, folder, place, stamp),
         ).fetchone()
@@ -124,13 +131,13 @@ class Journal:
     def _index_for_repetition(self) -> None:
         """What only a second run asks for is indexed by the second run; the first has enough to write."""
         if not self._indexed:
-            self._do("CREATE INDEX IF NOT EXISTS message_place ON message (source, folder, place)")
-            self._do("CREATE INDEX IF NOT EXISTS message_digest ON message (folder, digest)")
+            self.ask("CREATE INDEX IF NOT EXISTS message_place ON message (source, folder, place)")
+            self.ask("CREATE INDEX IF NOT EXISTS message_digest ON message (folder, digest)")
             self._indexed = True
 
     def has_digests(self, folder: str) -> bool:
         """Whether messages of this folder have been read in an earlier run."""
-        found = self._do(
+        found = self.ask(
             "SELECT 1 FROM message WHERE folder=? AND digest IS NOT NULL AND run<>? LIMIT 1",
             (folder, self.run),
         )
@@ -138,7 +145,7 @@ class Journal:
 
     def moved(self, folder: str, digest: str) -> int | None:
         """A message with these bytes that this run has not met yet: the same one, now at another place."""
-        found = self._do(
+        found = self.ask(
             "SELECT number FROM message WHERE folder=? AND digest=? AND run<>? ORDER BY number LIMIT 1",
             (folder, digest, self.run),
         ).fetchone()
@@ -146,56 +153,58 @@ class Journal:
 
     def restamped(self, source: str, folder: str, wish: Wish) -> bool:
         """Whether this folder bore another stamp in an earlier run: its places then mean other messages."""
-        found = self._do(
+        found = self.ask(
             "SELECT 1 FROM message WHERE source=? AND folder=? AND stamp<>? LIMIT 1", (source, folder, wish.fingerprint)
         )
         return found.fetchone() is not None
 
     def is_empty(self) -> bool:
         """Whether no run has met a message yet."""
-        return self._do("SELECT 1 FROM message LIMIT 1").fetchone() is None
+        return self.ask("SELECT 1 FROM message LIMIT 1").fetchone() is None
 
     def meet(self, number: int, source: str, wish: Wish) -> None:
         """This run chose a message of an earlier one; it lies here now."""
-        self._do(
-            "UPDATE message SET run=?, source=?, place=?, stamp=?, id=? WHERE number=?",
-            (self.run, source, wish.place, wish.fingerprint, wish.id, number),
+        self.ask(
+            "UPDATE message SET run=?, source=?, place=?, stamp=?, id=?, tags=? WHERE number=?",
+            (self.run, source, wish.place, wish.fingerprint, wish.id, wish.tags, number),
         )
 
-    def add_many(self, source: str, folder: str, batch: list[Wish], digest: str | None = None) -> None:
-        """Messages that no run has met before, and the names they wish for."""
+    def add_many(self, source: str, folder: str, batch: list[Wish], digest: str | None = None) -> range:
+        """Messages that no run has met before, and the names they wish for. Returns their numbers."""
         first = self._next
         self._next += len(batch)
-        self._do_many(
-            "INSERT INTO message (number, source, folder, place, stamp, id, size, digest, arrival, facts, notes, run) "
-            "VALUES (?,?,?,?,?,?,?,?,?,?,?,?)",
+        self.ask_many(
+            "INSERT INTO message (number, source, folder, place, stamp, id, size, digest, arrival, facts, notes, run, "
+            "tags) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)",
             (
-                (n, source, folder, w.place, w.fingerprint, w.id, w.size, digest, w.arrival, w.facts, w.notes, self.run)
+                (n, source, folder, w.place, w.fingerprint, w.id, w.size, digest, w.arrival, w.facts, w.notes, self.run,
+                 w.tags)
                 for n, w in enumerate(batch, first)
             ),
-        )
-        self._do_many(
+        )  # fmt: skip
+        self.ask_many(
             "INSERT INTO fresh VALUES (?,?,?,?)", ((n, w.key, w.stem, w.date) for n, w in enumerate(batch, first))
         )
+        return range(first, self._next)
 
     def forget_unread(self) -> None:
         """Drop what an earlier run had planned and never read, and this one has not met: its names are free again."""
         stale = "SELECT number FROM message WHERE digest IS NULL AND run<>?"
-        self._do(f"DELETE FROM name WHERE message IN ({stale})", (self.run,))
-        self._do("DELETE FROM message WHERE digest IS NULL AND run<>?", (self.run,))
+        self.ask(f"DELETE FROM name WHERE message IN ({stale})", (self.run,))
+        self.ask("DELETE FROM message WHERE digest IS NULL AND run<>?", (self.run,))
 
     def set_digest(self, number: int, digest: str) -> None:
-        self._do("UPDATE message SET digest=? WHERE number=?", (digest, number))
+        self.ask("UPDATE message SET digest=? WHERE number=?", (digest, number))
 
     def set_read(self, copied: Iterable[tuple[str, int, str, int]]) -> None:
         """Messages whose bytes were read: digest, size, attachments as a cell, number."""
-        self._do_many("UPDATE message SET digest=?, size=?, attachments=? WHERE number=?", copied)
+        self.ask_many("UPDATE message SET digest=?, size=?, attachments=? WHERE number=?", copied)
 
     def set_written(self, numbers: Iterable[int]) -> None:
-        self._do_many("UPDATE message SET outcome='written', reason='' WHERE number=?", ((n,) for n in numbers))
+        self.ask_many("UPDATE message SET outcome='written', reason='' WHERE number=?", ((n,) for n in numbers))
 
     def set_failed(self, number: int, reason: str) -> None:
-        self._do("UPDATE message SET outcome='failed', reason=? WHERE number=?", (reason, number))
+        self.ask("UPDATE message SET outcome='failed', reason=? WHERE number=?", (reason, number))
 
     def chosen(self, naming: str) -> Iterator[tuple[Row, list[FileRow]]]:
         """The messages of this run in the order of work, with their names in `naming` and the files they have."""
@@ -204,9 +213,9 @@ class Journal:
         while True:
             rows = [
                 Row(*found)
-                for found in self._do(
-                    "SELECT m.number, m.folder, m.place, m.stamp, m.id, m.size, m.digest, m.arrival, n.stem "
-                    f"FROM message m JOIN name n ON n.message=m.number AND n.naming=? WHERE {where}",
+                for found in self.ask(
+                    "SELECT m.number, m.folder, m.place, m.stamp, m.id, m.size, m.digest, m.arrival, n.stem, "
+                    f"m.tags FROM message m JOIN name n ON n.message=m.number AND n.naming=? WHERE {where}",
                     (naming, self.run, *after),
                 )
             ]
@@ -214,8 +223,8 @@ class Journal:
                 return
             files: dict[int | None, list[FileRow]] = {}
             chunk = f"SELECT m.number FROM message m WHERE {where}"
-            for found in self._do(f"SELECT * FROM file WHERE message IN ({chunk}) ORDER BY path", (self.run, *after)):
-                files.setdefault(found[1], []).append(_file(found))
+            for found in self.ask(f"SELECT * FROM file WHERE message IN ({chunk}) ORDER BY path", (self.run, *after)):
+                files.setdefault(found[1], []).append(file_row(found))
             for row in rows:
                 yield row, files.get(row.number, [])
             after = (rows[-1].folder, rows[-1].place, rows[-1].number)
@@ -223,43 +232,44 @@ class Journal:
     def row(self, number: int) -> Row:
         """A message by its number."""
         found = "SELECT number, folder, place, stamp, id, size, digest, arrival FROM message WHERE number=?"
-        return Row(*self._do(found, (number,)).fetchone())
+        return Row(*self.ask(found, (number,)).fetchone())
 
     def has_id(self, id: str) -> bool:
         """Whether this run has met a message of that ID."""
-        return self._do("SELECT 1 FROM message WHERE run=? AND id=?", (self.run, id)).fetchone() is not None
+        return self.ask("SELECT 1 FROM message WHERE run=? AND id=?", (self.run, id)).fetchone() is not None
 
-    def subject(self, number: int) -> str:
-        facts = self._do("SELECT facts FROM message WHERE number=?", (number,)).fetchone()[0]
-        return next(csv.reader([facts]))[-1]
+    def facts(self, number: int) -> list[str]:
+        """A message's cells in the register: date, from, to, cc, subject."""
+        facts = self.ask("SELECT facts FROM message WHERE number=?", (number,)).fetchone()[0]
+        return next(csv.reader([facts]))
 
     def notes(self, number: int) -> list[Note]:
         """The notes of the plan on a message."""
-        return _notes(self._do("SELECT notes FROM message WHERE number=?", (number,)).fetchone()[0])
+        return _notes(self.ask("SELECT notes FROM message WHERE number=?", (number,)).fetchone()[0])
 
     # names
 
     def has_name(self, number: int, naming: str) -> bool:
-        return self._do("SELECT 1 FROM name WHERE message=? AND naming=?", (number, naming)).fetchone() is not None
+        return self.ask("SELECT 1 FROM name WHERE message=? AND naming=?", (number, naming)).fetchone() is not None
 
     def wish(self, number: int, wish: Wish) -> None:
         """The name that a message of an earlier run would like."""
-        self._do("INSERT OR REPLACE INTO fresh VALUES (?,?,?,?)", (number, wish.key, wish.stem, wish.date))
+        self.ask("INSERT OR REPLACE INTO fresh VALUES (?,?,?,?)", (number, wish.key, wish.stem, wish.date))
 
     def rivals(self) -> list[int]:
         """Messages whose wished names collide with each other's."""
         shared = "SELECT key FROM fresh GROUP BY key HAVING count(*) > 1"
-        return [row[0] for row in self._do(f"SELECT message FROM fresh WHERE key IN ({shared}) ORDER BY message")]
+        return [row[0] for row in self.ask(f"SELECT message FROM fresh WHERE key IN ({shared}) ORDER BY message")]
 
     def give_lone_names(self, naming: str) -> None:
         """Give the names that one message alone wishes for and that are free, where no file can stand in the way."""
         lone = "SELECT key FROM fresh GROUP BY key HAVING count(*) = 1"
-        self._do(
+        self.ask(
             f"INSERT INTO name SELECT message, ?, key, stem FROM fresh WHERE key IN ({lone}) "
             "AND key NOT IN (SELECT key FROM name) ORDER BY message",
             (naming,),
         )
-        self._do("DELETE FROM fresh WHERE message IN (SELECT message FROM name WHERE naming=?)", (naming,))
+        self.ask("DELETE FROM fresh WHERE message IN (SELECT message FROM name WHERE naming=?)", (naming,))
 
     def wishes(self) -> Iterator[tuple[int, str, str]]:
         """All wishes (message, key, stem): first those that come first under their key, then the others.
@@ -271,33 +281,37 @@ class Journal:
             f"SELECT f.message, f.key, f.stem, row_number() OVER (PARTITION BY f.key ORDER BY {order}) AS turn "
             "FROM fresh f JOIN message m ON m.number=f.message"
         )
-        return iter(self._do(f"SELECT message, key, stem FROM ({numbered}) ORDER BY turn > 1, key, turn"))
+        return iter(self.ask(f"SELECT message, key, stem FROM ({numbered}) ORDER BY turn > 1, key, turn"))
 
     def wished(self, key: str) -> bool:
-        return self._do("SELECT 1 FROM fresh WHERE key=?", (key,)).fetchone() is not None
+        return self.ask("SELECT 1 FROM fresh WHERE key=?", (key,)).fetchone() is not None
 
     def index_wishes(self) -> None:
-        self._do("CREATE INDEX IF NOT EXISTS temp.fresh_by_key ON fresh (key)")
+        self.ask("CREATE INDEX IF NOT EXISTS temp.fresh_by_key ON fresh (key)")
 
     def clear_wishes(self) -> None:
-        self._do("DELETE FROM fresh")
+        self.ask("DELETE FROM fresh")
 
     def name_taken(self, key: str, number: int = 0) -> bool:
         """Whether a message other than this one bears a name that collides with `key`."""
-        return self._do("SELECT 1 FROM name WHERE key=? AND message<>?", (key, number)).fetchone() is not None
+        return self.ask("SELECT 1 FROM name WHERE key=? AND message<>?", (key, number)).fetchone() is not None
 
     def give_name(self, number: int, naming: str, key: str, stem: str) -> None:
-        self._do("INSERT INTO name (message, naming, key, stem) VALUES (?,?,?,?)", (number, naming, key, stem))
+        self.ask("INSERT INTO name (message, naming, key, stem) VALUES (?,?,?,?)", (number, naming, key, stem))
 
     # files
 
     def has_file(self, number: int, path: str) -> bool:
         """Whether an earlier run has made this file of this message."""
-        return self._do("SELECT 1 FROM file WHERE message=? AND path=?", (number, path)).fetchone() is not None
+        return self.ask("SELECT 1 FROM file WHERE message=? AND path=?", (number, path)).fetchone() is not None
+
+    def forget_announced(self, number: int) -> None:
+        """Files of a message that were announced and could not be put."""
+        self.ask("DELETE FROM file WHERE message=? AND recipe=?", (number, UNDER_WAY))
 
     def record(self, files: Iterable[FileRow]) -> None:
         """These files are on the disk, whole."""
-        self._do_many(
+        self.ask_many(
             "INSERT OR REPLACE INTO file VALUES (?,?,?,?,?,?,?,?,?)",
             (
                 (f.path, f.message, f.format, f.naming, f.recipe, f.size, f.modified, f.sha256,
@@ -308,38 +322,38 @@ class Journal:
 
     def digests(self, folder: str, naming: str) -> list[str] | None:
         """The digests of a folder's messages in this run, in the order of work; None where one was never read."""
-        found = [row[0] for row in self._do(
+        found = [row[0] for row in self.ask(
             "SELECT m.digest FROM message m JOIN name n ON n.message=m.number AND n.naming=? "
             "WHERE m.run=? AND m.folder=? ORDER BY m.place, m.number", (naming, self.run, folder))]  # fmt: skip
         return None if None in found else found
 
     def archive(self, folder: str, format: str, naming: str) -> FileRow | None:
         """The archive of a folder that an earlier run has made."""
-        found = self._do(
+        found = self.ask(
             "SELECT * FROM file WHERE message=0 AND format=? AND naming=?",
             (f"{format}:{folder}", naming),
         ).fetchone()
-        return _file(found) if found else None
+        return file_row(found) if found else None
 
     def listing(self, name: str) -> FileRow | None:
         """The register or the manifest as the last run left it."""
-        found = self._do("SELECT * FROM file WHERE message=0 AND format=?", (f"list:{name}",)).fetchone()
-        return _file(found) if found else None
+        found = self.ask("SELECT * FROM file WHERE message=0 AND format=?", (f"list:{name}",)).fetchone()
+        return file_row(found) if found else None
 
     def files(self) -> Iterator[tuple[str, str]]:
         """Path and SHA-256 of all files but the manifest, which can't hold itself, sorted by path."""
         unlisted = "list:manifest-sha256.txt"
-        return iter(self._do("SELECT path, sha256 FROM file WHERE format<>? ORDER BY path", (unlisted,)))
+        return iter(self.ask("SELECT DISTINCT path, sha256 FROM file WHERE format<>? ORDER BY path", (unlisted,)))
 
     def register(self) -> Iterable[tuple[Any, ...]]:
         """What the register says of each message, in the order of folders and places.
 
-        Number, id, folder, facts and attachments as CSV, size, digest, outcome, reason, notes of the plan; then the
-        path of one of its files and the notes on that. A message with several files has as many rows.
+        Number, id, folder, facts and attachments as CSV, size, digest, outcome, reason, notes of the plan, tags; then
+        the path of one of its files and the notes on that. A message with several files has as many rows.
         """
-        return self._do(
+        return self.ask(
             "SELECT m.number, m.id, m.folder, m.facts, m.attachments, m.size, m.digest, m.outcome, m.reason, m.notes, "
-            "f.path, f.notes FROM message m LEFT JOIN file f ON f.message=m.number WHERE m.outcome<>'' "
+            "m.tags, f.path, f.notes FROM message m LEFT JOIN file f ON f.message=m.number WHERE m.outcome<>'' "
             "ORDER BY m.folder, m.place, m.digest, m.number, f.path"
         )
 
@@ -348,5 +362,5 @@ def _notes(text: str) -> list[Note]:
     return [Note(code, detail) for code, detail in json.loads(text)] if text != "[]" else []
 
 
-def _file(row: tuple[Any, ...]) -> FileRow:
+def file_row(row: tuple[Any, ...]) -> FileRow:
     return FileRow(*row[:-1], tuple(_notes(row[-1])))  # type: ignore[call-arg]

@@ -4,16 +4,22 @@ from __future__ import annotations
 
 import hashlib
 from dataclasses import asdict, dataclass, field
-from datetime import tzinfo
+from datetime import datetime, tzinfo
 from functools import cached_property
 
-from wexagraph.naming import NamePattern
+from wexagraph.errors import CallError
+from wexagraph.naming import NamePattern, TextPattern
 from wexagraph.pages import FORMATS as PAGE_FORMATS
 from wexagraph.pages import PageOptions
+from wexagraph.pages.options import Lock
 
 SUFFIXES = {"pdf": ".pdf", "eml": ".eml", "html": ".html", "text": ".txt"}
 MESSAGE_FORMATS = tuple(SUFFIXES)
 ARCHIVE_FORMATS = ("mbox", "zip")
+BINDINGS = ("conversation", "folder", "all")
+BOUND_PATTERN = "{date:%Y-%m-%d} {subject}"
+UNDER_WAY = "under way"
+"""The recipe of a file that is just being put in its place, where its bytes are not the same each time."""
 
 
 @dataclass(frozen=True)
@@ -22,7 +28,10 @@ class ExportOptions:
 
     `formats` out of pdf, eml, html, text (a file a message) and mbox, zip (a file a folder). `flat` leaves out the
     source's folders. `jobs` worker processes make pages; one page may take `patience` seconds. `engine` is auto or
-    the name of a page engine.
+    the name of a page engine. `bind` makes one PDF of each conversation, each folder or all, under names of the
+    pattern `bound`, and `unquote` leaves quotes out of it that stand in it already. `tags` are patterns for keywords.
+    `lock` encrypts PDFs. `exported` is the date of the export for cover sheets. Raises CallError where two of them
+    do not go together.
     """
 
     formats: tuple[str, ...] = ("pdf",)
@@ -32,10 +41,39 @@ class ExportOptions:
     engine: str = "auto"
     jobs: int = 1
     patience: float = 30.0
+    bind: str = ""
+    bound: NamePattern = field(default_factory=lambda: NamePattern(BOUND_PATTERN))
+    unquote: bool = False
+    tags: tuple[TextPattern, ...] = ()
+    lock: Lock | None = None
+    exported: datetime | None = None
+
+    def __post_init__(self) -> None:
+        if self.bind and "pdf" not in self.formats:
+            raise CallError("--bind makes PDFs, and no PDF is asked for. Add pdf to --as.")
+        if self.bind and self.archive_formats:
+            raise CallError("--bind goes with pdf, eml, html and text. Make mbox and zip by a command of their own.")
+        if self.unquote and not self.bind:
+            raise CallError("--unquote leaves out what stands earlier in the same bound PDF: it needs --bind.")
+        if self.lock is not None and self.page.archival:
+            raise CallError(
+                "a PDF/A must open for everybody, always (ISO 19005-3 forbids encryption): --archival and --password "
+                "do not go together. Leave one of them out."
+            )
 
     @cached_property
     def message_formats(self) -> tuple[str, ...]:
         return tuple(name for name in MESSAGE_FORMATS if name in self.formats)
+
+    @cached_property
+    def single_formats(self) -> tuple[str, ...]:
+        """The formats of which each message becomes a file of its own."""
+        return tuple(name for name in self.message_formats if not (self.bind and name == "pdf"))
+
+    @property
+    def volatile(self) -> bool:
+        """Whether the same message does not make the same bytes each time."""
+        return self.lock is not None or (self.page.cover is not None and self.exported is not None)
 
     @cached_property
     def page_formats(self) -> tuple[str, ...]:
@@ -57,17 +95,22 @@ class ExportOptions:
     @cached_property
     def naming(self) -> str:
         """Equal for two exports that give the same names."""
-        return _short(f"{self.pattern.text}|{self.flat}|{self.page.zone}")
+        bound = f"|{self.bind}|{self.bound.text}" if self.bind else ""
+        return _short(f"{self.pattern.text}|{self.flat}|{self.page.zone}{bound}")
 
     def recipe(self, format: str) -> str:
         """Equal for two exports that make the same file of this format from the same message."""
-        beside = "|".join(self.beside)
+        beside = "|".join((*self.beside, *(tag.text for tag in self.tags)))
         if format == "eml":
             return f"eml|{beside}" if beside else "eml"
         page = asdict(self.page)
         if format in ARCHIVE_FORMATS:
             return format
-        return _short(f"{format}|{sorted(page.items())}|{self.engine if format == 'pdf' else ''}")
+        more = ""
+        if format == "pdf":
+            lock = self.lock.recipe() if self.lock else ""
+            more = f"{self.engine}|{[tag.text for tag in self.tags]}|{lock}|{self.bind}|{self.unquote}"
+        return _short(f"{format}|{sorted(page.items())}|{more}")
 
 
 def _short(text: str) -> str:

@@ -9,6 +9,7 @@ import json
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
+from dataclasses import replace
 from datetime import UTC
 
 from wexagraph.errors import MessageError
@@ -17,7 +18,9 @@ from wexagraph.exports.options import SUFFIXES, ExportOptions
 from wexagraph.exports.pool import Workers
 from wexagraph.exports.rows import Wish
 from wexagraph.exports.target import Target
+from wexagraph.exports.turns import Turns
 from wexagraph.messages import Header
+from wexagraph.messages.conversations import base_subject, thread
 from wexagraph.naming import Fields, clean, collision_key, component
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Share, Source, reopen
@@ -47,6 +50,8 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
             folders[envelope.folder] = folder_path(envelope.folder, options.flat)
         folder = folders[envelope.folder]
         stem = f"{folder}/{stem}" if folder else stem
+        tags = _tags(options, fields) if options.tags else ""
+        bound = _bound(options, fields, folder) if options.bind else ("", "")
         facts = [moment.isoformat() if moment else ""]
         for found in (header.authors, header.addresses(b"to"), header.addresses(b"cc")):
             facts.append(cell(shortened(one_line("; ".join(map(str, found))), 8000)) if found else "")
@@ -62,7 +67,27 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
             stem=stem,
             key=collision_key(stem),
             date=moment.astimezone(UTC).isoformat() if moment else "",
+            tags=tags,
+            thread=thread(header) if options.bind else None,
+            bound=bound,
         )
+
+
+def _tags(options: ExportOptions, fields: Fields) -> str:
+    """The tags of a message. A comma parts them, so none can hold one."""
+    found = (tag.fill(fields).replace(",", " ").strip() for tag in options.tags)
+    return ", ".join(dict.fromkeys(shortened(tag, 200) for tag in found if tag))
+
+
+def _bound(options: ExportOptions, fields: Fields, folder: str) -> tuple[str, str]:
+    """Title and stem of a bound PDF that begins with this message: what its messages have in common."""
+    if options.bind == "conversation":
+        common = base_subject(fields.header.subject)[0]
+    else:
+        common = fields.folder.rpartition("/")[2] if options.bind == "folder" else "All messages"
+    stem = options.bound.stem(replace(fields, subject=common))
+    title = shortened(one_line(common), 1000) or "no subject"
+    return title, f"{folder}/{stem}" if folder and options.bind != "all" else stem
 
 
 def cells(*texts: str) -> str:
@@ -84,9 +109,16 @@ class Planner:
     """Fills the journal with the messages of a run and gives each a name that no other has."""
 
     def __init__(
-        self, source: Source, journal: Journal, target: Target, options: ExportOptions, workers: Callable[[], Workers]
+        self,
+        source: Source,
+        journal: Journal,
+        target: Target,
+        options: ExportOptions,
+        workers: Callable[[], Workers],
+        turns: Turns | None = None,
     ) -> None:
         self._source, self._journal, self._target, self._options = source, journal, target, options
+        self._turns = turns
         self._workers = workers
         self._was_empty = not _has_content(target)
         self._known = not journal.is_empty()
@@ -99,7 +131,7 @@ class Planner:
             if self._known:
                 self._meet(folder, batch)
             else:
-                self._journal.add_many(self._source.location, folder, batch)
+                self._tell_turns(folder, self._journal.add_many(self._source.location, folder, batch), batch)
             count += len(batch)
             progress(count)
             if stopped():
@@ -153,11 +185,16 @@ class Planner:
             if number is None and digest:
                 number = journal.moved(folder, digest)
             if number is None:
-                journal.add_many(source, folder, [wish], digest)
+                self._tell_turns(folder, journal.add_many(source, folder, [wish], digest), [wish])
                 continue
             journal.meet(number, source, wish)
+            self._tell_turns(folder, [number], [wish])
             if not journal.has_name(number, self._options.naming):
                 journal.wish(number, wish)
+
+    def _tell_turns(self, folder: str, numbers: Iterable[int], batch: list[Wish]) -> None:
+        if self._turns is not None:
+            self._turns.meet(folder, numbers, batch)
 
     def _was_read_before(self, folder: str) -> bool:
         if folder not in self._read_before:

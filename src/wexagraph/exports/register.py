@@ -18,6 +18,7 @@ REGISTER = "register.csv"
 MANIFEST = "manifest-sha256.txt"
 COLUMNS = (
     "id", "folder", "date", "from", "to", "cc", "subject", "attachments", "size", "sha256", "files", "outcome", "notes",
+    "tags",
 )  # fmt: skip
 
 
@@ -58,10 +59,12 @@ def _put(target: Target, journal: Journal, staging: Staging, name: str) -> None:
 def _lines(journal: Journal) -> Iterator[str]:
     for _, group in groupby(journal.register(), key=itemgetter(0)):
         files = list(group)
-        _, id, folder, facts, attachments, size, digest, outcome, reason, planned, _, _ = files[0]
+        _, id, folder, facts, attachments, size, digest, outcome, reason, planned, tags, _, _ = files[0]
         notes = _texts({planned, *(file[-1] for file in files)} - {"[]", None})
         paths = [file[-2] for file in files if file[-2]]
-        tail = cells(cell("; ".join(paths)), outcome, cell("; ".join([reason, *notes] if reason else notes)))
+        tail = cells(
+            cell("; ".join(paths)), outcome, cell("; ".join([reason, *notes] if reason else notes)), cell(tags)
+        )
         yield f"{id},{cells(cell(folder))},{facts},{attachments},{size},{digest or ''},{tail}\r\n"
 
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from wexagraph.messages import Header
+from wexagraph.messages.conversations import Thread
 from wexagraph.notes import Note
 from wexagraph.sources import Envelope
 
@@ -16,6 +17,8 @@ class Wish:
 
     `facts` are its cells in the register (date, from, to, cc, subject) as CSV; `notes` are on where its date is from;
     `arrival` is the mailbox's date, kept where the message has none; `date` orders messages that want one name.
+    `tags` are joined with commas. `thread` and `bound` are how it hangs together with others, and the
+    title and name of a bound PDF that begins with it, where messages are to be bound.
     """
 
     place: str
@@ -28,6 +31,9 @@ class Wish:
     stem: str
     key: str
     date: str
+    tags: str = ""
+    thread: Thread | None = None
+    bound: tuple[str, str] = ("", "")
 
 
 @dataclass(slots=True)
@@ -43,6 +49,7 @@ class Row:
     digest: str | None
     arrival: str | None = None
     stem: str = ""
+    tags: str = ""
 
     def envelope(self) -> Envelope:
         """The message as its source's `read` takes it."""

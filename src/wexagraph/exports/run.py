@@ -8,31 +8,34 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Executor, Future, wait
 from contextlib import suppress
 from pathlib import Path
+from typing import Any
 
 from wexagraph.errors import MessageError, PageError, SourceError, TargetError
 from wexagraph.exports import register
 from wexagraph.exports.binders import Binder
+from wexagraph.exports.bound import Binding, Bound, Sheaf, bind_file
 from wexagraph.exports.copying import Copied, copy, copy_rows
 from wexagraph.exports.journal import Journal
+from wexagraph.exports.needs import Needs
 from wexagraph.exports.options import SUFFIXES, ExportOptions
 from wexagraph.exports.plan import Planner
 from wexagraph.exports.pool import WorkerLost, Workers
-from wexagraph.exports.report import Failure, Progress, Report
-from wexagraph.exports.rows import FileRow, Row
+from wexagraph.exports.putting import Putter
+from wexagraph.exports.report import Progress, Report
 from wexagraph.exports.stored import Stored, stored
 from wexagraph.exports.target import OWN, Target
+from wexagraph.exports.turns import Turns
 from wexagraph.exports.work import Work
 from wexagraph.messages import Header
 from wexagraph.messages.headers import header_end
 from wexagraph.notes import Note
 from wexagraph.pages.engines import available
+from wexagraph.pages.evidence import Origin
 from wexagraph.pages.make import Job, Made, make
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Source
+from wexagraph.text import one_line
 
-_BATCH_FILES = 1024
-_BATCH_BYTES = 96 * 1024 * 1024
-_BATCH_SECONDS = 2.0
 _ROWS_PER_CALL = 64
 _WORTH_WORKERS = 1000
 
@@ -105,28 +108,31 @@ class _Run:
         self._executor = executor
         self._own: Workers | None = None
         self.pending: dict[Future[Made], Work] = {}
-        self.read: list[tuple[str, int, str, int]] = []
-        self.batch: list[Work] = []
-        self.batch_bytes = 0
-        self.batch_since = time.monotonic()
+        self.bindings: dict[Future[Bound], Sheaf] = {}
         self.binder = Binder(target, journal, options)
+        self.turns = Turns(journal, options.bind) if options.bind else None
+        self.binding = Binding(target, options, self.turns) if self.turns else None
+        self.putter = Putter(target, journal, options, self.report, self.progress, self.tell)
+        self.needs = Needs(target, journal, options, self.report, self.putter, self.binder, self.binding, self.stopped)
 
     def go(self, choice: Choice) -> Report:
         try:
-            planner = Planner(self.source, self.journal, self.target, self.options, self._workers)
+            planner = Planner(self.source, self.journal, self.target, self.options, self._workers, self.turns)
             self.progress.total = planner.plan(choice, self._looking, self.stopped)
             self.progress.done = 0
             self.report.interrupted = self.stopped()
             self.report.missing_ids = sorted(id for id in choice.ids or () if not self.journal.has_id(id))
+            if self.turns is not None:
+                self.turns.arrange()
             self._read_all()
-            while self.pending:
+            while self.pending or self.bindings:
                 self._collect()
-            self._put()
+            self.putter.put()
             self.target.settle()
         except (SourceError, TargetError):
             self._drop_workers()
             with suppress(TargetError):
-                self._put()  # what was finished before a disk failed may still find its place
+                self.putter.put()  # what was finished before a disk failed may still find its place
             raise
         finally:
             self._drop_workers()
@@ -153,60 +159,19 @@ class _Run:
         else:
             self._copy_here()
 
-    def _needed(self) -> Iterator[Work]:
-        """The messages that something has to be made of, until the run is asked to stop."""
-        for row, files in self.journal.chosen(self.options.naming):
-            if self.stopped():
-                self.report.interrupted = True
-                return
-            missing = self._missing(row, files)
-            if missing or self.binder.wants(row):
-                yield Work(row, missing, frozenset(file.path for file in files))
-            else:
-                self._count_already()
-
-    def _missing(self, row: Row, files: list[FileRow]) -> tuple[str, ...]:
-        """The formats that have to be made: never made, made otherwise, or lost and altered since."""
-        if not files:
-            return self.options.message_formats
-        there = {file.path: file for file in files}
-        missing = []
-        for name in self.options.message_formats:
-            file = there.get(row.stem + SUFFIXES[name])
-            if file is None or file.recipe != self.options.recipe(name):
-                missing.append(name)
-            elif not self._intact(file):
-                missing.append(name)
-                self._remake(file)
-        for file in files:
-            if file.format == "beside" and file.recipe == self.options.recipe("beside") and not self._intact(file):
-                missing = list(self.options.message_formats)
-                self._remake(file)
-        return tuple(missing)
-
-    def _remake(self, file: FileRow) -> None:
-        self.report.remade.append(file.path)
-        self.report.notes["remade"] += 1
-
-    def _intact(self, file: FileRow) -> bool:
-        stamp = self.target.stamp(file.path)
-        if stamp is None or stamp[0] != file.size:
-            return False
-        return stamp[1] == file.modified or self.target.sha256(file.path) == file.sha256
-
     def _copy_here(self) -> None:
         """Read the messages in this process: for pages, for archives, and from a source that can't be shared out."""
         works: deque[Work] = deque()
 
         def wanted() -> Iterator[Envelope]:
-            for work in self._needed():
+            for work in self.needs.works():
                 works.append(work)
                 yield work.row.envelope()
 
         for _, data in self.source.read_many(wanted()):
             work = works.popleft()
             if isinstance(data, MessageError):
-                self._fail(work.row, str(data))
+                self._unread(work, str(data))
                 continue
             stager = self.target.stager if "eml" in work.missing else None
             try:
@@ -230,7 +195,7 @@ class _Run:
                 self._copied(work, copied)
 
         batch: list[Work] = []
-        for work in self._needed():
+        for work in self.needs.works():
             batch.append(work)
             if len(batch) == _ROWS_PER_CALL:
                 running.append((batch, self._submit_copies(location, folder, batch)))
@@ -249,10 +214,10 @@ class _Run:
     def _copied(self, work: Work, copied: Copied, data: bytes = b"") -> None:
         """A message was read: its EML is staged, where one is wanted; its pages come next."""
         if copied.trouble:
-            self._fail(work.row, copied.trouble)
+            self._unread(work, copied.trouble)
             return
         work.row.digest = copied.digest
-        self.read.append((copied.digest, copied.size, copied.attachments, copied.number))
+        self.putter.read(copied.digest, copied.size, copied.attachments, copied.number)
         if copied.staged is not None:
             work.staged.append(("eml", copied.staged, ()))
         if self.options.archive_formats and self.binder.wants(work.row):
@@ -267,14 +232,39 @@ class _Run:
         else:
             self._done(work)
 
+    def _unread(self, work: Work, reason: str) -> None:
+        """A message can't be read: nothing waits for it."""
+        self.putter.fail(work.row, reason)
+        if work.sheaf is not None:
+            self._arrived(work.sheaf)
+
     # making
 
     def _submit(self, work: Work) -> None:
         formats = tuple(name for name in work.missing if name in self.options.page_formats)
         name, plain, convert = work.attempts.pop(0)
-        job = Job(work.data, formats, self.options.page, name, plain, work.row.moment, convert)
-        future = (self._executor or self._workers()).submit(make, job)
+        future = (self._executor or self._workers()).submit(make, self._job(work, formats, name, plain, convert))
         self.pending[future] = work
+
+    def _job(self, work: Work, formats: tuple[str, ...], engine: str, plain: bool, convert: bool) -> Job:
+        row, sheaf, options = work.row, work.sheaf, self.options
+        file = sheaf.path if sheaf is not None else row.stem + SUFFIXES["pdf"]
+        tags = tuple(row.tags.split(", ")) if row.tags else ()
+        origin = Origin(self.source.location, row.folder, row.id, row.moment, file.rpartition("/")[2], tags)
+        if sheaf is None or self.binding is None:
+            lock = options.lock
+            return Job(
+                work.data, formats, options.page, engine, plain, origin, convert, lock=lock, exported=options.exported
+            )
+        if sheaf.said is not None and work.known is None:
+            date, sender = self.journal.facts(row.number)[:2]
+            label = f"of {date[:16].replace('T', ' ') or 'unknown date'} from {sender or 'no sender'}"
+            work.known = sheaf.said.meet(work.data, one_line(label)[:200])
+        whole = (sheaf.group.title, sheaf.group.tags) if row is sheaf.group.rows[0][0] else None
+        return Job(
+            work.data, formats, options.page, engine, plain, origin, convert, part="pdf" in formats,
+            known=work.known or (), whole=whole, lock=self.binding.part_lock,
+        )  # fmt: skip
 
     def _workers(self) -> Workers:
         if self._own is None:
@@ -287,11 +277,14 @@ class _Run:
             self._own = None
 
     def _collect(self) -> None:
-        done, _ = wait(self.pending, timeout=1.0, return_when=FIRST_COMPLETED)
+        waiting: list[Future[Any]] = [*self.pending, *self.bindings]
+        done, _ = wait(waiting, timeout=1.0, return_when=FIRST_COMPLETED)
         for future in done:
-            self._made(self.pending.pop(future), future)
-        if time.monotonic() - self.batch_since > _BATCH_SECONDS:
-            self._put()
+            if future in self.pending:
+                self._made(self.pending.pop(future), future)
+            else:
+                self._bound(self.bindings.pop(future), future)
+        self.putter.put_if_due()
 
     def _made(self, work: Work, future: Future[Made]) -> None:
         try:
@@ -308,6 +301,8 @@ class _Run:
             used = self.attempts[len(self.attempts) - len(work.attempts) - 1]
             if used[1] or used[2]:
                 notes.append(Note("text-only" if used[1] else "engine-other", work.trouble[:200]))
+        if work.sheaf is not None and self.binding is not None and "pdf" in made.files:
+            self.binding.add(work.sheaf, work, made)
         for name, content in made.files.items():
             self._stage(work, name, content, tuple(notes))
         for name, content in made.beside.items():
@@ -322,6 +317,8 @@ class _Run:
         work.notes.append(note)
         if "eml" not in self.options.formats:
             self._stage(work, "eml", work.data, (note,))
+        if work.sheaf is not None and self.binding is not None:
+            self.binding.give_up(work.sheaf, work, self.journal.facts(work.row.number))
         self._done(work)
 
     def _stage(self, work: Work, name: str, content: bytes, notes: tuple[Note, ...]) -> None:
@@ -330,69 +327,36 @@ class _Run:
 
     def _done(self, work: Work) -> None:
         work.data = b""
-        self.batch.append(work)
-        self.batch_bytes += sum(staged.size for _, staged, _ in work.staged)
-        if (
-            len(self.batch) >= _BATCH_FILES
-            or self.batch_bytes >= _BATCH_BYTES
-            or time.monotonic() - self.batch_since > _BATCH_SECONDS
-        ):
-            self._put()
-
-    # writing
-
-    def _put(self) -> None:
-        """Put a batch under its names, then tell the journal: what it calls done is on the disk."""
-        batch, self.batch, self.batch_bytes = self.batch, [], 0
-        read, self.read = self.read, []
-        self.batch_since = time.monotonic()
-        self.journal.set_read(read)
-        if batch:
-            results = iter(self.target.put(staged for work in batch for _, staged, _ in work.staged))
-            files: list[FileRow] = []
-            written: list[int] = []
-            for work in batch:
-                refused = [reason for _ in work.staged if (reason := next(results)[1])]
-                self._account(work, refused, files, written)
-            self.journal.record(files)
-            self.journal.set_written(written)
-        self.journal.commit()
-
-    def _account(self, work: Work, refused: list[str], files: list[FileRow], written: list[int]) -> None:
-        row, options, report = work.row, self.options, self.report
-        for name, staged, notes in work.staged:
-            if refused:
-                continue
-            own = (row.number, name, options.naming, options.recipe(name))
-            files.append(FileRow(staged.path, *own, staged.size, staged.modified, staged.sha256, notes))
-            report.files[name] += 1
-            report.bytes += staged.size
-            self.progress.files += 1
-        planned = self.journal.notes(row.number) if row.arrival or work.notes else []
-        report.notes.update({note.code for note in [*planned, *work.notes]})
-        failed = next((note for note in work.notes if note.code == "page-failed"), None)
-        if refused or failed:
-            self._fail(row, refused[0] if refused else str(failed))
-        elif not work.missing and options.message_formats:
-            self._count_already()  # it was read for an archive of its folder only
+        if work.sheaf is None:
+            self.putter.done([work])
         else:
-            report.read += 1
-            report.written += 1
-            written.append(row.number)
-            self._advance()
+            work.sheaf.works.append(work)
+            self._arrived(work.sheaf)
 
-    def _count_already(self) -> None:
-        self.report.read += 1
-        self.report.already += 1
-        self._advance()
+    # binding
 
-    def _fail(self, row: Row, reason: str) -> None:
-        self.report.read += 1
-        self.journal.set_failed(row.number, reason)
-        self.report.fail(Failure(row.id, row.folder, self.journal.subject(row.number), reason))
-        self._advance()
+    def _arrived(self, sheaf: Sheaf) -> None:
+        """One more message of a bound PDF has come, or never will; when all have, it is bound."""
+        sheaf.waiting -= 1
+        if sheaf.waiting or self.binding is None:
+            return
+        job = self.binding.job(sheaf, self.attempts[0][0])
+        if job is not None:
+            signature = self.binding.signature([row for row, _ in sheaf.group.rows])
+            future = self._workers().submit_lasting(bind_file, job, sheaf.path, sheaf.replaces, signature)
+            self.bindings[future] = sheaf
+            while len(self.bindings) > 2 * self.options.jobs:
+                self._collect()
 
-    def _advance(self) -> None:
-        self.progress.done += 1
-        self.progress.failed = self.report.failed
-        self.tell(self.progress)
+    def _bound(self, sheaf: Sheaf, future: Future[Bound]) -> None:
+        try:
+            bound = future.result()
+        except OSError as error:
+            raise self.target.failed(error) from error
+        except (WorkerLost, PageError) as error:
+            for work in sheaf.works:
+                self.putter.fail(work.row, f"the bound PDF {sheaf.path} could not be made: {error}")
+            return
+        for work in sheaf.works:
+            work.bound = bound
+        self.putter.done(sheaf.works)

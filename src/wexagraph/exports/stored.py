@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from wexagraph.exports.bound import FORMAT
 from wexagraph.exports.journal import Journal
-from wexagraph.exports.options import SUFFIXES, ExportOptions
+from wexagraph.exports.options import SUFFIXES, UNDER_WAY, ExportOptions
 from wexagraph.exports.rows import FileRow, Row
 from wexagraph.exports.target import Target
 
@@ -32,7 +33,11 @@ def stored(journal: Journal, target: Target, options: ExportOptions) -> Iterator
 
 def _all_there(row: Row, files: list[FileRow], target: Target, options: ExportOptions) -> bool:
     there = {file.path: file for file in files}
-    wanted = [(there.get(row.stem + SUFFIXES[name]), options.recipe(name)) for name in options.message_formats]
+    if options.bind and not any(
+        file.format == FORMAT and file.recipe != UNDER_WAY and _whole(target, file) for file in files
+    ):
+        return False
+    wanted = [(there.get(row.stem + SUFFIXES[name]), options.recipe(name)) for name in options.single_formats]
     return all(file is not None and file.recipe == recipe and _whole(target, file) for file, recipe in wanted)
 
 

@@ -15,6 +15,8 @@ from pathlib import Path
 from typing import BinaryIO
 
 from wexagraph.errors import MessageError, TargetError
+from wexagraph.exports.options import UNDER_WAY
+from wexagraph.exports.rows import FileRow
 from wexagraph.exports.staging import Staged, Stager
 
 OWN = ".wexagraph"
@@ -224,6 +226,10 @@ class Target:
         except OSError:
             return None
         return (about.st_size, about.st_mtime_ns) if stat.S_ISREG(about.st_mode) else None
+
+    def is_ours(self, file: FileRow) -> bool:
+        """Whether a file of the journal may be replaced: of one that was only announced, if it was put too."""
+        return file.recipe != UNDER_WAY or self.sha256(file.path) in (None, file.sha256)
 
     def sha256(self, path: str) -> str | None:
         """The digest of a file below the target; None where it can't be read. Links are not followed."""

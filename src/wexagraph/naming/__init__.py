@@ -1,6 +1,6 @@
-"""Names of files, made from messages."""
+"""Names of files and lines of text, made from messages."""
 
-from wexagraph.naming.patterns import DEFAULT_PATTERN, FIELDS, Fields, NamePattern
+from wexagraph.naming.patterns import DEFAULT_PATTERN, FIELDS, Fields, NamePattern, TextPattern
 from wexagraph.naming.safe import clean, collision_key, component, with_extension
 
 __all__ = [
@@ -8,6 +8,7 @@ __all__ = [
     "FIELDS",
     "Fields",
     "NamePattern",
+    "TextPattern",
     "clean",
     "collision_key",
     "component",

@@ -1,4 +1,4 @@
-"""Name patterns: Python's format syntax over the fields of a message."""
+"""Patterns: Python's format syntax over the fields of a message, for names of files and for lines of text."""
 
 from __future__ import annotations
 
@@ -9,9 +9,10 @@ from difflib import get_close_matches
 from typing import Any
 
 from wexagraph.errors import CallError
-from wexagraph.messages.dates import in_zone
+from wexagraph.messages.dates import date_text, in_zone
 from wexagraph.messages.headers import Header
 from wexagraph.naming.safe import clean, component, cut
+from wexagraph.text import one_line
 
 DEFAULT_PATTERN = "{date:%Y-%m-%d %H%M} {sender} - {subject}"
 FIELDS = (
@@ -55,48 +56,84 @@ class NamePattern:
     text: str = DEFAULT_PATTERN
 
     def __post_init__(self) -> None:
-        try:
-            fields = list(string.Formatter().parse(self.text))
-        except ValueError as error:
+        check_pattern(self.text, FIELDS, "name pattern")
+        if not any(name for _, name, _, _ in string.Formatter().parse(self.text)):
             raise CallError(
-                f"the name pattern {self.text!r} can't be read: {error}. Write {{{{ for a brace."
-            ) from error
-        if not any(name for _, name, _, _ in fields):
-            raise CallError(f"the name pattern {self.text!r} has no field, so all names would be the same. {_listed()}")
-        for _, name, spec, conversion in fields:
-            if name is None:
-                continue
-            if name not in FIELDS:
-                near = get_close_matches(name, FIELDS, n=1)
-                hint = f" Did you mean {{{near[0]}}}?" if near else ""
-                raise CallError(f"the name pattern has no field {{{name}}}.{hint} {_listed()}")
-            if conversion or (spec and "{" in spec):
-                raise CallError(f"in the name pattern, {{{name}}} can only have a format behind a colon.")
-        probe = Fields(Header(b"Subject: x\nFrom: a@b.example\nDate: 14 Mar 2026 15:03 +0000\n"), "f", "id", None)
-        self.stem(probe)
+                f"the name pattern {self.text!r} has no field, so all names would be the same. {_listed(FIELDS)}"
+            )
+        self.stem(_probe())
 
     def stem(self, fields: Fields) -> str:
         """The path below the target, without suffix: safe, relative, `/` between folders.
 
         Raises CallError where a format does not fit its field.
         """
-        try:
-            filled = self.text.format_map(_Filling(fields))
-        except (ValueError, TypeError, IndexError, KeyError, OverflowError, MemoryError) as error:
-            raise CallError(f"the name pattern {self.text!r} can't be filled: {error}.") from error
+        filled = _filled(self.text, _Filling(fields), "name pattern")
         if "/" not in filled:
             return component(filled, _ROOM)
         levels = [level for level in filled.split("/")[:_MOST_LEVELS] if level.strip(" .")] or [""]
         return "/".join([*(component(level) for level in levels[:-1]), component(levels[-1], _ROOM)])
 
 
-def _listed() -> str:
-    return f"Fields are: {', '.join('{' + name + '}' for name in FIELDS)}."
+@dataclass(frozen=True)
+class TextPattern:
+    """A pattern for a line of text, such as a running footer: the fields of a name pattern, and `more` ones.
+
+    `what` names it in messages. Raises CallError as `NamePattern` does; a pattern without fields is a plain text.
+    """
+
+    text: str
+    what: str = "pattern"
+    more: tuple[str, ...] = ()
+
+    def __post_init__(self) -> None:
+        check_pattern(self.text, (*FIELDS, *self.more), self.what)
+        self.fill(_probe(), dict.fromkeys(self.more, ""))
+
+    def fill(self, fields: Fields, more: dict[str, str] | None = None) -> str:
+        """The line of text, harmless wherever a line is shown. Raises CallError where a format does not fit."""
+        return one_line(_filled(self.text, _Telling(fields, more or {}), self.what))
+
+
+def check_pattern(text: str, known: tuple[str, ...], what: str) -> None:
+    """Raise CallError where a pattern can't be read, names a field that is not `known`, or reaches into a field."""
+    try:
+        pieces = list(string.Formatter().parse(text))
+    except ValueError as error:
+        raise CallError(f"the {what} {text!r} can't be read: {error}. Write {{{{ for a brace.") from error
+    for _, name, spec, conversion in pieces:
+        if name is None:
+            continue
+        if name not in known:
+            near = get_close_matches(name, known, n=1)
+            hint = f" Did you mean {{{near[0]}}}?" if near else ""
+            raise CallError(f"the {what} has no field {{{name}}}.{hint} {_listed(known)}")
+        if conversion or (spec and "{" in spec):
+            raise CallError(f"in the {what}, {{{name}}} can only have a format behind a colon.")
+
+
+def _filled(text: str, filling: dict[str, Any], what: str) -> str:
+    try:
+        return text.format_map(filling)
+    except (ValueError, TypeError, IndexError, KeyError, OverflowError, MemoryError) as error:
+        raise CallError(f"the {what} {text!r} can't be filled: {error}.") from error
+
+
+def _listed(known: tuple[str, ...]) -> str:
+    return f"Fields are: {', '.join('{' + name + '}' for name in known)}."
+
+
+def _probe() -> Fields:
+    header = Header(b"Subject: x\nFrom: a@b.example\nDate: 14 Mar 2026 15:03 +0000\n")
+    return Fields(header, "f", "id", None, header.date()[0])
 
 
 @dataclass(slots=True)
 class Fields:
-    """What a pattern is filled from. `moment` is the message's date; a `zone` of None keeps its own offset."""
+    """What a pattern is filled from. `moment` is the message's date; a `zone` of None keeps its own offset.
+
+    `subject` stands in for the message's own, where several messages have one in common.
+    """
 
     header: Header
     folder: str
@@ -105,6 +142,7 @@ class Fields:
     moment: datetime | None = None
     filename: str = ""
     number: int = 0
+    subject: str | None = None
 
     def value(self, name: str) -> Any:
         """What a pattern is given for a field."""
@@ -122,12 +160,38 @@ class Fields:
             found = (recipients[0].name or recipients[0].address) if recipients else ""
             return _value(found, "no recipient", 100)
         if name == "subject":
-            return _value(header.subject, "no subject", 0)
+            return _value(header.subject if self.subject is None else self.subject, "no subject", 0)
         if name == "folder":
             return _value(self.folder.replace("/", " - "), "no folder", 0)
         if name == "filename":
             return _value(self.filename, "no name", 0)
         return {"id": self.id, "number": self.number, "case": "no case"}[name]
+
+    def told(self, name: str) -> Any:
+        """What a line of text is given for a field: as the message says it, not shortened, nothing replaced."""
+        header = self.header
+        if name == "date":
+            moment = self.value("date")
+            return moment if isinstance(moment, _Undated) else _Moment(moment)
+        if name == "sender":
+            return header.sender.name or header.sender.address
+        if name == "sender_address":
+            return header.sender.address
+        if name == "recipient":
+            return next((r.name or r.address for r in header.addresses(b"to")), "")
+        if name == "subject":
+            return header.subject if self.subject is None else self.subject
+        return {"folder": self.folder, "filename": self.filename}.get(name) or self.value(name)
+
+
+class _Moment:
+    """A date in a line of text: in words for people where no format is given."""
+
+    def __init__(self, moment: datetime) -> None:
+        self._moment = moment
+
+    def __format__(self, spec: str) -> str:
+        return format(self._moment, spec) if spec else date_text(self._moment)
 
 
 class _Filling(dict[str, Any]):
@@ -139,6 +203,17 @@ class _Filling(dict[str, Any]):
 
     def __missing__(self, name: str) -> Any:
         return self._fields.value(name)
+
+
+class _Telling(dict[str, Any]):
+    """The fields by name for a line of text."""
+
+    def __init__(self, fields: Fields, more: dict[str, str]) -> None:
+        super().__init__(more)
+        self._fields = fields
+
+    def __missing__(self, name: str) -> Any:
+        return self._fields.told(name)
 
 
 def _value(text: str, fallback: str, most: int) -> _Value:

@@ -5,26 +5,33 @@ from __future__ import annotations
 import base64
 import re
 import unicodedata
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import lru_cache
 from html import escape
+from itertools import groupby
 from typing import Any
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
 from markupsafe import Markup
 
 from wexagraph.messages import CalendarBlock, HtmlBlock, Message, MessageBlock, PictureBlock, TextBlock
-from wexagraph.messages.dates import in_zone
+from wexagraph.messages.dates import date_text, in_zone, offset_text
 from wexagraph.messages.flowed import paragraphs
 from wexagraph.messages.headers import decode_words
+from wexagraph.naming import Fields
 from wexagraph.notes import Note
 from wexagraph.pages.breaks import escaped
-from wexagraph.pages.cards import calendar_cards, date_text, offset_text
+from wexagraph.pages.cards import calendar_cards
 from wexagraph.pages.clean import clean
+from wexagraph.pages.evidence import Origin, all_fields, evidence
 from wexagraph.pages.glyphs import named, without_font
 from wexagraph.pages.options import PageOptions
 from wexagraph.pages.pictures import Pictures
+from wexagraph.pages.properties import Record, record
+from wexagraph.pages.quotes import key, left_out, without_quotes, words_of
+from wexagraph.pages.running import running
 from wexagraph.text import one_line, shortened, size, without_controls
 
 MOST_TEXT = 2_000_000
@@ -42,9 +49,7 @@ class Page:
 
     html: str
     resources: dict[str, tuple[str, bytes]]
-    title: str
-    author: str
-    date: datetime | None
+    record: Record
     notes: list[Note] = field(default_factory=list)
     text: str = ""
 
@@ -94,33 +99,48 @@ def templates() -> Environment:
         trim_blocks=True,
         lstrip_blocks=True,
     )
-    environment.filters["bytes"] = size
-    environment.filters["breakable"] = lambda text: Markup(escaped(text))
-    environment.filters["direction"] = lambda text: "rtl" if is_rtl(text) else "ltr"
+    environment.filters.update(filters())
     return environment
+
+
+def filters() -> dict[str, Callable[[Any], Any]]:
+    """What a template may make of a value: `bytes`, text for people; `breakable`, long words with places to break;
+    `direction`, ltr or rtl."""
+    return {
+        "bytes": size,
+        "breakable": lambda text: Markup(escaped(text)),
+        "direction": lambda text: "rtl" if is_rtl(text) else "ltr",
+    }
 
 
 def compose(
     message: Message,
     options: PageOptions,
     *,
-    arrival: datetime | None = None,
+    origin: Origin | None = None,
     plain: bool = False,
     screen: bool = False,
+    part: bool = False,
+    known: dict[str, str] | None = None,
 ) -> Page:
     """Set a message as a page.
 
-    `arrival` is shown where it has no date of its own. `plain` takes the text in place of the layout; `screen` makes
-    the page for a browser.
+    `origin` is where it was read; without one nothing is said of it. `plain` takes the text in place of the layout;
+    `screen` makes the page for a browser. A `part` of a bound PDF has no running lines yet. `known` are quotes that
+    stand elsewhere, and where (see `pages/quotes.py`).
 
     Never fails on content.
     """
     resources: dict[str, tuple[str, bytes]] = {}
-    composer = _Composer(options, resources, plain)
+    composer = _Composer(options, resources, plain, known or {})
     body = composer.blocks(message)
-    header = message.header
-    moment, date_notes = header.date(arrival)
-    heading = composer.heading(message, arrival)
+    header, where = message.header, origin or Origin()
+    moment, date_notes = header.date(where.arrival)
+    heading = composer.heading(message, where.arrival)
+    fields = Fields(header, where.folder, where.id, options.timezone(), moment)
+    told = evidence(message, where, options) if options.evidence and origin else []
+    all_of_them = all_fields(header) if options.headers and origin else []
+    composer.texts += [text for rows in (told, all_of_them) for row in rows for text in row]
     text = "\n".join(composer.texts)
     boxes = without_font(text)
     if boxes:
@@ -138,7 +158,10 @@ def compose(
             margin=options.margin,
             heading=heading,
             connected=not screen and bool({"embed", "pages"} & set(options.attachments)),
-            footer=css_string(heading["subject"][:90]),
+            running=[] if screen or part else running(options, fields, where.file).boxes(),
+            options=options,
+            evidence=told,
+            all_fields=all_of_them,
             body=Markup(body),
             style=Markup("\n".join(composer.css).replace("</", "<\\/")),
             notes=[str(note) for note in notes],
@@ -147,9 +170,7 @@ def compose(
     return Page(
         html=html,
         resources=resources,
-        title=heading["subject"],
-        author=one_line(str(header.sender))[:500],
-        date=moment,
+        record=record(options, fields, where.tags),
         notes=notes,
         text=text,
     )
@@ -201,14 +222,11 @@ def _shown_date(message: Message, options: PageOptions, arrival: datetime | None
     return text
 
 
-def css_string(text: str) -> str:
-    """Text as the inside of a CSS string (CSS Syntax 3, section 4.3.5), harmless in a style element too."""
-    return "".join(c if c.isalnum() or c == " " else f"\\{ord(c):06x} " for c in text)
-
-
 class _Composer:
-    def __init__(self, options: PageOptions, resources: dict[str, tuple[str, bytes]], plain: bool) -> None:
-        self.options, self.resources, self.plain = options, resources, plain
+    def __init__(
+        self, options: PageOptions, resources: dict[str, tuple[str, bytes]], plain: bool, known: dict[str, str]
+    ) -> None:
+        self.options, self.resources, self.plain, self.known = options, resources, plain, known
         self.css: list[str] = []
         self.bodies = 0
         self.notes: list[Note] = []
@@ -249,6 +267,8 @@ class _Composer:
         if len(html) > MOST_TEXT:
             self.notes.append(Note("body-too-long", f"{len(html)} characters"))
             html = html[:MOST_TEXT]
+        if self.known and "<blockquote" in html.lower():
+            html = without_quotes(html, self.known)
         if self.plain:
             from wexagraph.pages.plain import html_to_text
 
@@ -267,7 +287,8 @@ class _Composer:
             self.notes.append(Note("body-too-long", f"{len(text)} characters"))
             text = text[:MOST_TEXT]
         out, level = ['<div class="wx-text">'], 0
-        for quotes, paragraph in paragraphs(without_controls(text.replace("\f", "\n")), flowed, delsp):
+        text = without_controls(text.replace("\f", "\n"))
+        for quotes, paragraph in self._paragraphs(text, flowed, delsp):
             while level < quotes:
                 out.append("<blockquote>")
                 level += 1
@@ -281,6 +302,17 @@ class _Composer:
                 out.append(f"<pre{direction}>\n{linked(piece)}\n</pre>")
         out.append("</blockquote>" * level + "</div>")
         return "".join(out)
+
+    def _paragraphs(self, text: str, flowed: bool, delsp: bool) -> Iterable[tuple[int, str]]:
+        """The paragraphs of a text, quotes that stand elsewhere replaced by a line that says where."""
+        if not self.known:
+            return paragraphs(text, flowed, delsp)
+        kept: list[tuple[int, str]] = []
+        for quoted, group in groupby(paragraphs(text, flowed, delsp), key=lambda found: found.quotes > 0):
+            run = list(group)
+            where = self.known.get(key(words_of("\n".join(found.text for found in run)))) if quoted else None
+            kept += [(0, left_out(where))] if where is not None else run
+        return kept
 
     def _cards(self, block: CalendarBlock) -> list[str]:
         cards = calendar_cards(block.part.content(), self.options.timezone(), date_text)

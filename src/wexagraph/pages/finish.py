@@ -6,10 +6,12 @@ import io
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 from wexagraph.naming import clean, component, with_extension
 from wexagraph.notes import Note
+from wexagraph.pages.options import Lock
+from wexagraph.pages.properties import Record, describe
 
 if TYPE_CHECKING:
     from wexagraph.pages.converting import Piece
@@ -32,44 +34,90 @@ class Embedded:
     number: int | None = None
 
 
-@dataclass(frozen=True)
-class Record:
-    """What a finished PDF says of itself: title, author and date of the message."""
-
-    title: str = ""
-    author: str = ""
-    moment: datetime | None = None
-
-
 def finish(
-    pdf: bytes, files: Sequence[Embedded], record: Record, pieces: Sequence[Piece] = (), archival: bool = False
+    pdf: bytes,
+    files: Sequence[Embedded],
+    record: Record,
+    pieces: Sequence[Piece] = (),
+    *,
+    archival: bool = False,
+    front: bytes = b"",
+    part: bool = False,
+    openers: bool = True,
+    lock: Lock | None = None,
 ) -> tuple[bytes, list[Note]]:
-    """The PDF with pages behind it, bookmarks to them, and files embedded under safe names that differ.
+    """The PDF with a cover in front of it, pages behind it, bookmarks to them, and files embedded under safe names.
 
     With `archival` it is made PDF/A-3b (ISO 19005-3) and validated as written; one that does not conform is written
-    as an ordinary PDF, and a note says so. The same input gives the same bytes. Raises ValueError or RuntimeError where
-    something can't be joined.
+    as an ordinary PDF, and a note says so. `openers` lets the list of attachments on the page open the embedded
+    files, which PDF/A does not approve. In a `part` of a bound PDF the pages that get running lines are marked. With
+    a `lock` it is encrypted. The same input gives the same bytes, but for a lock, which has chance in it. Raises
+    ValueError or RuntimeError where something can't be joined.
     """
     import pikepdf
 
     starts: list[int] = []
     with pikepdf.open(io.BytesIO(pdf)) as document:
         own = len(document.pages)
+        if part:
+            mark(document.pages)
         if pieces:
             with document.open_outline() as outline:
                 outline.root.append(pikepdf.OutlineItem(record.title[:300] or "Message", 0))
-                starts = _append(document, pieces, outline.root)
+                starts = _append(document, pieces, outline.root, part)
         embedded = _embed(document, files, record.moment)
-        # the validator approves no annotation that opens a file; there the viewer's own list has to do
-        _connect(document, own, starts, {} if archival else embedded)
+        _connect(document, own, starts, embedded if openers and not archival else {})
+        if front:
+            put_in_front(document, front)
+        describe(document, record)
         if archival:
-            found = _archival(document, record)
+            found = as_archival(document, record)
             if isinstance(found, bytes):
                 return found, []
-            return finish(pdf, files, record, pieces)[0], [found]
+            more = {"front": front, "openers": openers}
+            return finish(pdf, files, record, pieces, **more)[0], [found]  # type: ignore[arg-type]
         out = io.BytesIO()
-        document.save(out, deterministic_id=True, object_stream_mode=pikepdf.ObjectStreamMode.generate)
+        save(document, out, lock)
     return out.getvalue(), []
+
+
+def save(document: Any, out: BinaryIO, lock: Lock | None = None) -> None:
+    """Write a document, encrypted with AES-256 where there is a lock (ISO 32000-2, section 7.6)."""
+    import pikepdf
+
+    packed: dict[str, Any] = {"object_stream_mode": pikepdf.ObjectStreamMode.generate}
+    if lock is None:
+        document.save(out, deterministic_id=True, **packed)
+        return
+    may = set(lock.allow)
+    allow = pikepdf.Permissions(
+        accessibility=True, extract="copy" in may, modify_annotation="comment" in may, modify_form="comment" in may,
+        modify_assembly="assemble" in may, modify_other=False, print_lowres="print" in may,
+        print_highres="print" in may,
+    )  # fmt: skip
+    owner = lock.owner or lock.user
+    document.save(out, encryption=pikepdf.Encryption(owner=owner, user=lock.user, R=6, allow=allow), **packed)
+
+
+MARK = "/WxOwn"
+"""On a page of a part of a bound PDF that gets running lines; taken away when they are put there."""
+
+
+def mark(pages: Any) -> None:
+    """Mark pages of ours in a part of a bound PDF."""
+    for page in pages:
+        page.obj[MARK] = True
+
+
+def put_in_front(document: Any, front: bytes) -> int:
+    """Put the pages of a PDF in front of a document. Returns how many there are. Bookmarks keep their pages."""
+    import pikepdf
+
+    with pikepdf.open(io.BytesIO(front)) as sheet:
+        count = len(sheet.pages)
+        for number, page in enumerate(sheet.pages):
+            document.pages.insert(number, page)
+    return count
 
 
 def _embed(document: Any, files: Sequence[Embedded], moment: datetime | None) -> dict[int, Any]:
@@ -140,23 +188,15 @@ def _opener(document: Any, rectangle: Any, spec: Any) -> Any:
     )
 
 
-def _archival(document: Any, record: Record) -> bytes | Note:
+def as_archival(document: Any, record: Record) -> bytes | Note:
     """The document as PDF/A-3b, proved by the validator on what was written; else a note on why it is not."""
     import pikepdf.pdfa
 
     _name_glyph_maps(document)
-    document.Root.Lang = pikepdf.String("en")
-    document.Root.ViewerPreferences = pikepdf.Dictionary(DisplayDocTitle=True)
-    moment = (record.moment or datetime(1980, 1, 1, tzinfo=UTC)).astimezone(UTC)
-    told = f"{moment:%Y-%m-%dT%H:%M:%SZ}"
-    with document.open_metadata() as metadata:
-        metadata["dc:title"] = record.title
-        metadata["dc:creator"] = [record.author or "unknown"]
-        metadata["xmp:CreateDate"] = metadata["xmp:ModifyDate"] = told
     pikepdf.pdfa.prepare(document, "3b")
     # the time of making would make every file another one
     with document.open_metadata(set_pikepdf_as_editor=False, update_docinfo=False) as metadata:
-        metadata["xmp:MetadataDate"] = told
+        metadata["xmp:MetadataDate"] = f"{record.instant:%Y-%m-%dT%H:%M:%SZ}"
     out = io.BytesIO()
     document.save(out, **pikepdf.pdfa.resolve_save_kwargs("3b", deterministic_id=True))
     report = pikepdf.pdfa.validate_written(out, "3b")
@@ -190,7 +230,7 @@ def conforms(pdf: bytes) -> bool:
     return True
 
 
-def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any]) -> list[int]:
+def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any], part: bool) -> list[int]:
     """Put pages behind a document, and a bookmark to each piece with its own below it. Returns where each begins."""
     import pikepdf
 
@@ -199,14 +239,16 @@ def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any]) -> lis
         first = len(document.pages)
         starts.append(first)
         with pikepdf.open(io.BytesIO(piece.pdf)) as source:
-            below = _bookmarks(source, first)
+            below = bookmarks_of(source, first)
             for page in source.pages:
                 _disarm(page)
             document.pages.extend(source.pages)
+        if part and not piece.foreign:
+            mark(document.pages[number] for number in range(first, len(document.pages)))
         item = pikepdf.OutlineItem(piece.name[:300], first)
         item.children.extend(below)
         bookmarks.append(item)
-        _append(document, piece.below, item.children)
+        _append(document, piece.below, item.children, part)
     return starts
 
 
@@ -221,7 +263,7 @@ def _disarm(page: Any) -> None:
                 del annotation[key]
 
 
-def _bookmarks(source: Any, first: int) -> list[Any]:
+def bookmarks_of(source: Any, first: int) -> list[Any]:
     """A document's own bookmarks, pointing `first` pages further on."""
     import pikepdf
 

@@ -4,16 +4,26 @@ from __future__ import annotations
 
 import io
 import zipfile
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import datetime
+from typing import TYPE_CHECKING
 
 from wexagraph.errors import PageError
 from wexagraph.messages import Message
 from wexagraph.messages.filetypes import type_note
+from wexagraph.naming import Fields
 from wexagraph.notes import Note
 from wexagraph.pages.compose import compose
-from wexagraph.pages.finish import Embedded, Record, finish, free_name
-from wexagraph.pages.options import PageOptions
+from wexagraph.pages.covers import Contents, Entry, cover_page, entry
+from wexagraph.pages.evidence import Origin
+from wexagraph.pages.finish import Embedded, finish, free_name
+from wexagraph.pages.options import Lock, PageOptions
+from wexagraph.pages.properties import Record, described, record
+from wexagraph.pages.running import Running, running
+
+if TYPE_CHECKING:
+    from wexagraph.pages.converting import Piece
 
 _KEPT_WHOLE = ("body-too-long", "header-too-long", "parts-too-many", "nesting-too-deep")
 """Notes on something that is not all on the page: the original is embedded."""
@@ -24,9 +34,10 @@ class Job:
     """What is to be made of one message: `formats` out of pdf, html and text.
 
     `engine` names the engine for the PDF; `plain` sets the text alone, for a layout that no engine could make.
-    `arrival` is the mailbox's date for the message, shown where it has none. Without `convert`, attachments that
-    were to be
-    made into pages are only described.
+    `origin` says where the message was read. Without `convert`, attachments that were to be made into pages are only
+    described. A `part` of a bound PDF gets no cover, no running lines and no proof of its own; `known` are quotes that
+    stand elsewhere in it; the first part comes with the title and the tags of the `whole`. `lock` encrypts the PDF;
+    `exported` is the date that a cover tells.
     """
 
     data: bytes
@@ -34,15 +45,28 @@ class Job:
     options: PageOptions
     engine: str = "plutoprint"
     plain: bool = False
-    arrival: datetime | None = None
+    origin: Origin = field(default_factory=Origin)
     convert: bool = True
+    part: bool = False
+    known: tuple[tuple[str, str], ...] = ()
+    whole: tuple[str, tuple[str, ...]] | None = None
+    lock: Lock | None = None
+    exported: datetime | None = None
 
 
 @dataclass
 class Made:
-    """The files by format, files that lie beside them by name, and notes on what differs from the original."""
+    """The files by format, files that lie beside them by name, and notes on what differs from the original.
+
+    `entry` and `running` are what the contents page and the running lines of a bound PDF tell of a part; `marked` says
+    that pages of others stand among its own. `whole` are the properties and running lines of the bound PDF.
+    """
 
     files: dict[str, bytes] = field(default_factory=dict)
+    entry: Entry | None = None
+    running: Running | None = None
+    marked: bool = False
+    whole: tuple[Record, Running] | None = None
     beside: dict[str, bytes] = field(default_factory=dict)
     notes: list[Note] = field(default_factory=list)
 
@@ -57,10 +81,10 @@ def make(job: Job) -> Made:
     if "text" in job.formats:
         from wexagraph.pages.plain import to_text
 
-        made.files["text"] = to_text(message, job.options, job.arrival).encode("utf-8", "replace")
+        made.files["text"] = to_text(message, job.options, job.origin).encode("utf-8", "replace")
         made.notes += message.notes(plain=True)
     if "html" in job.formats:
-        page = compose(message, job.options, arrival=job.arrival, plain=job.plain, screen=True)
+        page = compose(message, job.options, origin=job.origin, plain=job.plain, screen=True)
         made.files["html"] = page.self_contained().encode("utf-8", "replace")
         made.notes += page.notes
     if "pdf" in job.formats:
@@ -89,14 +113,15 @@ def _pdf(message: Message, job: Job, made: Made) -> bytes:
     from wexagraph.pages.engines import engine
 
     setter, wanted = engine(job.engine), job.options.attachments
-    page = compose(message, job.options, arrival=job.arrival, plain=job.plain)
+    page = compose(message, job.options, origin=job.origin, plain=job.plain, part=job.part, known=dict(job.known))
     made.notes += page.notes
     pdf = setter.render(page, job.options)
     if job.options.read_back:
         from wexagraph.pages.reread import read_back
 
         made.notes += read_back(pdf, page.text)
-    attachments, pieces = message.attachments, []
+    attachments = message.attachments
+    pieces: list[Piece] = []
     if wanted != ("none",):
         found = (type_note(a.name, a.type, a.content()) for a in attachments)
         made.notes += [note for note in found if note is not None]
@@ -104,24 +129,62 @@ def _pdf(message: Message, job: Job, made: Made) -> bytes:
     if "pages" in wanted and attachments:
         from wexagraph.pages.converting import Converter
 
-        converter = Converter(job.options, setter)
+        converter = Converter(job.options, setter, _fields(message, job), job.origin.file, job.part)
         pieces = converter.pieces(attachments, pages=job.convert)
         made.notes += converter.notes
         embedded = attachments if "embed" in wanted else [a for a in converter.unconverted if a in attachments]
-    told = f"Attached to: {page.title[:200]}"
+    told = f"Attached to: {page.record.title[:200]}"
     files = [Embedded(a.name, a.type, a.content(), told, number=n) for n, a in enumerate(attachments) if a in embedded]
-    archival = job.options.archival
-    if archival or any(note.code in _KEPT_WHOLE for note in page.notes):
+    if job.options.archival or any(note.code in _KEPT_WHOLE for note in page.notes):
         original = Embedded(
             "original message.eml", "message/rfc822", job.data, "The message as it was received", "Source"
         )
         files.insert(0, original)
-    if not files and not pieces:
-        return pdf
+    cover = None if job.part else job.options.cover
+    if job.part or cover is not None:
+        made.entry = entry(
+            message, job.origin, job.options, _page_count([pdf, *(piece.pdf for piece in _flat(pieces))])
+        )
+    if job.part:
+        made.marked = bool(pieces)
+        fields = _fields(message, job)
+        made.running = running(job.options, fields, job.origin.file)
+        if job.whole is not None:
+            fields = replace(fields, subject=job.whole[0])
+            made.whole = record(job.options, fields, job.whole[1]), running(job.options, fields, job.origin.file)
+    if not (files or pieces or job.lock or cover):
+        return described(pdf, page.record)
+    front = b""
+    if cover is not None and made.entry is not None:
+        contents = Contents(made.entry.subject, (made.entry,), job.exported, job.origin.tags)
+        front = setter.render(cover_page(cover, contents, job.options, page.record), job.options)
     try:
-        record = Record(page.title, page.author, page.date)
-        finished, notes = finish(pdf, files, record, pieces, archival)
+        finished, notes = finish(
+            pdf, files, page.record, pieces, archival=job.options.archival and not job.part, front=front,
+            part=job.part, openers=not job.options.archival, lock=job.lock,
+        )  # fmt: skip
     except (ValueError, RuntimeError, MemoryError) as error:
         raise PageError(f"joining failed: {error}") from error
     made.notes += notes
     return finished
+
+
+def _fields(message: Message, job: Job) -> Fields:
+    header, origin = message.header, job.origin
+    return Fields(header, origin.folder, origin.id, job.options.timezone(), header.date(origin.arrival)[0])
+
+
+def _flat(pieces: Sequence[Piece]) -> Iterator[Piece]:
+    for piece in pieces:
+        yield piece
+        yield from _flat(piece.below)
+
+
+def _page_count(pdfs: Iterable[bytes]) -> int:
+    import pikepdf
+
+    total = 0
+    for pdf in pdfs:
+        with pikepdf.open(io.BytesIO(pdf)) as document:
+            total += len(document.pages)
+    return total

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from zoneinfo import ZoneInfo
+
+from wexagraph.errors import CallError
+from wexagraph.naming import TextPattern
 
 PAPERS = {  # millimetres: ISO 216, ANSI
     "a3": (297.0, 420.0),
@@ -16,7 +19,57 @@ PAPERS = {  # millimetres: ISO 216, ANSI
 MOST_MM = 5080.0  # ISO 32000-1, annex C: a page is at most 14,400 units of a point
 FORMATS = ("pdf", "html", "text")
 ENGINES = ("auto", "plutoprint", "weasyprint")
+ALLOWED = ("print", "copy", "comment", "assemble")
 ATTACHMENTS = ("embed", "pages", "beside", "zip", "none")
+
+FOOTER = "{subject} | Page {page} of {pages}"
+RUNNING_FIELDS = ("page", "pages", "file")
+PROPERTY_NAMES = ("title", "author", "subject", "keywords")
+PROPERTIES = (
+    ("title", TextPattern("{subject}")),
+    ("author", TextPattern("{sender}")),
+    ("subject", TextPattern("{subject}")),
+    ("keywords", TextPattern("{tags}", more=("tags",))),
+)
+
+
+@dataclass(frozen=True)
+class Cover:
+    """A cover sheet: a Jinja2 template of HTML, and the pictures beside it by the names it uses (media type, bytes)."""
+
+    template: str
+    name: str = "cover"
+    resources: tuple[tuple[str, tuple[str, bytes]], ...] = ()
+
+
+@dataclass(frozen=True)
+class Lock:
+    """The passwords of a locked PDF (ISO 32000-2, section 7.6): to open it, and to change what is allowed in it.
+
+    `allow` names what may be done with it by who has only the first: print, copy, comment, assemble. Shows no
+    password when it is printed.
+    """
+
+    user: str = field(default="", repr=False)
+    owner: str = field(default="", repr=False)
+    allow: tuple[str, ...] = ALLOWED
+
+    def recipe(self) -> str:
+        """What the journal may know of it: never a password, nor anything that one could be guessed from."""
+        return f"{bool(self.user)}|{bool(self.owner)}|{'|'.join(self.allow)}"
+
+
+def running_parts(line: str, what: str = "running line") -> list[TextPattern]:
+    """The parts of a running line: left, centre and right, as many as stand between the bars in it.
+
+    "{subject}" stands left; "{subject} | {page}" left and right. Raises CallError.
+    """
+    parts = [part.strip() for part in line.split("|")]
+    if len(parts) > 3:
+        raise CallError(f"the {what} {line!r} has {len(parts)} parts; there is room for left, centre and right.")
+    if len(parts) == 2:
+        parts.insert(1, "")
+    return [TextPattern(part, what, RUNNING_FIELDS) for part in parts]
 
 
 def paper_size(paper: str) -> tuple[float, float]:
@@ -34,23 +87,43 @@ class PageOptions:
     """How messages become pages.
 
     `zone` is an IANA name for the dates on the page, or "sender" for each message's own offset. Lengths are in
-    millimetres. `most_pages` bounds a single message. `show_hidden` prints what a sender hid; `read_back` reads each
-    PDF again and compares its words. `attachments` are embedded, made into pages behind the message, put beside it,
-    zipped
-    beside it, or only listed; `open_zips` makes pages of what is in ZIPs
-    too. `archival` makes PDF/A-3b with the original message inside.
+    millimetres. `scale` makes everything on the page larger or smaller; without `background` no colour or picture
+    lies behind anything. `header` and `footer` are patterns for running lines (see `pages/running.py`). Texts without
+    a layout are set in `text_font` at `text_size` points. `most_pages` bounds a single message.
+
+    `show_hidden` prints what a sender hid; `read_back` reads each PDF again and compares its words. `attachments` are
+    embedded, made into pages behind the message, put beside it, zipped beside it, or only listed; `open_zips` makes
+    pages of what is in ZIPs too. `evidence` adds a block that says where the message was read and what its digest is;
+    `headers` a page of all header fields. `cover` is put in front. `properties` are patterns for the document's title,
+    author, subject and keywords. `archival` makes PDF/A-3b with the original message inside.
     """
 
     zone: str = "UTC"
     paper: str = "a4"
     landscape: bool = False
     margin: float = 18.0
+    scale: float = 1.0
+    background: bool = True
+    header: str = ""
+    footer: str = FOOTER
+    text_font: str = ""
+    text_size: float = 9.4
     attachments: tuple[str, ...] = ("embed",)
     open_zips: bool = False
     archival: bool = False
+    evidence: bool = False
+    headers: bool = False
+    cover: Cover | None = None
+    properties: tuple[tuple[str, TextPattern], ...] = PROPERTIES
     most_pages: int = 2000
     show_hidden: bool = False
     read_back: bool = True
+
+    def __post_init__(self) -> None:
+        if self.text_font and not re.fullmatch(r"[\w][\w .-]{0,80}", self.text_font):
+            raise CallError(f"{self.text_font!r} is no name of a font: letters, digits, spaces, points and hyphens.")
+        for line, what in ((self.header, "header"), (self.footer, "footer")):
+            running_parts(line, what)
 
     @property
     def page_size(self) -> tuple[float, float]:
@@ -61,7 +134,7 @@ class PageOptions:
     @property
     def content_width(self) -> int:
         """Width of the content in CSS pixels."""
-        return round((self.page_size[0] - 2 * self.margin) / 25.4 * 96)
+        return round((self.page_size[0] - 2 * self.margin) / self.scale / 25.4 * 96)
 
     def timezone(self) -> ZoneInfo | None:
         """The zone to show dates in; None for each message's own."""

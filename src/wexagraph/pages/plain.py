@@ -10,6 +10,7 @@ from selectolax.lexbor import LexborHTMLParser, LexborNode
 from wexagraph.messages import CalendarBlock, HtmlBlock, Message, MessageBlock, TextBlock
 from wexagraph.messages.dates import in_zone
 from wexagraph.pages.cards import calendar_cards
+from wexagraph.pages.evidence import Origin, all_fields, evidence
 from wexagraph.pages.options import PageOptions
 from wexagraph.text import lines, one_line, size
 
@@ -56,9 +57,18 @@ _SILENT = frozenset({"head", "script", "style", "template", "title", "svg", "ifr
 _MOST_DEPTH = 400
 
 
-def to_text(message: Message, options: PageOptions, arrival: datetime | None = None) -> str:
+def to_text(message: Message, options: PageOptions, origin: Origin) -> str:
     """The message for reading in any editor, UTF-8, LF line ends."""
-    return "\n".join(_message(message, options, arrival)) + "\n"
+    told = _message(message, options, origin.arrival)
+    if options.evidence:
+        told += [
+            "",
+            "-- Origin of this copy",
+            *(f"{label}: {text}" for label, text in evidence(message, origin, options)),
+        ]
+    if options.headers:
+        told += ["", "-- All header fields", *(f"{name}: {value}" for name, value in all_fields(message.header))]
+    return "\n".join(told) + "\n"
 
 
 def _message(message: Message, options: PageOptions, arrival: datetime | None) -> list[str]:

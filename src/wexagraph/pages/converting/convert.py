@@ -14,13 +14,15 @@ from markupsafe import Markup
 from wexagraph.errors import PageError
 from wexagraph.messages import Attachment, Message
 from wexagraph.messages.charsets import decode
+from wexagraph.messages.dates import date_text
 from wexagraph.messages.filetypes import DOCX, EML, PDF, XLSX, ZIP, settle, type_note
 from wexagraph.messages.mime import made_part
+from wexagraph.naming import Fields
 from wexagraph.notes import Note
 from wexagraph.pages.breaks import escaped
-from wexagraph.pages.cards import calendar_cards, date_text, vcard_cards
+from wexagraph.pages.cards import calendar_cards, vcard_cards
 from wexagraph.pages.clean import clean
-from wexagraph.pages.compose import MOST_TEXT, Page, compose, css_string, linked, templates
+from wexagraph.pages.compose import MOST_TEXT, Page, compose, linked, templates
 from wexagraph.pages.converting.limits import time_limit
 from wexagraph.pages.converting.office import SUITE_TYPES, document_html, suite_pdf
 from wexagraph.pages.converting.pictures import frames
@@ -29,6 +31,8 @@ from wexagraph.pages.engines import Engine
 from wexagraph.pages.finish import conforms
 from wexagraph.pages.options import PageOptions
 from wexagraph.pages.pictures import Pictures
+from wexagraph.pages.properties import Record
+from wexagraph.pages.running import Box, running
 from wexagraph.text import one_line, shortened, size, without_controls
 
 PATIENCE = 20.0
@@ -41,11 +45,15 @@ _TEXTS = frozenset(
 
 @dataclass
 class Piece:
-    """Pages behind a message: what they are called, a PDF, and pieces that belong below it."""
+    """Pages behind a message: what they are called, a PDF, and pieces that belong below it.
+
+    `foreign` pages are as somebody else has made them.
+    """
 
     name: str
     pdf: bytes
     below: list[Piece] = field(default_factory=list)
+    foreign: bool = False
 
 
 @dataclass
@@ -64,10 +72,16 @@ class _NoPages(ValueError):
 
 
 class Converter:
-    """Makes pages of attachments with an engine. `notes` tells what differs; `unconverted` what has to be embedded."""
+    """Makes pages of attachments with an engine. `notes` tells what differs; `unconverted` what has to be embedded.
 
-    def __init__(self, options: PageOptions, engine: Engine) -> None:
+    `fields` and `file` are what the running lines say of the message; a `part` of a bound PDF has none yet.
+    """
+
+    def __init__(
+        self, options: PageOptions, engine: Engine, fields: Fields, file: str = "", part: bool = False
+    ) -> None:
         self.options, self.engine = options, engine
+        self._fields, self._file, self._part = fields, file, part
         self.notes: list[Note] = []
         self.unconverted: list[Attachment] = []
         self._held = 0
@@ -99,7 +113,7 @@ class Converter:
             made = _Made(self._described(attachment, kind, content, reason))
             pdf = self._set(name, kind, content, made)
         self.notes += made.notes
-        return Piece(name, pdf, made.below)
+        return Piece(name, pdf, made.below, foreign=bool(made.pdf) and kind != EML)
 
     def _made(self, attachment: Attachment, kind: str, content: bytes, depth: int) -> _Made:
         if kind == PDF:
@@ -142,11 +156,15 @@ class Converter:
         options = replace(self.options, landscape=True) if made.landscape else self.options
         width, height = options.page_size
         html = templates().get_template("attachment.html").render(
-            width=width, height=height, margin=options.margin, screen=False, footer=css_string(name[:90]),
-            name=name, about=f"{kind}, {size(len(content))}", body=Markup(made.html),
+            width=width, height=height, margin=options.margin, screen=False, running=self._running(name),
+            options=options, name=name, about=f"{kind}, {size(len(content))}", body=Markup(made.html),
             style=Markup(made.css.replace("</", "<\\/")),
         )  # fmt: skip
-        return self.engine.render(Page(html, made.resources, name, "", None), options)
+        return self.engine.render(Page(html, made.resources, Record(name)), options)
+
+    def _running(self, name: str) -> list[Box]:
+        """The running lines of an attachment: its name stands for the subject."""
+        return [] if self._part else running(self.options, replace(self._fields, subject=name), self._file).boxes()
 
     def _described(self, attachment: Attachment, kind: str, content: bytes, reason: str) -> str:
         rows = [("Name", one_line(attachment.name)), ("Declared as", one_line(attachment.type)), ("Taken for", kind),
@@ -192,7 +210,7 @@ class Converter:
 
     def _message(self, content: bytes, depth: int) -> _Made:
         message = Message(content, depth)
-        page = compose(message, self.options)
+        page = compose(message, self.options, part=self._part)
         below = self.pieces(message.attachments, depth + 1) if message.attachments else []
         return _Made(pdf=self.engine.render(page, self.options), below=below, notes=page.notes)
 

@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import io
-from datetime import UTC
 
 import plutoprint
 
-import wexagraph
 from wexagraph.errors import PageError
 from wexagraph.pages.compose import Page
 from wexagraph.pages.fit import shrink
@@ -41,11 +39,11 @@ class PlutoPrint:
         width, height = options.page_size
         try:
             if factor == 1.0:
-                return self._set(page, page, options)
+                return self._set(page, options)
             margin = options.margin * factor
             margins = f"{margin:g}mm {margin:g}mm {margin + 4 * factor:g}"
             larger = page.on_paper(f"size: {width * factor:g}mm {height * factor:g}mm; margin: {margins}mm", factor)
-            return shrink(self._set(larger, page, options), 1 / factor)
+            return shrink(self._set(larger, options), 1 / factor)
         except (plutoprint.Error, ValueError, MemoryError) as error:
             raise PageError(f"{self.name}: {error}") from error
 
@@ -64,19 +62,14 @@ class PlutoPrint:
         book.load_html(page.html)
         return book
 
-    def _set(self, page: Page, described: Page, options: PageOptions) -> bytes:
+    def _set(self, page: Page, options: PageOptions) -> bytes:
         book = self._book(page)
         if book.get_page_count() > options.most_pages:
             raise PageError(f"the layout fills {book.get_page_count()} pages; at most {options.most_pages} are made")
-        self._describe(book, described)
+        # the engine would write the time of making; `properties` writes the rest
+        moment = f"{page.record.instant:%Y-%m-%dT%H:%M:%SZ}"
+        book.set_metadata(plutoprint.PDF_METADATA_CREATION_DATE, moment)
+        book.set_metadata(plutoprint.PDF_METADATA_MODIFICATION_DATE, moment)
         out = io.BytesIO()
         book.write_to_pdf_stream(out)
         return out.getvalue()
-
-    def _describe(self, book: plutoprint.Book, page: Page) -> None:
-        book.set_metadata(plutoprint.PDF_METADATA_TITLE, page.title)
-        book.set_metadata(plutoprint.PDF_METADATA_AUTHOR, page.author)
-        book.set_metadata(plutoprint.PDF_METADATA_CREATOR, f"Wexagraph {wexagraph.__version__}")
-        moment = page.date.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ") if page.date else "1980-01-01T00:00:00Z"
-        book.set_metadata(plutoprint.PDF_METADATA_CREATION_DATE, moment)
-        book.set_metadata(plutoprint.PDF_METADATA_MODIFICATION_DATE, moment)

@@ -7,9 +7,9 @@ import logging
 import weasyprint
 from weasyprint.urls import URLFetcher, URLFetcherResponse
 
-import wexagraph
 from wexagraph.errors import PageError
 from wexagraph.pages.compose import Page
+from wexagraph.pages.fit import shrink
 from wexagraph.pages.options import PageOptions
 
 logging.getLogger("weasyprint").setLevel(logging.CRITICAL)
@@ -39,14 +39,16 @@ class WeasyPrint:
         """See `Engine.render`."""
         fetcher = _Closed(page.resources)
         try:
+            if options.scale != 1:  # laid out on larger or smaller paper, which is then brought to size
+                (width, height), margin = options.page_size, options.margin / options.scale
+                paper = f"size: {width / options.scale:g}mm {height / options.scale:g}mm; margin: {margin:g}mm"
+                page = page.on_paper(paper, 1.0)
             document = weasyprint.HTML(string=page.html, url_fetcher=fetcher).render()
             if len(document.pages) > options.most_pages:
                 raise PageError(f"the layout fills {len(document.pages)} pages; at most {options.most_pages} are made")
-            meta = document.metadata
-            meta.title, meta.authors = page.title, [page.author] if page.author else []
-            meta.generator = f"Wexagraph {wexagraph.__version__}"
-            meta.created = meta.modified = page.date.isoformat() if page.date else "1980-01-01T00:00:00+00:00"
-            return bytes(document.write_pdf(pdf_identifier=b"wexagraph"))
+            document.metadata.created = document.metadata.modified = page.record.instant.isoformat()
+            pdf = bytes(document.write_pdf(pdf_identifier=b"wexagraph"))
+            return pdf if options.scale == 1 else shrink(pdf, options.scale)
         except PageError:
             raise
         except Exception as error:  # the engine's own errors have no common base

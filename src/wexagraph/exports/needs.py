@@ -1,0 +1,95 @@
+"""What a run still has to make: all that is missing, made otherwise, lost or altered."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from wexagraph.exports.binders import Binder
+from wexagraph.exports.bound import Binding
+from wexagraph.exports.journal import Journal
+from wexagraph.exports.options import SUFFIXES, ExportOptions
+from wexagraph.exports.putting import Putter
+from wexagraph.exports.report import Report
+from wexagraph.exports.rows import FileRow, Row
+from wexagraph.exports.target import Target
+from wexagraph.exports.work import Work
+
+
+class Needs:
+    """Compares what the journal has of each chosen message with what is asked for and with what lies in the folder."""
+
+    def __init__(
+        self,
+        target: Target,
+        journal: Journal,
+        options: ExportOptions,
+        report: Report,
+        putter: Putter,
+        binder: Binder,
+        binding: Binding | None,
+        stopped: Callable[[], bool],
+    ) -> None:
+        self._target, self._journal, self._options, self._report = target, journal, options, report
+        self._putter, self._binder, self._binding, self._stopped = putter, binder, binding, stopped
+
+    def works(self) -> Iterator[Work]:
+        """The messages that something has to be made of, until the run is asked to stop."""
+        if self._binding is not None:
+            yield from self._needed_to_bind(self._binding)
+            return
+        for row, files in self._journal.chosen(self._options.naming):
+            if self._stopped():
+                self._report.interrupted = True
+                return
+            missing = self._missing(row, files)
+            if missing or self._binder.wants(row):
+                yield Work(row, missing, self._ours(files))
+            else:
+                self._putter.count_already()
+
+    def _needed_to_bind(self, binding: Binding) -> Iterator[Work]:
+        """The same in the order of binding: of each group all messages, where its PDF has to be made."""
+        for group, sheaf in binding.groups():
+            for row, files in group.rows:
+                if self._stopped():
+                    self._report.interrupted = True
+                    return
+                missing = self._missing(row, files)
+                if sheaf is not None:
+                    missing += ("pdf",)
+                if missing:
+                    yield Work(row, missing, self._ours(files), sheaf=sheaf)
+                else:
+                    self._putter.count_already()
+
+    def _missing(self, row: Row, files: list[FileRow]) -> tuple[str, ...]:
+        """The formats that have to be made: never made, made otherwise, or lost and altered since."""
+        if not files:
+            return self._options.single_formats
+        there = {file.path: file for file in files}
+        missing = []
+        for name in self._options.single_formats:
+            file = there.get(row.stem + SUFFIXES[name])
+            if file is None or file.recipe != self._options.recipe(name):
+                missing.append(name)
+            elif not self._intact(file):
+                missing.append(name)
+                self._remake(file)
+        for file in files:
+            if file.format == "beside" and file.recipe == self._options.recipe("beside") and not self._intact(file):
+                missing = list(self._options.single_formats) or ["beside"]
+                self._remake(file)
+        return tuple(missing)
+
+    def _ours(self, files: list[FileRow]) -> frozenset[str]:
+        return frozenset(file.path for file in files if self._target.is_ours(file))
+
+    def _remake(self, file: FileRow) -> None:
+        self._report.remade.append(file.path)
+        self._report.notes["remade"] += 1
+
+    def _intact(self, file: FileRow) -> bool:
+        stamp = self._target.stamp(file.path)
+        if stamp is None or stamp[0] != file.size:
+            return False
+        return stamp[1] == file.modified or self._target.sha256(file.path) == file.sha256

@@ -1,0 +1,98 @@
+"""Which messages of a run are bound together, and in which order: by date, each group named for its first."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Hashable, Iterable, Iterator
+from dataclasses import dataclass
+
+from wexagraph.exports.journal import Journal, file_row
+from wexagraph.exports.rows import FileRow, Row, Wish
+from wexagraph.messages.conversations import Conversations, Thread
+
+_SCHEMA = (
+    "CREATE TEMP TABLE IF NOT EXISTS thread (message INTEGER PRIMARY KEY, folder TEXT, date TEXT, place TEXT, "
+    "thread TEXT, title TEXT, stem TEXT)",
+    "CREATE TEMP TABLE IF NOT EXISTS turn (grp INTEGER, turn INTEGER, message INTEGER, PRIMARY KEY (grp, turn)) "
+    "WITHOUT ROWID",
+)
+_ORDER = "date, folder, place, message"
+
+
+@dataclass
+class Group:
+    """Messages to be bound together, in their order, each with the files it has.
+
+    `title` is what they have in common, `stem` the name that their PDF would like.
+    """
+
+    title: str
+    stem: str
+    rows: list[tuple[Row, list[FileRow]]]
+
+    @property
+    def tags(self) -> tuple[str, ...]:
+        """The tags of all of them, each once."""
+        return tuple(dict.fromkeys(tag for row, _ in self.rows for tag in row.tags.split(", ") if tag))
+
+
+class Turns:
+    """The groups of one run. `by` is conversation, folder or all."""
+
+    def __init__(self, journal: Journal, by: str) -> None:
+        self._journal, self._by = journal, by
+        for statement in _SCHEMA:
+            journal.ask(statement)
+
+    def meet(self, folder: str, numbers: Iterable[int], wishes: list[Wish]) -> None:
+        """Messages of this run, as the plan meets them."""
+        self._journal.ask_many(
+            "INSERT OR REPLACE INTO thread VALUES (?,?,?,?,?,?,?)",
+            (
+                # what has no date comes last
+                (number, folder, wish.date or "9999", wish.place, _packed(wish.thread), *wish.bound)
+                for number, wish in zip(numbers, wishes, strict=True)
+            ),
+        )
+
+    def arrange(self) -> None:
+        """All messages were met: put them together."""
+        groups: dict[Hashable, int] = {}
+        found: list[tuple[int, int, int]] = []
+        roots = self._roots()
+        rows = self._journal.ask(f"SELECT message, folder FROM thread ORDER BY {_ORDER}")
+        for turn, (number, folder) in enumerate(rows):
+            key: Hashable = {"conversation": roots.root(number), "folder": folder}.get(self._by, "")
+            found.append((groups.setdefault(key, len(groups)), turn, number))
+        self._journal.ask_many("INSERT INTO turn VALUES (?,?,?)", found)
+
+    def _roots(self) -> Conversations:
+        conversations = Conversations()
+        if self._by == "conversation":
+            for number, text in self._journal.ask(f"SELECT message, thread FROM thread ORDER BY {_ORDER}"):
+                own, refers, subject, answers = json.loads(text)
+                conversations.add(number, Thread(own, tuple(refers), subject, answers))
+            conversations.finish()
+        return conversations
+
+    def groups(self, naming: str) -> Iterator[Group]:
+        """The groups in the order of their first messages."""
+        count = self._journal.ask("SELECT max(grp) FROM turn").fetchone()[0]
+        for number in range(-1 if count is None else count + 1):
+            rows = self._journal.ask(
+                "SELECT m.number, m.folder, m.place, m.stamp, m.id, m.size, m.digest, m.arrival, n.stem, m.tags "
+                "FROM turn t JOIN message m ON m.number=t.message JOIN name n ON n.message=m.number AND n.naming=? "
+                "WHERE t.grp=? ORDER BY t.turn",
+                (naming, number),
+            ).fetchall()
+            files: dict[int, list[FileRow]] = {}
+            members = "SELECT message FROM turn WHERE grp=?"
+            for found in self._journal.ask(f"SELECT * FROM file WHERE message IN ({members}) ORDER BY path", (number,)):
+                files.setdefault(found[1], []).append(file_row(found))
+            if rows:
+                named = self._journal.ask("SELECT title, stem FROM thread WHERE message=?", (rows[0][0],)).fetchone()
+                yield Group(named[0], named[1], [(Row(*row), files.get(row[0], [])) for row in rows])
+
+
+def _packed(thread: Thread | None) -> str:
+    return json.dumps([thread.own, thread.refers, thread.subject, thread.answers]) if thread is not None else ""

@@ -1,0 +1,191 @@
+"""What a PDF says of itself: document information and XMP (ISO 16684-1), alike, and the language it is in."""
+
+from __future__ import annotations
+
+import io
+import re
+import zlib
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from html import escape
+from typing import Any
+
+import wexagraph
+from wexagraph.messages import Header
+from wexagraph.naming import Fields
+from wexagraph.pages.options import PageOptions
+from wexagraph.text import one_line, without_controls
+
+CREATOR = f"Wexagraph {wexagraph.__version__}"
+_EPOCH = datetime(1980, 1, 1, tzinfo=UTC)
+_LANGUAGE = re.compile(r"[A-Za-z]{2,3}(-[A-Za-z0-9]{2,8}){0,3}")
+_MOST = 1000
+
+
+@dataclass(frozen=True)
+class Record:
+    """The properties of a document: the four texts, the date of the message, and a language (BCP 47)."""
+
+    title: str = ""
+    author: str = ""
+    subject: str = ""
+    keywords: str = ""
+    moment: datetime | None = None
+    language: str = "en"
+
+    @property
+    def instant(self) -> datetime:
+        """The date of the document: the message's; one that never changes where it has none."""
+        return (self.moment or _EPOCH).astimezone(UTC)
+
+    @property
+    def words(self) -> list[str]:
+        """The keywords, each once."""
+        return list(dict.fromkeys(word for word in map(str.strip, self.keywords.split(",")) if word))
+
+
+def record(options: PageOptions, fields: Fields, tags: tuple[str, ...]) -> Record:
+    """The properties of a message's PDF, from the patterns of the options."""
+    more = {"tags": ", ".join(tags)}
+    texts = {name: _text(pattern.fill(fields, more)) for name, pattern in options.properties}
+    texts["title"] = texts.get("title") or "no subject"
+    return Record(**texts, moment=fields.moment, language=_language(fields.header))
+
+
+def _text(text: str) -> str:
+    return without_controls(one_line(text))[:_MOST]
+
+
+def _language(header: Header) -> str:
+    """The message's own word for its language (RFC 3282), else that of our headings."""
+    told = header.text(b"content-language").split(",")[0].strip()
+    return told if _LANGUAGE.fullmatch(told) else "en"
+
+
+def described(pdf: bytes, about: Record) -> bytes:
+    """The PDF with information, XMP and language, its title to be shown by viewers.
+
+    What the engine writes is added to by an incremental update (ISO 32000-2, section 7.5.6), which takes a
+    hundredth of the time of writing it anew; any other PDF is written anew.
+    """
+    quick = _appended(pdf, about)
+    if quick is not None:
+        return quick
+    import pikepdf
+
+    with pikepdf.open(io.BytesIO(pdf)) as document:
+        describe(document, about)
+        out = io.BytesIO()
+        document.save(out, deterministic_id=True, object_stream_mode=pikepdf.ObjectStreamMode.generate)
+    return out.getvalue()
+
+
+def describe(document: Any, about: Record) -> None:
+    """Write the properties into a document open in pikepdf: XMP and information alike."""
+    import pikepdf
+
+    for name, text in _information(about).items():
+        if text:
+            document.docinfo["/" + name] = pikepdf.String(text)
+        elif "/" + name in document.docinfo:
+            del document.docinfo["/" + name]
+    document.Root.Metadata = document.make_stream(xmp(about), Type=pikepdf.Name.Metadata, Subtype=pikepdf.Name.XML)
+    document.Root.Lang = pikepdf.String(about.language)
+    document.Root.ViewerPreferences = pikepdf.Dictionary(DisplayDocTitle=True)
+
+
+def _information(about: Record) -> dict[str, str]:
+    """The document information (ISO 32000-2, section 14.3.3)."""
+    stamp = f"D:{about.instant:%Y%m%d%H%M%S}Z"
+    return {
+        "Title": about.title,
+        "Author": about.author,
+        "Subject": about.subject,
+        "Keywords": ", ".join(about.words),
+        "Creator": CREATOR,
+        "Producer": CREATOR,
+        "CreationDate": stamp,
+        "ModDate": stamp,
+    }
+
+
+def xmp(about: Record) -> bytes:
+    """The properties as an XMP packet: Dublin Core, XMP Basic, Adobe PDF."""
+    moment = f"{about.instant:%Y-%m-%dT%H:%M:%SZ}"
+    words = "".join(f"<rdf:li>{escape(word)}</rdf:li>" for word in about.words)
+    rows = [
+        f'<dc:title><rdf:Alt><rdf:li xml:lang="x-default">{escape(about.title)}</rdf:li></rdf:Alt></dc:title>',
+        f"<dc:creator><rdf:Seq><rdf:li>{escape(about.author)}</rdf:li></rdf:Seq></dc:creator>" if about.author else "",
+        f'<dc:description><rdf:Alt><rdf:li xml:lang="x-default">{escape(about.subject)}</rdf:li></rdf:Alt>'
+        "</dc:description>" if about.subject else "",
+        f"<dc:subject><rdf:Bag>{words}</rdf:Bag></dc:subject>" if words else "",
+        f"<pdf:Keywords>{escape(', '.join(about.words))}</pdf:Keywords>" if words else "",
+        f"<dc:language><rdf:Bag><rdf:li>{about.language}</rdf:li></rdf:Bag></dc:language>",
+        f"<pdf:Producer>{CREATOR}</pdf:Producer>",
+        f"<xmp:CreatorTool>{CREATOR}</xmp:CreatorTool>",
+        *(f"<xmp:{name}>{moment}</xmp:{name}>" for name in ("CreateDate", "ModifyDate", "MetadataDate")),
+    ]  # fmt: skip
+    return (
+        '<?xpacket begin="\ufeff" id="W5M0MpCehiHzreSzNTczkc9d"?><x:xmpmeta xmlns:x="adobe:ns:meta/">'
+        '<rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#"><rdf:Description rdf:about="" '
+        'xmlns:dc="http://purl.org/dc/elements/1.1/" xmlns:xmp="http://ns.adobe.com/xap/1.0/" '
+        f'xmlns:pdf="http://ns.adobe.com/pdf/1.3/">{"".join(rows)}</rdf:Description></rdf:RDF></x:xmpmeta>'
+        '<?xpacket end="w"?>'
+    ).encode("utf-8", "replace")
+
+
+_TRAILER = re.compile(
+    rb"<< /Type /XRef\s+/Length \d+\s+/Filter /FlateDecode\s+/Size (\d+)\s+/W \[[\d ]+\]\s+"
+    rb"/Root (\d+) 0 R\s+/Info (\d+) 0 R\s*>>\s*stream.*?startxref\s+(\d+)\s+%%EOF\s*\Z",
+    re.DOTALL,
+)
+_HOLDER = re.compile(
+    rb"<< /Type /ObjStm\s+/Length \d+ 0 R\s+/N (\d+)\s+/First (\d+)\s+/Filter /FlateDecode\s*>>\s*stream\n"
+)
+
+
+def _appended(pdf: bytes, about: Record) -> bytes | None:
+    """The PDF with a new catalogue, information and XMP behind it; None where it is not laid out as the engine does."""
+    trailer = _TRAILER.search(pdf, max(0, len(pdf) - 200_000))
+    catalogue = _object(pdf, int(trailer[2])) if trailer else None
+    if trailer is None or catalogue is None or not re.fullmatch(rb"<<.*/Type /Catalog.*>>\s*", catalogue, re.DOTALL):
+        return None
+    size, root, info = int(trailer[1]), int(trailer[2]), int(trailer[3])
+    packet = xmp(about)
+    more = f"/Metadata {size} 0 R /Lang ({about.language}) /ViewerPreferences << /DisplayDocTitle true >>\n>>"
+    out = bytearray(pdf if pdf.endswith(b"\n") else pdf + b"\n")
+    offsets = {root: len(out)}
+    out += b"%d 0 obj\n%s%s\nendobj\n" % (root, catalogue.rstrip()[:-2], more.encode("ascii"))
+    rows = (
+        f"/{name} <feff{text.encode('utf-16-be', 'replace').hex()}>"
+        for name, text in _information(about).items()
+        if text
+    )
+    offsets[info] = len(out)
+    out += b"%d 0 obj\n<< %s >>\nendobj\n" % (info, "\n".join(rows).encode("ascii"))
+    offsets[size] = len(out)
+    out += b"%d 0 obj\n<< /Type /Metadata /Subtype /XML /Length %d >>\nstream\n" % (size, len(packet))
+    out += packet + b"\nendstream\nendobj\n"
+    offsets[size + 1] = start = len(out)
+    table = b"".join(b"\x01" + offset.to_bytes(5, "big") + b"\0\0" for _, offset in sorted(offsets.items()))
+    index = b" ".join(b"%d 1" % number for number in sorted(offsets))
+    out += b"%d 0 obj\n<< /Type /XRef /Size %d /W [1 5 2] /Index [%s] /Root %d 0 R /Info %d 0 R /Prev %d " % (
+        size + 1, size + 2, index, root, info, int(trailer[4]))  # fmt: skip
+    out += b"/Length %d >>\nstream\n" % len(table) + table + b"\nendstream\nendobj\nstartxref\n%d\n%%%%EOF\n" % start
+    return bytes(out)
+
+
+def _object(pdf: bytes, number: int) -> bytes | None:
+    """An object out of the object streams of a PDF (ISO 32000-2, section 7.5.7), last stream first."""
+    for holder in reversed(list(_HOLDER.finditer(pdf))):
+        try:
+            content = zlib.decompressobj().decompress(pdf[holder.end() :])
+        except zlib.error:
+            return None
+        first = int(holder[2])
+        head = list(map(int, content[:first].split()))
+        starts = dict(zip(head[::2], head[1::2], strict=False))
+        if number in starts:
+            end = min((at for at in starts.values() if at > starts[number]), default=len(content) - first)
+            return content[first + starts[number] : first + end]
+    return None
