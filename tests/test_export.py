@@ -162,7 +162,7 @@ class Targets(ProgramTest):
 
     def test_wrong_options(self) -> None:
         for arguments, words in [
-            (["--as", "doc"], "Formats are: pdf"),
+            (["--as", "doc"], "Possible are: pdf"),
             (["--as", ""], "no format is named"),
             (["--name", "{nothing}"], "Fields are:"),
             (["--paper", "a9"], "--paper"),

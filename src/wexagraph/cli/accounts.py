@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import json
 import os
-import shlex
-import subprocess
 import sys
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 import click
 
+from wexagraph.cli.secrets import command_output
 from wexagraph.errors import CallError, SourceError, TargetError
 from wexagraph.sources.accounts import Account, Secret, parse_url
 
@@ -38,11 +37,11 @@ class Known:
     def login(self, account: Account, again: bool) -> Secret:
         """The account's secret, from the first place that has one. Raises SourceError where none has."""
         if self.token_command:
-            return Secret(_output_of(self.token_command, "token-command"), token=True)
+            return Secret(command_output(self.token_command, "token-command of wexagraph.toml"), token=True)
         if again:
             raise SourceError(f"{account.host} refuses the password of {account.user} that it took before. Check it.")
         if self.password_command:
-            return Secret(_output_of(self.password_command, "password-command"))
+            return Secret(command_output(self.password_command, "password-command of wexagraph.toml"))
         if os.environ.get(self.variable):
             return Secret(os.environ[self.variable])
         stored = from_keyring(account)
@@ -54,22 +53,6 @@ class Known:
             f"no password for {account.name}: none in the keyring, none in {self.variable}, and no terminal to ask at. "
             f"Set {self.variable}, or store one with `wexagraph account add`."
         )
-
-
-def _output_of(command: str, name: str) -> str:
-    """The first line that a command of the configuration prints. Raises SourceError."""
-    try:
-        done = subprocess.run(
-            shlex.split(command), stdout=subprocess.PIPE, stdin=subprocess.DEVNULL, timeout=120, check=False
-        )
-    except (OSError, ValueError, subprocess.TimeoutExpired) as error:
-        raise SourceError(
-            f"the {name} of wexagraph.toml can't be run: {type(error).__name__}. Try it by hand."
-        ) from error
-    secret = done.stdout.decode("utf-8", "replace").partition("\n")[0].strip("\r")
-    if done.returncode != 0 or not secret:
-        raise SourceError(f"the {name} of wexagraph.toml gave nothing (exit code {done.returncode}). Try it by hand.")
-    return secret
 
 
 def from_keyring(account: Account) -> str | None:

@@ -19,15 +19,20 @@ if TYPE_CHECKING:
 
 NAME = "wexagraph.toml"
 _TABLES = ("options", "sources", "accounts")
-_NEVER = frozenset({"help", "config", "version", "into", "id", "csv", "json"})
+_NEVER = frozenset({"help", "config", "version", "into", "id", "csv", "json", "afterwards", "yes"})
+_TRUSTED = frozenset({"password", "owner-password"})
+"""Options that can run a command or read any file."""
 
 
 @dataclass
 class Config:
-    """Names for sources, each with its location, and for accounts."""
+    """Names for sources, each with its location, and for accounts; the files that were read, and which file and line
+    each option of them stands on."""
 
     sources: dict[str, str] = field(default_factory=dict)
     accounts: dict[str, Known] = field(default_factory=dict)
+    files: list[Path] = field(default_factory=list)
+    origins: dict[str, str] = field(default_factory=dict)
 
     def account(self, name: str) -> Known:
         """The account of that name. Raises CallError."""
@@ -93,6 +98,7 @@ def _read(path: Path, context: click.Context, config: Config, trusted: bool) -> 
         raise CallError(f"{path}: {error}. The file is written in TOML.") from error
     except (OSError, UnicodeDecodeError) as error:
         raise CallError(f"{path} can't be read: {error}.") from error
+    config.files.append(path)
     for table, values in content.items():
         if table not in _TABLES or not isinstance(values, dict):
             raise _wrong(path, text, "", table, f"{table!r} is nothing that can be set here", table, _TABLES)
@@ -103,7 +109,14 @@ def _read(path: Path, context: click.Context, config: Config, trusted: bool) -> 
         what = "accounts are taken from the user's own configuration folder, or from a file named with --config"
         raise _wrong(path, text, "", "accounts", what, "", [])
     _accounts(path, text, accounts, config)
-    _options(path, text, content.get("options", {}), context)
+    options = content.get("options", {})
+    for key in options:
+        if key in _TRUSTED and not trusted:
+            # as with accounts: it could run a command
+            what = f"{key} is taken from the user's own configuration folder, or from a file named with --config"
+            raise _wrong(path, text, "options", key, what, "", [])
+        config.origins[key] = f"{path}, line {_line(text, 'options', key)}"
+    _options(path, text, options, context)
 
 
 def _wrong(
@@ -185,7 +198,11 @@ def _options(path: Path, text: str, values: dict[str, Any], context: click.Conte
             if key in _NEVER:
                 what = f"{key!r} belongs to a single call and can't be a default"
             raise _wrong(path, text, "options", key, what, key, list(known))
+        if key == "cover" and isinstance(value, str) and value != "built-in":
+            value = str(path.parent / Path(value).expanduser())
         for name, parameter in known[key]:
+            if value is True and not parameter.is_flag and isinstance(parameter.flag_value, str):
+                value = parameter.flag_value  # the option without a value
             value = [value] if parameter.multiple and not isinstance(value, list) else value
             try:
                 parameter.type_cast_value(click.Context(commands[name]), value)  # type: ignore[arg-type]

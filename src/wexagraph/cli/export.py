@@ -5,16 +5,18 @@ from __future__ import annotations
 import json
 import os
 import sys
+from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
-from wexagraph.cli.parameters import SOURCE, ZONE, choosing, make_choice, opened, zone_name
+from wexagraph.cli.paging import Words, make_lock, make_page_options, paging
+from wexagraph.cli.parameters import SOURCE, ZONE, choosing, make_choice, opened
 from wexagraph.errors import CallError
-from wexagraph.exports.options import ARCHIVE_FORMATS, MESSAGE_FORMATS, ExportOptions
-from wexagraph.naming import DEFAULT_PATTERN, NamePattern
-from wexagraph.pages.options import ATTACHMENTS, ENGINES, PAPERS, PageOptions
+from wexagraph.exports.options import ARCHIVE_FORMATS, BINDINGS, BOUND_PATTERN, MESSAGE_FORMATS, ExportOptions
+from wexagraph.naming import DEFAULT_PATTERN, NamePattern, TextPattern
+from wexagraph.pages.options import ENGINES
 from wexagraph.text import one_line
 
 if TYPE_CHECKING:
@@ -26,60 +28,26 @@ if TYPE_CHECKING:
 _FORMATS = (*MESSAGE_FORMATS, *ARCHIVE_FORMATS)
 
 
-class _Formats(click.ParamType):
-    name = "formats"
-
-    def convert(self, value: Any, parameter: click.Parameter | None, context: click.Context | None) -> tuple[str, ...]:
-        words = value if isinstance(value, (list, tuple)) else str(value).replace(" ", "").lower().split(",")
-        words = [word for word in words if word]
-        for word in words:
-            if word not in _FORMATS:
-                self.fail(f"{word!r} is no format. Formats are: {', '.join(_FORMATS)}.", parameter, context)
-        if not words:
-            self.fail(f"no format is named. Formats are: {', '.join(_FORMATS)}.", parameter, context)
-        return tuple(dict.fromkeys(words))
-
-
-class _Attachments(click.ParamType):
-    name = "ways"
-
-    def convert(self, value: Any, parameter: click.Parameter | None, context: click.Context | None) -> tuple[str, ...]:
-        words = value if isinstance(value, (list, tuple)) else str(value).replace(" ", "").lower().split(",")
-        words = [word for word in words if word]
-        for word in words:
-            if word not in ATTACHMENTS:
-                self.fail(
-                    f"{word!r} is no way with attachments. Ways are: {', '.join(ATTACHMENTS)}.", parameter, context
-                )
-        if not words or ("none" in words and len(words) > 1):
-            self.fail("name one way or more, or none alone.", parameter, context)
-        return tuple(sorted(set(words)))
-
-
 @click.command("export")
 @SOURCE
 @choosing
 @click.option("--into", required=True, metavar="DIR", help="The folder for the files; it is made if need be.")
 @click.option(
-    "--as", "formats", type=_Formats(), default="pdf", show_default=True, metavar="FORMATS",
+    "--as", "formats", type=Words(_FORMATS, "format"), default="pdf", show_default=True, metavar="FORMATS",
     help="pdf, eml, html, text: a file a message. mbox, zip: a file a folder. Several with commas.",
 )  # fmt: skip
-@click.option("--name", "pattern", metavar="PATTERN", default=DEFAULT_PATTERN, show_default=True,
-              help="Name pattern; `/` in it makes folders.")  # fmt: skip
+@click.option("--name", "pattern", metavar="PATTERN", default=None, show_default=DEFAULT_PATTERN,
+              help=f"Name pattern; `/` in it makes folders. Of a bound PDF, where none is given: {BOUND_PATTERN}"
+)  # fmt: skip
+@click.option("--bind", type=click.Choice(BINDINGS), help="One PDF for each of these, with contents and bookmarks.")
+@click.option("--unquote", is_flag=True,
+              help="With --bind: leave out quoted text that stands earlier in the same PDF, and say so.")  # fmt: skip
+@click.option("--tag", "tags", multiple=True, metavar="WORD",
+              help="Keyword for PDFs, files (user.xdg.tags) and register; a pattern such as '{date:%Y}' too. "
+              "Repeatable.")  # fmt: skip
 @click.option("--flat", is_flag=True, help="Do not repeat the source's folders below DIR.")
 @ZONE
-@click.option("--attachments", type=_Attachments(), default="embed", show_default=True, metavar="WAYS",
-              help="embed: inside the PDF. pages: made into pages behind the message. beside: in a folder of its name. "
-              "zip: in a ZIP of its name. none: only listed. Several with commas.")  # fmt: skip
-@click.option("--open-zips", is_flag=True, help="With pages: make pages of what is in ZIPs too.")
-@click.option("--paper", type=click.Choice(list(PAPERS), case_sensitive=False), default="a4", show_default=True)
-@click.option("--landscape", is_flag=True, help="Turn the paper.")
-@click.option("--margin", type=click.FloatRange(5, 60), default=18.0, show_default=True, metavar="MM")
-@click.option("--archival", is_flag=True,
-              help="PDF/A-3b (ISO 19005-3), validated as written, with the original message inside.")  # fmt: skip
-@click.option("--show-hidden", is_flag=True, help="Print text that the sender hid, such as preview lines.")
-@click.option("--read-back/--no-read-back", default=True, show_default=True,
-              help="Read each PDF again and compare its words with the message's.")  # fmt: skip
+@paging
 @click.option("--engine", type=click.Choice(ENGINES), default="auto", show_default=True,
               help="The page engine; `auto` tries a second one on what the first can't set.")  # fmt: skip
 @click.option("--patience", type=click.FloatRange(1, 3600), default=30.0, show_default=True, metavar="SECONDS",
@@ -124,25 +92,21 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
 
 def make_options(values: dict[str, Any]) -> ExportOptions:
     """The options of an export, from those of the command line. Raises CallError."""
-    page = PageOptions(
-        zone=zone_name(values["zone"]),
-        paper=values["paper"],
-        landscape=values["landscape"],
-        margin=values["margin"],
-        attachments=values["attachments"],
-        open_zips=values["open_zips"],
-        archival=values["archival"],
-        show_hidden=values["show_hidden"],
-        read_back=values["read_back"],
-    )
+    page, pattern = make_page_options(values), values["pattern"]
     return ExportOptions(
         formats=values["formats"],
-        pattern=NamePattern(values["pattern"]),
+        pattern=NamePattern(DEFAULT_PATTERN if pattern is None else pattern),
         flat=values["flat"],
         page=page,
         engine=values["engine"],
         jobs=values["jobs"] or os.cpu_count() or 1,
         patience=values["patience"],
+        bind=values["bind"] or "",
+        bound=NamePattern(BOUND_PATTERN if pattern is None else pattern),
+        unquote=values["unquote"],
+        tags=tuple(TextPattern(tag, "tag") for tag in values["tags"]),
+        lock=make_lock(values),
+        exported=datetime.now(UTC),
     )
 
 

@@ -21,6 +21,7 @@ COMMANDS = {  # name: module, and the line that --help shows without loading the
     "export": ("export", "Make files from messages: PDF, EML, HTML, text, mbox, ZIP."),
     "attachments": ("attachments", "Only the attachments, in their native formats."),
     "account": ("account", "Accounts on a server: add, check, list, forget."),
+    "config": ("settings", "What holds for a command's options, and where each value comes from."),
     "verify": ("verify", "Prove an export folder whole, or say what is not."),
 }
 

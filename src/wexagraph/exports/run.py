@@ -7,6 +7,7 @@ from collections import deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Executor, Future, wait
 from contextlib import suppress
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -27,6 +28,7 @@ from wexagraph.exports.target import OWN, Target
 from wexagraph.exports.turns import Turns
 from wexagraph.exports.work import Work
 from wexagraph.messages import Header
+from wexagraph.messages.dates import in_zone
 from wexagraph.messages.headers import header_end
 from wexagraph.notes import Note
 from wexagraph.pages.engines import available
@@ -227,7 +229,7 @@ class _Run:
             work.data = data
             work.attempts = list(self.attempts) if "pdf" in work.missing else [("", False, True)]
             self._submit(work)
-            while len(self.pending) >= 2 * self.options.jobs + 2:
+            while len(self.pending) >= 2 * self.options.jobs + 2 or len(self.bindings) > 2 * self.options.jobs:
                 self._collect()
         else:
             self._done(work)
@@ -257,14 +259,21 @@ class _Run:
                 work.data, formats, options.page, engine, plain, origin, convert, lock=lock, exported=options.exported
             )
         if sheaf.said is not None and work.known is None:
-            date, sender = self.journal.facts(row.number)[:2]
-            label = f"of {date[:16].replace('T', ' ') or 'unknown date'} from {sender or 'no sender'}"
-            work.known = sheaf.said.meet(work.data, one_line(label)[:200])
+            work.known = sheaf.said.meet(work.data, self._label(work))
         whole = (sheaf.group.title, sheaf.group.tags) if row is sheaf.group.rows[0][0] else None
         return Job(
             work.data, formats, options.page, engine, plain, origin, convert, part="pdf" in formats,
             known=work.known or (), whole=whole, lock=self.binding.part_lock,
         )  # fmt: skip
+
+    def _label(self, work: Work) -> str:
+        """What a quote's place in an earlier message is called."""
+        date, sender = self.journal.facts(work.row.number)[:2]
+        moment = datetime.fromisoformat(date) if date else None
+        zone = self.options.zone
+        shown = in_zone(moment, zone) if moment and zone else moment
+        when = f"{shown:%Y-%m-%d %H:%M}" if shown else "unknown date"
+        return one_line(f"of {when} from {sender.lstrip(chr(39)) or 'no sender'}")[:200]
 
     def _workers(self) -> Workers:
         if self._own is None:
@@ -345,8 +354,6 @@ class _Run:
             signature = self.binding.signature([row for row, _ in sheaf.group.rows])
             future = self._workers().submit_lasting(bind_file, job, sheaf.path, sheaf.replaces, signature)
             self.bindings[future] = sheaf
-            while len(self.bindings) > 2 * self.options.jobs:
-                self._collect()
 
     def _bound(self, sheaf: Sheaf, future: Future[Bound]) -> None:
         try:

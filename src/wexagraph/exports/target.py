@@ -91,7 +91,7 @@ class Target:
         except OSError as error:
             raise self.failed(error) from error
         try:
-            _lock(self._lock)
+            lock_file(self._lock)
         except OSError as error:
             self._lock.seek(0)
             holder = self._lock.read(40).decode("ascii", "replace").strip()
@@ -148,12 +148,12 @@ class Target:
     def settle(self) -> None:
         """Bring the names of all files put so far to the disk. Raises TargetError."""
         try:
-            _sync(self.folder, [])
+            sync_files(self.folder, [])
         except OSError as error:
             raise self.failed(error) from error
 
     def _flush(self, files: list[Staged]) -> None:
-        _sync(self.work, [staged.waiting for staged in files])
+        sync_files(self.work, [staged.waiting for staged in files])
 
     def _place(self, staged: Staged) -> str | None:
         try:
@@ -241,7 +241,7 @@ class Target:
             return None
 
 
-def _lock(file: BinaryIO) -> None:
+def lock_file(file: BinaryIO) -> None:
     """An advisory lock that the system gives back when the process ends, however it ends."""
     if sys.platform == "win32":  # pragma: no cover
         import msvcrt
@@ -292,7 +292,7 @@ def rename_new(old: str, new: str) -> None:
         os.rename(old, new)
 
 
-def _sync(folder: Path, files: list[str]) -> None:
+def sync_files(folder: Path, files: list[str]) -> None:
     """Bring what was written to a folder's file system to the disk: by one call, or else file by file."""
     if _syncfs is not None:
         descriptor = os.open(folder, os.O_RDONLY)

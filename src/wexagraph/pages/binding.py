@@ -98,7 +98,7 @@ class _Binding:
             outline.root.extend(self.bookmarks)
         self._list_files()
         cover, contents = self._fronts()
-        for sheet in (contents, cover):
+        for sheet in filter(None, (contents, cover)):
             put_in_front(document, sheet)
         covering, listing = _count(cover), _count(contents)
         self._link(covering, listing)
@@ -211,7 +211,8 @@ class _Binding:
                 if part.marked:
                     del page.obj[MARK]
                 sheets.setdefault(_size(page), []).append((number, part.running))
-        draw = self.document.make_stream(b"\nq /WxRunning Do Q\n")
+        # what a page has set up for itself must not turn the lines upside down
+        around = self.document.make_stream(b"q\n"), self.document.make_stream(b"\nQ q /WxRunning Do Q\n")
         for size, wanted in sheets.items():
             for at in range(0, len(wanted), _PAGES_A_SHEET):
                 some = wanted[at : at + _PAGES_A_SHEET]
@@ -223,18 +224,19 @@ class _Binding:
                 with pikepdf.open(io.BytesIO(overlay)) as lines:
                     for (number, _), page in zip(some, lines.pages, strict=True):
                         form = self.document.copy_foreign(page.as_form_xobject())
-                        _draw(self.document.pages[number].obj, form, draw)
+                        _draw(self.document.pages[number].obj, form, around)
 
 
-def _draw(page: Any, form: Any, draw: Any) -> None:
-    """Let a page draw a form over what is on it; `draw` is the content stream that does so."""
+def _draw(page: Any, form: Any, around: tuple[Any, Any]) -> None:
+    """Let a page draw a form over what is on it; `around` are the content streams before and behind its own."""
     import pikepdf
 
     if "/XObject" not in page.Resources:
         page.Resources.XObject = pikepdf.Dictionary()
     page.Resources.XObject.WxRunning = form
     held = page.Contents
-    page.Contents = pikepdf.Array([*held, draw] if isinstance(held, pikepdf.Array) else [held, draw])
+    own = held if isinstance(held, pikepdf.Array) else [held]
+    page.Contents = pikepdf.Array([around[0], *own, around[1]])
 
 
 class _Shared:

@@ -22,6 +22,7 @@ from wexagraph.pages.properties import Record
 from wexagraph.text import one_line, shortened
 
 BUILT_IN = "built-in"
+UNDATED = "undated"
 _MOST = 2000
 _MOST_RECIPIENTS = 20
 
@@ -68,7 +69,7 @@ class Contents:
     def values(self, options: PageOptions) -> dict[str, Any]:
         """The fields of a cover template."""
         messages = [vars(entry) for entry in self.entries]
-        dates = [entry.date for entry in self.entries]
+        dates = [entry.date for entry in self.entries if entry.when != UNDATED] or [UNDATED]
         return {
             "title": self.title,
             "messages": messages,
@@ -98,7 +99,7 @@ def entry(message: Message, origin: Origin, options: PageOptions, pages: int = 0
         subject=_told(header.subject) or "no subject",
         sender=_told(str(header.sender)) or "no sender",
         to=_told(", ".join(to[:_MOST_RECIPIENTS])) + (" and more" if len(to) > _MOST_RECIPIENTS else ""),
-        date=_shown(moment, options) if moment else "undated",
+        date=_shown(moment, options) if moment else UNDATED,
         message_id=_told(header.text(b"message-id")),
         sha256=hashlib.sha256(message.data).hexdigest(),
         size=len(message.data),
@@ -112,7 +113,7 @@ def entry(message: Message, origin: Origin, options: PageOptions, pages: int = 0
         ),
         evidence=tuple(evidence(message, origin, options)),
         pages=pages,
-        when=f"{_in_zone(moment, options):%Y-%m-%d %H:%M}" if moment else "undated",
+        when=f"{_in_zone(moment, options):%Y-%m-%d %H:%M}" if moment else UNDATED,
         name=_told(header.sender.name or header.sender.address) or "no sender",
     )
 

@@ -59,7 +59,7 @@ def finish(
     starts: list[int] = []
     with pikepdf.open(io.BytesIO(pdf)) as document:
         own = len(document.pages)
-        if part:
+        if part and pieces:
             mark(document.pages)
         if pieces:
             with document.open_outline() as outline:

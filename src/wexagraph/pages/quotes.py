@@ -49,7 +49,8 @@ class Said:
         self._size = 0
 
     def meet(self, data: bytes, label: str) -> tuple[tuple[str, str], ...]:
-        """Quotes of this message that earlier ones hold, each with the label of the latest such; then remember it."""
+        """Quotes of this message that earlier ones hold, each with the label of the first such (in a later one it
+        may have been left out itself); then remember it."""
         quotes, said = _read(Message(data))
         found = {key(quote): where for quote in quotes if (where := self._where(quote)) is not None}
         self._held.append((f" {said} ", label))
@@ -60,7 +61,7 @@ class Said:
 
     def _where(self, quote: str) -> str | None:
         wanted = f" {quote} "
-        return next((label for said, label in reversed(self._held) if wanted in said), None)
+        return next((label for said, label in self._held if wanted in said), None)
 
 
 def _read(message: Message) -> tuple[list[str], str]:

@@ -147,6 +147,14 @@ class Source(ABC):
         SourceError where the folder can't be read at all.
         """
 
+    def folder_stamp(self, folder: str) -> str:
+        """Equal as long as nothing in the folder changes; "" where that can't be told without reading it."""
+        return ""
+
+    def outline(self, folder: str) -> Iterator[Envelope]:
+        """The messages of a folder by place, stamp, size and flags; headers may be empty. As quick as can be."""
+        return self.envelopes(folder)
+
     @abstractmethod
     def read(self, envelope: Envelope) -> bytes:
         """The message's bytes, as they are in the source. Raises MessageError where they can't be had."""

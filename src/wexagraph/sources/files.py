@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import zipfile
 import zlib
 from collections.abc import Iterator
@@ -37,24 +38,38 @@ class Files:
         """Bytes of all its files."""
         return sum(file.size for file in self._files)
 
+    def stamp(self) -> str:
+        """Changes with any name, size or time of its files."""
+        digest = hashlib.blake2b(digest_size=16)
+        for file in self._files:
+            digest.update(f"{file.path}\0{file.stamp}\0".encode("utf-8", "surrogateescape"))
+        return digest.hexdigest()
+
+    def outline(self) -> Iterator[Envelope]:
+        """Envelopes without headers: no file is opened."""
+        for file in self._files:
+            yield self._envelope(file)
+
     def envelopes(self, share: Share = WHOLE) -> Iterator[Envelope]:
         """Envelopes in the order of the file names."""
         start, stop = (len(self._files) * number // share[1] for number in (share[0], share[0] + 1))
-        for file in self._files[start:stop]:
-            envelope = Envelope(
-                folder=self.folder,
-                place=self._place(file),
-                size=file.size,
-                header=Header(b""),
-                stamp=file.stamp,
-                flags=self._flags(file),
-                arrived=file.modified,
-            )
+        for envelope, file in ((self._envelope(file), file) for file in self._files[start:stop]):
             try:
                 envelope.header = Header(_read_head(self.tree, file.path))
             except MessageError as error:
                 envelope.trouble = str(error)
             yield envelope
+
+    def _envelope(self, file: File) -> Envelope:
+        return Envelope(
+            folder=self.folder,
+            place=self._place(file),
+            size=file.size,
+            header=Header(b""),
+            stamp=file.stamp,
+            flags=self._flags(file),
+            arrived=file.modified,
+        )
 
     def _place(self, file: File) -> str:
         return file.path

@@ -170,6 +170,18 @@ class LocalSource(Source):
         except OSError:
             return 0
 
+    def folder_stamp(self, folder: str) -> str:
+        try:
+            return self._stores[folder].stamp()
+        except OSError:
+            return ""
+
+    def outline(self, folder: str) -> Iterator[Envelope]:
+        try:
+            yield from self._stores[folder].outline()
+        except OSError as error:
+            raise SourceError(f"{self.location}, folder {folder}: {error.strerror or error}.") from error
+
     def envelopes(self, folder: str, share: Share = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
         try:
             yield from self._stores[folder].envelopes(share)

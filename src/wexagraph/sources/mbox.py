@@ -58,6 +58,15 @@ class Mbox:
         """Bytes of the file."""
         return self.path.stat().st_size
 
+    def stamp(self) -> str:
+        """Changes with the file."""
+        about = self.path.stat()
+        return f"{about.st_size}-{about.st_mtime_ns}-{about.st_ino}"
+
+    def outline(self) -> Iterator[Envelope]:
+        """As `envelopes`: an mbox has to be walked through to be known."""
+        return self.envelopes()
+
     def envelopes(self, share: Share = WHOLE) -> Iterator[Envelope]:
         """Envelopes in the order of the file; of a share, those that begin in that part of it. Raises OSError."""
         end = os.fstat(self._descriptor()).st_size

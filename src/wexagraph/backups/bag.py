@@ -1,0 +1,117 @@
+"""The bag: what lies where in a backup, and the checksums that prove it (BagIt, RFC 8493)."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime
+from importlib.resources import files
+from pathlib import Path
+
+import wexagraph
+
+BAGIT = "bagit.txt"
+INFO = "bag-info.txt"
+README = "README.txt"
+MANIFEST = "manifest-sha256.txt"
+TAG_MANIFESTS = {"tagmanifest-sha256.txt": "sha256", "tagmanifest-sha512.txt": "sha512"}
+"""Two, so that a damaged one is told from a damaged file."""
+CATALOGUE = "catalogue.sqlite"
+VOLUMES = "data/volumes"
+RUNS = "data/runs"
+OWN = ".wexagraph"
+TAG_FILES = (BAGIT, INFO, README, MANIFEST, CATALOGUE)
+DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
+_LINE = re.compile(r"([0-9a-f]{64,128}) [ *](.+)")
+_RUN = re.compile(r"\d{4}-\d{2}-\d{2}T\d{6}(-\d+)?Z")
+
+
+def is_backup(path: Path) -> bool:
+    """Whether a backup lies here, whole or not."""
+    return path.is_dir() and (path / BAGIT).is_file() and (path / VOLUMES).is_dir()
+
+
+def volume_path(number: int) -> str:
+    """Where a volume lies."""
+    return f"{VOLUMES}/{number:06d}.zip"
+
+
+def run_name(moment: datetime) -> str:
+    """A run's name, from its instant in UTC."""
+    return f"{moment:%Y-%m-%dT%H%M%SZ}"
+
+
+def run_path(name: str) -> str:
+    """Where the list of a run lies."""
+    return f"{RUNS}/{name}.jsonl"
+
+
+def run_moment(name: str) -> datetime:
+    """The instant that a run's name tells. Raises ValueError."""
+    if not _RUN.fullmatch(name):
+        raise ValueError(name)
+    return datetime.strptime(name[:17] + "+0000", "%Y-%m-%dT%H%M%S%z")
+
+
+@dataclass(frozen=True)
+class Sums:
+    """The lines of a manifest: digest by path, and lines that can't be read."""
+
+    digests: dict[str, str]
+    unreadable: tuple[str, ...] = ()
+
+
+def read_sums(path: Path) -> Sums | None:
+    """The lines of a manifest; None where there is none. Raises OSError."""
+    try:
+        text = path.read_text("utf-8", "surrogateescape")
+    except FileNotFoundError:
+        return None
+    digests, unreadable = {}, []
+    for line in text.split("\n"):
+        match = _LINE.fullmatch(line)
+        if match and not match[2].startswith("/") and ".." not in match[2].split("/"):
+            digests[match[2]] = match[1]
+        elif line:
+            unreadable.append(line[:200])
+    return Sums(digests, tuple(unreadable))
+
+
+def sums_text(digests: dict[str, str]) -> bytes:
+    """The lines of a manifest, sorted by path."""
+    lines = (f"{digest}  {path}\n" for path, digest in sorted(digests.items()))
+    return "".join(lines).encode("utf-8", "surrogateescape")
+
+
+def digest_of(path: Path, kind: str = "sha256") -> str | None:
+    """The digest of a regular file; None where there is none or it can't be read. Links are not followed."""
+    try:
+        descriptor = os.open(path, os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_BINARY", 0))
+        with open(descriptor, "rb") as file:
+            return hashlib.file_digest(file, kind).hexdigest()
+    except OSError:
+        return None
+
+
+def info_text(sources: Iterable[str], bytes: int, count: int, last: str) -> bytes:
+    """`bag-info.txt`: what the bag is, for people and for archives (RFC 8493, section 2.2.2)."""
+    lines = [
+        f"Bag-Software-Agent: Wexagraph {wexagraph.__version__}",
+        f"Bagging-Date: {last[:10]}",
+        f"Payload-Oxum: {bytes}.{count}",
+        "External-Description: A backup of mail: messages in data/volumes, what lay where in data/runs",
+        *(f"External-Identifier: {_one_line(source)}" for source in sources),
+    ]
+    return ("\n".join(lines) + "\n").encode("utf-8", "replace")
+
+
+def _one_line(text: str) -> str:
+    return " ".join(text.split())
+
+
+def readme_text() -> bytes:
+    """How to open this without the program."""
+    return (files("wexagraph.backups") / "README.txt").read_bytes()

@@ -1,0 +1,328 @@
+"""The catalogue: an index over volumes and run lists, and the full text. All of it can be made again from data/."""
+
+from __future__ import annotations
+
+import json
+import re
+import sqlite3
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from wexagraph.backups.packing import Packed
+from wexagraph.backups.runlists import FolderChange, Holding, RunList
+from wexagraph.backups.volumes import Member
+from wexagraph.errors import TargetError
+
+_VERSION = 1
+FIRST, FOREVER = 0, 1 << 40
+_SCHEMA = """
+CREATE TABLE file (path TEXT PRIMARY KEY, sha256 TEXT NOT NULL, size INTEGER NOT NULL) WITHOUT ROWID;
+CREATE TABLE run (
+    number INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, source TEXT NOT NULL, added INTEGER NOT NULL,
+    gone INTEGER NOT NULL, changed INTEGER NOT NULL, failed INTEGER NOT NULL, bytes INTEGER NOT NULL,
+    state TEXT NOT NULL
+);
+CREATE TABLE folder (
+    number INTEGER PRIMARY KEY, source TEXT NOT NULL, name TEXT NOT NULL, stamp TEXT NOT NULL, run TEXT NOT NULL,
+    UNIQUE (source, name)
+);
+CREATE TABLE message (
+    number INTEGER PRIMARY KEY, digest BLOB NOT NULL UNIQUE, volume INTEGER NOT NULL, member TEXT NOT NULL,
+    offset INTEGER NOT NULL, packed INTEGER NOT NULL, size INTEGER NOT NULL, header BLOB NOT NULL, leaves TEXT NOT NULL
+);
+CREATE TABLE holding (
+    folder INTEGER NOT NULL, place TEXT NOT NULL, message INTEGER NOT NULL, stamp TEXT NOT NULL, flags TEXT NOT NULL,
+    arrived TEXT NOT NULL, first INTEGER NOT NULL, last INTEGER NOT NULL,
+    PRIMARY KEY (folder, place, first)
+) WITHOUT ROWID;
+CREATE INDEX holding_message ON holding (message);
+CREATE VIRTUAL TABLE words USING fts5(
+    subject, people, body, names, content='', tokenize="unicode61 remove_diacritics 2 tokenchars '_'", detail=full
+);
+"""
+
+
+@dataclass(frozen=True, slots=True)
+class Stored:
+    """Where the bytes of a message are."""
+
+    number: int
+    digest: str
+    volume: int
+    offset: int
+    packed: int
+    size: int
+    member: str
+
+
+class Catalogue:
+    """The catalogue of one backup, open for reading, or for writing in one transaction. Raises TargetError."""
+
+    def __init__(self, path: Path, writing: bool = False) -> None:
+        self.path = path
+        try:
+            if writing:
+                self._base = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
+                self._base.execute("PRAGMA journal_mode = DELETE")
+                self._base.execute("PRAGMA synchronous = NORMAL")
+                self._base.execute("PRAGMA cache_size = -64000")
+            else:
+                # immutable: a stick that can't be written to is read all the same, and nothing is left beside the file
+                self._base = sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro&immutable=1", uri=True,
+                                             isolation_level=None, check_same_thread=False)  # fmt: skip
+            version = self._base.execute("PRAGMA user_version").fetchone()[0]
+            if version == 0 and writing:
+                self._base.executescript(f"BEGIN; {_SCHEMA} PRAGMA user_version = {_VERSION}; COMMIT;")
+            elif version != _VERSION:
+                raise sqlite3.DatabaseError("another form of catalogue")
+            self._base.execute("PRAGMA temp_store = MEMORY")
+            if writing:
+                self._base.execute("BEGIN IMMEDIATE")
+        except sqlite3.Error as error:
+            if hasattr(self, "_base"):
+                self._base.close()
+            raise CatalogueDamaged(str(error)) from error
+
+    def close(self) -> None:
+        """Give up what was not committed."""
+        self._base.close()
+
+    def commit(self) -> None:
+        """Make everything lasting."""
+        self._ask("COMMIT")
+        self._ask("BEGIN IMMEDIATE")
+
+    def _ask(self, sql: str, values: Iterable[Any] = ()) -> sqlite3.Cursor:
+        try:
+            return self._base.execute(sql, tuple(values))
+        except sqlite3.OperationalError as error:
+            raise TargetError(f"the catalogue {self.path} can't be used: {error}. Is the disk full?") from error
+        except sqlite3.DatabaseError as error:
+            raise CatalogueDamaged(str(error)) from error
+
+    def is_sound(self) -> bool:
+        """Whether SQLite finds its own structures whole."""
+        try:
+            return bool(self._base.execute("PRAGMA integrity_check(1)").fetchone()[0] == "ok")
+        except sqlite3.Error:
+            return False
+
+    # files
+
+    def files(self) -> dict[str, str]:
+        """The digests of the files below data/ that it has taken in."""
+        return dict(self._ask("SELECT path, sha256 FROM file"))
+
+    def take_file(self, path: str, digest: str, size: int) -> None:
+        self._ask("INSERT OR REPLACE INTO file VALUES (?,?,?)", (path, digest, size))
+
+    def forget_file(self, path: str) -> None:
+        self._ask("DELETE FROM file WHERE path=?", (path,))
+
+    # messages
+
+    def has(self, digest: bytes) -> bool:
+        return self._ask("SELECT 1 FROM message WHERE digest=?", (digest,)).fetchone() is not None
+
+    def add_message(self, packed: Packed, volume: int, member: Member) -> None:
+        """A message that is in a volume now."""
+        cursor = self._ask(
+            "INSERT INTO message (digest, volume, member, offset, packed, size, header, leaves) "
+            "VALUES (?,?,?,?,?,?,?,?)",
+            (
+                packed.digest,
+                volume,
+                member.name,
+                member.offset,
+                member.packed,
+                packed.size,
+                packed.header,
+                packed.leaves,
+            ),
+        )
+        self._ask("INSERT INTO words (rowid, subject, people, body, names) VALUES (?,?,?,?,?)",
+                  (cursor.lastrowid, *packed.words))  # fmt: skip
+
+    def move_message(self, digest: bytes, volume: int, member: Member) -> None:
+        """A message lies in another volume now."""
+        self._ask("UPDATE message SET volume=?, member=?, offset=?, packed=? WHERE digest=?",
+                  (volume, member.name, member.offset, member.packed, digest))  # fmt: skip
+
+    def stored(self, digest: str) -> Stored | None:
+        """Where the bytes of a message are, by its digest."""
+        found = self._ask(f"SELECT {_STORED} FROM message WHERE digest=?", (bytes.fromhex(digest),)).fetchone()
+        return _stored(found) if found else None
+
+    def in_volume(self, volume: int) -> Iterator[Stored]:
+        """The messages of a volume, in its order."""
+        rows = self._ask(f"SELECT {_STORED} FROM message WHERE volume=? ORDER BY offset", (volume,))
+        return map(_stored, rows)
+
+    def folders_of(self, volume: int) -> list[str]:
+        """The folders that hold, or held, messages of a volume."""
+        rows = self._ask("SELECT DISTINCT f.name FROM message m JOIN holding h ON h.message=m.number "
+                         "JOIN folder f ON f.number=h.folder WHERE m.volume=? ORDER BY f.name", (volume,))  # fmt: skip
+        return [row[0] for row in rows]
+
+    def subject(self, number: int) -> str:
+        """The header of a message, as kept for listings."""
+        return str(self._ask("SELECT member FROM message WHERE number=?", (number,)).fetchone()[0])
+
+    def counts(self) -> tuple[int, int]:
+        """How many messages it has, and how many bytes they are."""
+        return tuple(self._ask("SELECT count(*), coalesce(sum(size), 0) FROM message").fetchone())
+
+    def last_volume(self) -> int:
+        return int(self._ask("SELECT coalesce(max(volume), 0) FROM message").fetchone()[0])
+
+    # runs
+
+    def runs(self) -> list[dict[str, Any]]:
+        """The runs it has taken in, first to last."""
+        names = ("number", "name", "source", "added", "gone", "changed", "failed", "bytes", "state")
+        return [dict(zip(names, row, strict=True)) for row in self._ask("SELECT * FROM run ORDER BY name")]
+
+    def take_run(self, found: RunList) -> None:
+        """Take in a run list; those before it were taken in already. All its messages are known."""
+        name, source, end = found.head["run"], found.head["source"], found.end
+        number = int(self._ask("SELECT coalesce(max(number), 0) + 1 FROM run").fetchone()[0])
+        sums = [int(end.get(key, 0)) for key in ("added", "gone", "changed", "failed", "bytes")]
+        self._ask("INSERT INTO run VALUES (?,?,?,?,?,?,?,?,?)", (number, name, source, *sums, str(end["end"])))
+        for change in found.folders:
+            self._take_folder(number, source, name, change)
+
+    def _take_folder(self, run: int, source: str, name: str, change: FolderChange) -> None:
+        folder = self.folder(source, change.name)
+        if folder is None:
+            cursor = self._ask("INSERT INTO folder (source, name, stamp, run) VALUES (?,?,?,?)",
+                               (source, change.name, change.stamp, name))  # fmt: skip
+            folder = int(cursor.lastrowid or 0)
+        else:
+            self._ask("UPDATE folder SET stamp=?, run=? WHERE number=?", (change.stamp, name, folder))
+        if not change.base:
+            self._ask("UPDATE holding SET last=? WHERE folder=? AND last=?", (run - 1, folder, FOREVER))
+        ending = [*change.gone, *(holding.place for holding in change.present)] if change.base else []
+        self._base.executemany(
+            "UPDATE holding SET last=? WHERE folder=? AND place=? AND last=?",
+            ((run - 1, folder, place, FOREVER) for place in ending),
+        )
+        self._base.executemany(
+            "INSERT OR REPLACE INTO holding SELECT ?, ?, number, ?, ?, ?, ?, ? FROM message WHERE digest=?",
+            (
+                (folder, h.place, h.stamp, " ".join(h.flags), h.arrived, run, FOREVER, bytes.fromhex(h.digest))
+                for h in change.present
+            ),
+        )
+
+    # folders and what they hold
+
+    def folder(self, source: str, name: str) -> int | None:
+        found = self._ask("SELECT number FROM folder WHERE source=? AND name=?", (source, name)).fetchone()
+        return found[0] if found else None
+
+    def folder_state(self, source: str, name: str) -> tuple[str, str] | None:
+        """The stamp of a source's folder at the last run that looked into it, and that run; None where none did."""
+        found = self._ask("SELECT stamp, run FROM folder WHERE source=? AND name=?", (source, name)).fetchone()
+        return (found[0], found[1]) if found else None
+
+    def held_at(self, folder: int | None, place: str) -> Holding | None:
+        """What a folder holds at a place since the last run."""
+        if folder is None:
+            return None
+        row = self._ask(
+            "SELECT h.stamp, lower(hex(m.digest)), m.size, h.flags, h.arrived FROM holding h "
+            "JOIN message m ON m.number=h.message WHERE h.folder=? AND h.place=? AND h.last=?",
+            (folder, place, FOREVER),
+        ).fetchone()
+        return Holding("", place, row[0], row[1], row[2], tuple(row[3].split()), row[4]) if row else None
+
+    def count_held(self, folder: int) -> int:
+        """How many messages a folder holds since the last run."""
+        found = self._ask("SELECT count(*) FROM holding WHERE folder=? AND last=?", (folder, FOREVER))
+        return int(found.fetchone()[0])
+
+    def start_seeing(self) -> None:
+        """Forget which places of a folder were seen."""
+        self._ask("CREATE TEMP TABLE IF NOT EXISTS seen (place TEXT PRIMARY KEY) WITHOUT ROWID")
+        self._ask("DELETE FROM seen")
+
+    def see(self, place: str) -> None:
+        """A place of the folder in hand is still there."""
+        self._ask("INSERT OR IGNORE INTO seen VALUES (?)", (place,))
+
+    def unseen(self, folder: int) -> list[str]:
+        """Places of a folder that hold nothing any more."""
+        sql = "SELECT place FROM holding WHERE folder=? AND last=? AND place NOT IN (SELECT place FROM seen)"
+        return [row[0] for row in self._ask(sql + " ORDER BY place", (folder, FOREVER))]
+
+    def folders(self) -> list[tuple[int, str, str]]:
+        """All folders: number, source, name."""
+        return list(self._ask("SELECT number, source, name FROM folder ORDER BY name, source"))
+
+    def contents(self, folder: int, run: int | None, numbers: Iterable[int] | None = None) -> Iterator[tuple[Any, ...]]:
+        """What a folder held in a run, or (None) ever: place, stamp, flags, arrival; number, digest, size, header."""
+        when, values = _when(run)
+        chosen = ""
+        if numbers is not None:
+            chosen = f" AND h.message IN ({','.join(map(str, map(int, numbers)))})"
+        sql = (
+            "SELECT h.place, h.stamp, h.flags, h.arrived, m.number, lower(hex(m.digest)), m.size, m.header "
+            f"FROM holding h JOIN message m ON m.number=h.message WHERE h.folder=?{when}{chosen} "
+            "GROUP BY h.place, h.message ORDER BY h.place, h.first"
+        )
+        return iter(self._ask(sql, (folder, *values)))
+
+    def size(self, folder: int, run: int | None) -> int:
+        """How many bytes a folder held."""
+        when, values = _when(run)
+        joined = "holding h JOIN message m ON m.number=h.message"
+        sql = f"SELECT coalesce(sum(m.size), 0) FROM {joined} WHERE h.folder=?{when}"
+        return int(self._ask(sql, (folder, *values)).fetchone()[0])
+
+    def leaves(self, number: int) -> list[tuple[str, str, int]]:
+        found = self._ask("SELECT leaves FROM message WHERE number=?", (number,)).fetchone()
+        return [(name, type, size) for name, type, size in json.loads(found[0])] if found else []
+
+    def vanished(self) -> int:
+        """How many messages lie in no folder any more."""
+        sql = "SELECT count(*) FROM message WHERE number NOT IN (SELECT message FROM holding WHERE last=?)"
+        return int(self._ask(sql, (FOREVER,)).fetchone()[0])
+
+    # words
+
+    def search(self, texts: Iterable[str], most: int = 100_000) -> list[int]:
+        """Numbers of the messages that hold all words of one of the texts, best first."""
+        query = " OR ".join(f"({asked})" for asked in map(_query, texts) if asked)
+        if not query:
+            return []
+        rows = self._ask("SELECT rowid FROM words WHERE words MATCH ? ORDER BY rank LIMIT ?", (query, most))
+        return [row[0] for row in rows]
+
+
+_STORED = "number, lower(hex(digest)), volume, offset, packed, size, member"
+
+
+def _stored(row: tuple[Any, ...]) -> Stored:
+    return Stored(*row)
+
+
+def _when(run: int | None) -> tuple[str, tuple[int, ...]]:
+    return ("", ()) if run is None else (" AND h.first<=? AND h.last>=?", (run, run))
+
+
+def _query(text: str) -> str:
+    """Words as a query: all of them, the last one also as the beginning of a longer one; "in quotes" side by side."""
+    pieces = re.findall(r'"([^"]+)"|(\S+)', text)
+    found = []
+    for quoted, word in pieces:
+        for one in [quoted] if quoted else [word.replace("*", "")]:
+            words = re.findall(r"\w+", one)
+            if words:
+                found.append('"' + " ".join(words) + '"' + ("" if quoted else "*"))
+    return " AND ".join(found)
+
+
+class CatalogueDamaged(Exception):
+    """The catalogue is missing, of another form, or not what SQLite can read: it is made again."""

@@ -1,0 +1,139 @@
+"""A message made ready for a volume: digested, deflated, named, and what the catalogue wants to know of it.
+
+Runs in workers, many messages at a time.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import zlib
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+from zlib_ng import zlib_ng
+
+from wexagraph.errors import MessageError
+from wexagraph.messages import Header, HtmlBlock, Message, MessageBlock, TextBlock
+from wexagraph.messages.headers import decode_words, header_end
+from wexagraph.naming import Fields, NamePattern, component
+from wexagraph.pages.plain import html_to_text
+from wexagraph.sources import Envelope, Leaf, listed, reopen
+
+LEVEL = 6
+_KEPT_FIELDS = (
+    b"date", b"from", b"sender", b"reply-to", b"to", b"cc", b"bcc", b"subject", b"message-id", b"in-reply-to",
+    b"references", b"received", b"content-type",
+)  # fmt: skip
+_PATTERN = NamePattern("{date:%Y-%m-%d %H%M} {sender} - {subject}")
+_ROOM = 40
+_MOST_HEADER = 16_000
+_MOST_TEXT = 400_000
+_MOST_ATTACHED_TEXT = 100_000
+
+
+@dataclass(slots=True)
+class Packed:
+    """A message ready for a volume.
+
+    `digest` is the SHA-256 of its bytes, `content` those bytes as they go into a ZIP (`method` 8 deflated, 0 stored),
+    `crc` the checksum that a ZIP wants. `stem` names it. `header` is the fields that a listing shows, `leaves` its
+    attachments as JSON, `words` its texts for searching: subject, people, text, names of attachments.
+    """
+
+    digest: bytes
+    size: int
+    crc: int
+    method: int
+    content: bytes
+    stem: str
+    moment: datetime | None
+    header: bytes
+    leaves: str
+    words: tuple[str, str, str, str]
+
+
+@dataclass(slots=True)
+class Unread:
+    """A message that could not be read, and why."""
+
+    reason: str
+
+
+def pack(data: bytes, arrival: datetime | None = None) -> Packed:
+    """Make a message ready. Never fails on content."""
+    digest = hashlib.sha256(data).digest()
+    content, method = zlib_ng.compress(data, LEVEL, -15), 8
+    if len(content) >= len(data):
+        content, method = data, 0
+    about = describe(data, arrival)
+    return Packed(digest, len(data), zlib.crc32(data), method, content, *about)
+
+
+def describe(
+    data: bytes, arrival: datetime | None = None
+) -> tuple[str, datetime | None, bytes, str, tuple[str, str, str, str]]:
+    """Stem, date, header, attachments and words of a message."""
+    message = Message(data)
+    header = message.header
+    moment = header.date(arrival)[0]
+    stem = component(_PATTERN.stem(Fields(header, "", "", UTC, moment)), _ROOM)
+    leaves = listed(message.root)
+    told = json.dumps([[leaf.name, leaf.type, leaf.size] for leaf in leaves[:500]], ensure_ascii=False)
+    return stem, moment, _short_header(header), told, _words(message, leaves)
+
+
+def _short_header(header: Header) -> bytes:
+    """The fields that a listing shows, as they stand in the message."""
+    lines = []
+    for name in _KEPT_FIELDS:
+        for value in header.all_raw(name)[:3]:
+            lines.append(name + b": " + b" ".join(value[:_MOST_HEADER].split()))
+    return b"\n".join(lines)
+
+
+def _words(message: Message, leaves: list[Leaf]) -> tuple[str, str, str, str]:
+    header = message.header
+    people = [str(address) for name in (b"from", b"to", b"cc") for address in header.addresses(name)]
+    texts = [*_texts(message)]
+    for leaf in leaves:
+        if leaf.part is not None and leaf.type in ("text/plain", "text/csv", "text/calendar", "text/markdown"):
+            texts.append(leaf.part.content()[:_MOST_ATTACHED_TEXT].decode("utf-8", "replace"))
+    names = "\n".join(leaf.name for leaf in leaves if leaf.name)
+    found = (header.subject, "\n".join(people), "\n".join(texts)[:_MOST_TEXT], names)
+    subject, told, text, named = (part.encode("utf-8", "replace").decode("utf-8") for part in found)
+    return subject, told, text, named
+
+
+def _texts(message: Message, depth: int = 0) -> Iterable[str]:
+    for block in message.blocks():
+        if isinstance(block, TextBlock):
+            yield block.text[:_MOST_TEXT]
+        elif isinstance(block, HtmlBlock):
+            yield html_to_text(block.html[:_MOST_TEXT])
+        elif isinstance(block, MessageBlock) and depth < 5:
+            yield decode_words(block.message.header.raw(b"subject") or b"")
+            yield from _texts(block.message, depth + 1)
+
+
+def pack_all(batch: list[tuple[bytes, datetime | None]]) -> list[Packed | Unread]:
+    """Make many messages ready; runs in a worker."""
+    return [pack(data, arrival) for data, arrival in batch]
+
+
+def pack_from(location: str, wanted: list[tuple[str, str, str, int, datetime | None]]) -> list[Packed | Unread]:
+    """Read and make ready many messages (folder, place, stamp, size, arrival) of a source; runs in a worker."""
+    source = reopen(location)
+    found: list[Packed | Unread] = []
+    for folder, place, stamp, size, arrival in wanted:
+        try:
+            found.append(pack(source.read(Envelope(folder, place, size, Header(b""), stamp)), arrival))
+        except MessageError as error:
+            found.append(Unread(str(error)))
+    return found
+
+
+def short(data: bytes) -> Header:
+    """A header from the catalogue."""
+    return Header(data[: header_end(data)])

@@ -1,0 +1,124 @@
+"""A backup as a source: its folders and messages as they were at the last run, at an earlier one, or ever."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import date, datetime, timedelta
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from wexagraph.backups import bag
+from wexagraph.backups.packing import short
+from wexagraph.backups.store import Store
+from wexagraph.errors import CallError, SourceError
+from wexagraph.selection.criteria import parse_day
+from wexagraph.sources import WHOLE, Envelope, Leaf, Share, Source, Wanted
+
+EVER = "ever"
+
+
+class BackupSource(Source):
+    """The mailbox that a backup holds. `as_of` is a day (its end), the name of a run, or "ever" for all it has held.
+
+    Raises SourceError where no backup lies there, or it holds nothing of that day; CallError.
+    """
+
+    searches = True
+    moves = False
+
+    def __init__(self, folder: Path, as_of: str = "", zone: str = "UTC") -> None:
+        super().__init__(location=str(folder.absolute()), kind="backup")
+        self.store = Store(folder)
+        try:
+            self.catalogue = self.store.catalogue
+            self.run = self._run(as_of, zone)
+            self._folders = self._named()
+        except BaseException:
+            self.store.close()
+            raise
+        self._digests: dict[tuple[str, str], tuple[str, int]] = {}
+
+    def close(self) -> None:
+        self.store.close()
+
+    def _run(self, as_of: str, zone: str) -> int | None:
+        """The number of the run to show; None for all of them."""
+        if as_of == EVER:
+            return None
+        runs = self.catalogue.runs()
+        if not runs:
+            raise SourceError(f"{self.location} holds no run yet. `wexagraph backup SOURCE --into DIR` makes one.")
+        if not as_of:
+            return int(runs[-1]["number"])
+        wanted = as_of if as_of.endswith("Z") else _end_of(as_of, zone)
+        until = [run for run in self.store.all_runs() if run["name"] <= wanted]
+        if not until:
+            first = bag.run_moment(runs[0]["name"])
+            raise SourceError(
+                f"{self.location} holds nothing of {as_of}: its first run was on {first:%Y-%m-%d %H:%M} UTC."
+            )
+        return max((int(run["number"]) for run in runs if run["name"] <= wanted), default=0)
+
+    def _named(self) -> dict[str, list[int]]:
+        """Folders by name. Where several sources share a backup, their folders stand below their names."""
+        folders = self.catalogue.folders()
+        sources = sorted({source for _, source, _ in folders})
+        found: dict[str, list[int]] = {}
+        for number, source, name in folders:
+            above = f"{_short_name(source, sources)}/" if len(sources) > 1 else ""
+            found.setdefault(above + name, []).append(number)
+        return found
+
+    def folders(self) -> list[str]:
+        return sorted(self._folders)
+
+    def size(self, folder: str) -> int:
+        return sum(self.catalogue.size(number, self.run) for number in self._folders[folder])
+
+    def envelopes(self, folder: str, share: Share = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
+        for number in self._folders[folder]:
+            for place, stamp, flags, arrived, message, digest, size, header in self.catalogue.contents(
+                number, self.run
+            ):
+                if self.run is None:
+                    place = f"{place} {digest[:12]}"  # a place may have held several
+                self._digests[(folder, place)] = (digest, message)
+                yield Envelope(
+                    folder, place, size, short(header), stamp, frozenset(flags.split()),
+                    datetime.fromisoformat(arrived) if arrived else None,
+                )  # fmt: skip
+
+    def digest(self, envelope: Envelope) -> str:
+        """The SHA-256 of a message's bytes, in hexadecimal."""
+        return self._known(envelope)[0]
+
+    def read(self, envelope: Envelope) -> bytes:
+        return self.store.read(self._known(envelope)[0])
+
+    def _known(self, envelope: Envelope) -> tuple[str, int]:
+        key = (envelope.folder, envelope.place)
+        if key not in self._digests:
+            for _ in self.envelopes(envelope.folder):
+                pass
+        return self._digests[key]
+
+    def attachments(self, envelope: Envelope) -> list[Leaf]:
+        return [Leaf(name, type, None, size) for name, type, size in self.catalogue.leaves(self._known(envelope)[1])]
+
+
+def _end_of(day: str, zone: str) -> str:
+    """The name that a run at the end of a day would have. Raises CallError."""
+    found: date = parse_day(day)
+    if len(day.strip()) < 10:
+        raise CallError(f"--as-of {day!r}: write a day, 2026-03-14, the name of a run, or {EVER}.")
+    clock = ZoneInfo("UTC" if zone == "sender" else zone)
+    end = datetime(found.year, found.month, found.day, tzinfo=clock) + timedelta(days=1)
+    return bag.run_name(end.astimezone(ZoneInfo("UTC")))
+
+
+def _short_name(source: str, sources: list[str]) -> str:
+    """A name for a source among others: its last part, where no other has the same."""
+    last = source.rstrip("/").rpartition("/")[2]
+    if sum(other.rstrip("/").rpartition("/")[2] == last for other in sources) > 1:
+        return source.replace("/", " ").strip()
+    return last

@@ -1,0 +1,447 @@
+"""A backup on a disk: opened, locked, completed where a run was killed, and changed in one order only.
+
+What a run has made waits below `.wexagraph`. To end, it is moved below `data/`, the manifest is replaced, the catalogue
+is committed, and the tag manifests, which were taken away before, are written: at every instant the bag is whole, or
+holds files that no list has yet, which the next run takes in.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+import shutil
+import tempfile
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from wexagraph.backups import bag, runlists
+from wexagraph.backups.catalogue import Catalogue, CatalogueDamaged
+from wexagraph.backups.packing import Packed, describe
+from wexagraph.backups.runlists import RunList
+from wexagraph.backups.volumes import Member, VolumeWriter, members, read_packed, salvage, unpacked
+from wexagraph.errors import MessageError, SourceError, TargetError
+from wexagraph.exports.target import lock_file, sync_files
+
+_FULL = "no space is left for {folder}. The backup is whole as it was; free some space and run the same command again."
+
+
+@dataclass(frozen=True)
+class NewFile:
+    """A file that is ready to become a part of the backup: where it waits, where it goes, its digest and size."""
+
+    waiting: Path
+    path: str
+    digest: str
+    size: int
+
+
+class Store:
+    """A backup, open for reading, or, locked for this process, for writing. Use it as a context manager.
+
+    Raises SourceError where no backup lies there, TargetError where it can't be written to.
+    """
+
+    def __init__(self, folder: Path, writing: bool = False, tell: Callable[[str], None] | None = None) -> None:
+        self.folder, self.writing = folder, writing
+        self.staged = folder / bag.OWN / "staged"
+        self._tell = tell or (lambda _: None)
+        self._lock: BinaryIO | None = None
+        self._elsewhere: tempfile.TemporaryDirectory[str] | None = None
+        self._tag_lines: dict[str, dict[str, str]] = {}
+        self.untouched = True
+        if writing:
+            self._prepare()
+        elif not bag.is_backup(folder):
+            raise SourceError(f"{folder} is no backup. `wexagraph backup SOURCE --into {folder}` makes one.")
+        try:
+            self.manifest = self._manifest()
+            self.quiet: list[RunList] = []
+            self.catalogue = self._open_catalogue()
+            if writing:
+                self._complete()
+        except BaseException:
+            self.close()
+            raise
+
+    def __enter__(self) -> Store:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Give the backup free; what was not committed waits for the next run."""
+        if hasattr(self, "catalogue"):
+            self.catalogue.close()
+        if self._elsewhere is not None:
+            self._elsewhere.cleanup()
+        if self._lock is not None:
+            with contextlib.suppress(OSError):
+                self._lock.truncate(0)
+            self._lock.close()
+            self._lock = None
+
+    # opening
+
+    def _prepare(self) -> None:
+        folder = self.folder
+        try:
+            if folder.exists() and not folder.is_dir():
+                raise TargetError(f"{folder} is a file. A backup needs a folder, or a name that is still free.")
+            if (
+                folder.is_dir()
+                and any(folder.iterdir())
+                and not (folder / bag.OWN).is_dir()
+                and not bag.is_backup(folder)
+            ):
+                raise TargetError(f"{folder} holds something else. Choose an empty folder, or one that holds a backup.")
+            if (folder / bag.OWN / "journal.sqlite").exists() or (folder / bag.OWN / "attachments.sqlite").exists():
+                raise TargetError(f"{folder} holds an export. Choose another folder for a backup.")
+            self.staged.mkdir(parents=True, exist_ok=True)
+            self._take_lock()
+            for place in (bag.VOLUMES, bag.RUNS):
+                (folder / place).mkdir(parents=True, exist_ok=True)
+            first = ((bag.MANIFEST, b""), (bag.README, bag.readme_text()), (bag.BAGIT, bag.DECLARATION))
+            for name, content in first:
+                if not (folder / name).exists():
+                    self.replace(name, content)
+        except OSError as error:
+            self.close()
+            raise self.failed(error) from error
+        except TargetError:
+            self.close()
+            raise
+
+    def _take_lock(self) -> None:
+        self._lock = open(self.folder / bag.OWN / "lock", "a+b")  # noqa: SIM115  held until close
+        try:
+            lock_file(self._lock)
+        except OSError as error:
+            self._lock.close()
+            self._lock = None
+            raise TargetError(f"{self.folder} is in use: another run is writing to it. Wait for it to end.") from error
+
+    def failed(self, error: OSError) -> TargetError:
+        """The error for a person, of something that went wrong when writing."""
+        import errno
+
+        if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
+            return TargetError(_FULL.format(folder=self.folder))
+        if not self.folder.exists():
+            return TargetError(
+                f"{self.folder} has gone while it was written to. Bring it back and run the command again."
+            )
+        return TargetError(f"{self.folder} can't be written to: {error.strerror or error}. Check the disk.")
+
+    def _manifest(self) -> dict[str, str]:
+        try:
+            sums = bag.read_sums(self.folder / bag.MANIFEST)
+        except OSError as error:
+            raise SourceError(f"{self.folder / bag.MANIFEST} can't be read: {error.strerror}.") from error
+        return sums.digests if sums is not None else {}
+
+    def _open_catalogue(self) -> Catalogue:
+        """The catalogue, made again where it is missing, damaged or behind."""
+        path = self.folder / bag.CATALOGUE
+        if not self.writing and not path.exists():
+            return self._made_elsewhere()
+        try:
+            catalogue = Catalogue(path, self.writing)
+        except CatalogueDamaged:
+            return self._made_again(path) if self.writing else self._made_elsewhere()
+        try:
+            if self._is_behind(catalogue):
+                catalogue.close()
+                return self._made_again(path) if self.writing else self._made_elsewhere()
+        except CatalogueDamaged:
+            catalogue.close()
+            return self._made_again(path) if self.writing else self._made_elsewhere()
+        return catalogue
+
+    def _is_behind(self, catalogue: Catalogue) -> bool:
+        """Whether the manifest has what the catalogue has not, but for runs in which nothing changed."""
+        taken = catalogue.files()
+        for path in sorted(self.manifest.keys() - taken.keys()):
+            if not path.startswith(bag.RUNS):
+                return True
+            try:
+                found = runlists.read(self.folder / path)
+            except MessageError:
+                continue  # verify names it
+            if not found.is_quiet:
+                return True
+            self.quiet.append(found)
+        return any(self.manifest.get(path) != digest for path, digest in taken.items())
+
+    def _made_elsewhere(self) -> Catalogue:
+        """The catalogue of a backup that is only read: made in a temporary folder."""
+        self._elsewhere = tempfile.TemporaryDirectory(prefix="wexagraph-", ignore_cleanup_errors=True)
+        self._made_again(Path(self._elsewhere.name) / bag.CATALOGUE).close()
+        return Catalogue(Path(self._elsewhere.name) / bag.CATALOGUE)
+
+    def _made_again(self, path: Path) -> Catalogue:
+        """A new catalogue from volumes and run lists. What is damaged in them is left out."""
+        path.unlink(missing_ok=True)
+        path.with_name(path.name + "-journal").unlink(missing_ok=True)
+        self._tell("making the catalogue again")
+        self.untouched = False
+        self.quiet = []
+        catalogue = Catalogue(path, writing=True)
+        for name in sorted(name for name in self.manifest if name.startswith(bag.VOLUMES)):
+            self._index_volume(catalogue, name)
+        for name in sorted(name for name in self.manifest if name.startswith(bag.RUNS)):
+            with contextlib.suppress(MessageError):
+                found = runlists.read(self.folder / name)
+                if not found.is_quiet:
+                    catalogue.take_run(found)
+                else:
+                    self.quiet.append(found)
+                    continue
+            self._take_file(catalogue, name)
+        catalogue.commit()
+        return catalogue
+
+    def _take_file(self, catalogue: Catalogue, path: str) -> None:
+        with contextlib.suppress(OSError):
+            catalogue.take_file(path, self.manifest[path], (self.folder / path).stat().st_size)
+
+    def _index_volume(self, catalogue: Catalogue, path: str) -> None:
+        number = int(Path(path).stem)
+        with contextlib.suppress(MessageError):
+            for member, packed in self.described(self.folder / path):
+                if not catalogue.has(packed.digest):
+                    catalogue.add_message(packed, number, member)
+        self._take_file(catalogue, path)
+
+    def described(self, path: Path) -> Iterator[tuple[Member, Packed]]:
+        """The messages of a volume, read anew, as a run has them in hand; those that are damaged are left out."""
+        with open(path, "rb") as file, ThreadPoolExecutor(1):
+            for member in members(path):
+                with contextlib.suppress(MessageError):
+                    content, method = read_packed(file, member.offset, member.packed)
+                    data = unpacked(content, method, member.size)
+                    digest = hashlib.sha256(data).digest()
+                    yield member, Packed(digest, len(data), member.crc, method, content, *describe(data))
+
+    # completing
+
+    def _complete(self) -> None:
+        """Take in what a run that was killed has left: whole messages, and where they lay."""
+        unlisted = [
+            path
+            for place in (bag.VOLUMES, bag.RUNS)
+            for path in sorted((self.folder / place).iterdir())
+            if f"{place}/{path.name}" not in self.manifest
+        ]
+        left = sorted(self.staged.iterdir())
+        if not unlisted and not left:
+            if not all((self.folder / name).exists() for name in bag.TAG_MANIFESTS) and self.manifest:
+                self.untouched = False
+                self.commit([])
+            return
+        self._tell("taking in what a run that was stopped has left")
+        self.untouched = False
+        new: list[NewFile] = []
+        fresh: dict[str, str] = {}
+        for path in [*(p for p in unlisted if p.parent.name == "volumes"), *(p for p in left if p.suffix == ".zip")]:
+            made = self._taken_in(path, fresh, len(new))
+            if made is not None:
+                new.append(made)
+        for path in [*(p for p in unlisted if p.parent.name == "runs"), *(p for p in left if p.suffix == ".jsonl")]:
+            made = self._run_taken_in(path, fresh)
+            if made is not None:
+                new.append(made)
+        for path in [*unlisted, *left]:
+            if not any(path == one.waiting for one in new):
+                path.unlink(missing_ok=True)
+        if new:
+            self.commit(new)
+
+    def _taken_in(self, path: Path, fresh: dict[str, str], turn: int) -> NewFile | None:
+        """The whole messages of a left volume, as a volume of their own."""
+        number = self.next_volume() + turn
+        rescued = self.staged / f"rescued-{number:06d}.zip"
+        writer = VolumeWriter(rescued)
+        try:
+            for member, content in salvage(path):
+                with contextlib.suppress(MessageError):
+                    data = unpacked(content, member.method, member.size)
+                    digest = hashlib.sha256(data).digest()
+                    if len(data) != member.size or self.catalogue.has(digest):
+                        continue
+                    placed = writer.add_raw(member, content)
+                    packed = Packed(digest, len(data), member.crc, member.method, content, *describe(data))
+                    self.catalogue.add_message(packed, number, placed)
+                    fresh[digest.hex()] = member.name
+        except MessageError:
+            pass
+        if not writer.members:
+            writer.abandon()
+            rescued.unlink()
+            return None
+        digest_text = writer.close()
+        return NewFile(rescued, bag.volume_path(number), digest_text, rescued.stat().st_size)
+
+    def _run_taken_in(self, path: Path, fresh: dict[str, str]) -> NewFile | None:
+        """A left run list as the list of a run that was stopped, of the messages that are there."""
+        found = runlists.read(path, whole=False)
+        if not found.head:
+            return None
+        known = [[h for h in change.present if self.catalogue.has(bytes.fromhex(h.digest))] for change in found.folders]
+        if not any(known):
+            return None
+        source = str(found.head.get("source", ""))
+        name = self.free_run(str(found.head["run"]))
+        waiting = self.staged / f"rescued-{name}.jsonl"
+        added = 0
+        with open(waiting, "wb") as file:
+            file.write(runlists.head_line(name, source))
+            for change, present in zip(found.folders, known, strict=True):
+                # what it did not come to is not known to be gone: what was there before stays
+                state = self.catalogue.folder_state(source, change.name)
+                change.stamp, change.base = "", state[1] if state else ""
+                file.write(runlists.folder_line(change))
+                for holding in present:
+                    added += holding.digest in fresh
+                    file.write(runlists.line(holding.line(fresh.get(holding.digest, ""))))
+            file.write(
+                runlists.line({"end": "stopped", "added": added, "gone": 0, "changed": 0, "failed": 0, "bytes": 0})
+            )
+            file.flush()
+            os.fsync(file.fileno())
+        self.catalogue.take_run(runlists.read(waiting))
+        digest = bag.digest_of(waiting) or ""
+        return NewFile(waiting, bag.run_path(name), digest, waiting.stat().st_size)
+
+    # names
+
+    def next_volume(self) -> int:
+        """The number of the next volume."""
+        taken = [int(Path(path).stem) for path in self.manifest if path.startswith(bag.VOLUMES)]
+        return max(taken, default=0) + 1
+
+    def runs(self) -> list[str]:
+        """The names of all runs, first to last."""
+        return sorted(Path(path).stem for path in self.manifest if path.startswith(bag.RUNS))
+
+    def free_run(self, wanted: str) -> str:
+        """A name for a run, later than all others even where the clock was set back."""
+        from datetime import timedelta
+
+        last = max(self.runs(), default="")
+        if wanted > last:
+            return wanted
+        return bag.run_name(bag.run_moment(last) + timedelta(seconds=1))
+
+    # changing
+
+    def replace(self, name: str, content: bytes) -> None:
+        """Write a file beside data/ anew, whole or not at all. Raises OSError."""
+        waiting = self.folder / bag.OWN / "replacing"
+        with open(waiting, "wb") as file:
+            file.write(content)
+            file.flush()
+            os.fsync(file.fileno())
+        os.replace(waiting, self.folder / name)
+
+    def commit(self, new: list[NewFile], without: tuple[str, ...] = ()) -> None:
+        """Make new files a part of the backup, and (after a join) `without` some that they stand for.
+
+        Raises TargetError; whatever fails, the backup is whole.
+        """
+        try:
+            known = self._known_tags()
+            for name in bag.TAG_MANIFESTS:
+                (self.folder / name).unlink(missing_ok=True)
+            for one in new:
+                os.replace(one.waiting, self.folder / one.path)
+            sync_files(self.folder, [])
+            manifest = {path: digest for path, digest in self.manifest.items() if path not in without}
+            manifest |= {one.path: one.digest for one in new}
+            self.replace(bag.MANIFEST, bag.sums_text(manifest))
+            self.manifest = manifest
+            self._write_info()
+            if not self.untouched:
+                for one in new:
+                    self.catalogue.take_file(one.path, one.digest, one.size)
+                for path in without:
+                    self.catalogue.forget_file(path)
+                self.catalogue.commit()
+            self._write_tags(known)
+            for path in without:
+                (self.folder / path).unlink(missing_ok=True)
+            shutil.rmtree(self.staged, ignore_errors=True)
+            self.staged.mkdir(exist_ok=True)
+            sync_files(self.folder, [])
+        except OSError as error:
+            raise self.failed(error) from error
+
+    def _known_tags(self) -> dict[str, dict[str, str]]:
+        """The digests of the catalogue that the tag manifests have, where it is not touched: it is large."""
+        if not self.untouched:
+            return {}
+        found = {}
+        for name in bag.TAG_MANIFESTS:
+            sums = bag.read_sums(self.folder / name)
+            if sums is not None and bag.CATALOGUE in sums.digests:
+                found[name] = sums.digests[bag.CATALOGUE]
+        return {name: {bag.CATALOGUE: digest} for name, digest in found.items()}
+
+    def _write_info(self) -> None:
+        total = 0
+        for path in self.manifest:
+            with contextlib.suppress(OSError):
+                total += (self.folder / path).stat().st_size
+        sources = sorted({str(run["source"]) for run in self.all_runs()})
+        last = max(self.runs(), default="")
+        self.replace(bag.INFO, bag.info_text(sources, total, len(self.manifest), last))
+
+    def _write_tags(self, known: dict[str, dict[str, str]]) -> None:
+        with ThreadPoolExecutor(2) as pool:
+            for name, lines in zip(bag.TAG_MANIFESTS, pool.map(self._tag_sums, bag.TAG_MANIFESTS.items(), [known] * 2),
+                                   strict=True):  # fmt: skip
+                self.replace(name, bag.sums_text(lines))
+
+    def _tag_sums(self, kind: tuple[str, str], known: dict[str, dict[str, str]]) -> dict[str, str]:
+        name, algorithm = kind
+        found = dict(known.get(name, {}))
+        for path in bag.TAG_FILES:
+            if path not in found:
+                digest = bag.digest_of(self.folder / path, algorithm)
+                if digest is not None:
+                    found[path] = digest
+        return found
+
+    # reading
+
+    def all_runs(self) -> list[dict[str, Any]]:
+        """All runs, first to last: what the catalogue has of them, and those in which nothing changed."""
+        quiet = [
+            {"number": 0, "name": run.head["run"], "source": run.head["source"], "state": run.end["end"],
+             **{key: int(run.end.get(key, 0)) for key in ("added", "gone", "changed", "failed", "bytes")}}
+            for run in self.quiet
+        ]  # fmt: skip
+        return sorted([*self.catalogue.runs(), *quiet], key=lambda run: str(run["name"]))
+
+    def read(self, digest: str) -> bytes:
+        """The bytes of a message, proved by their digest. Raises MessageError."""
+        stored = self.catalogue.stored(digest)
+        if stored is None:
+            raise MessageError("the backup does not hold its bytes")
+        path = self.folder / bag.volume_path(stored.volume)
+        try:
+            with open(path, "rb") as file:
+                data = unpacked(*read_packed(file, stored.offset, stored.packed), stored.size)
+        except OSError as error:
+            raise MessageError(f"{path} can't be read: {error.strerror or error}") from error
+        except MessageError as error:
+            raise MessageError(f"{path} is damaged: {error}. `wexagraph verify` tells more") from error
+        if hashlib.sha256(data).hexdigest() != digest:
+            raise MessageError(
+                f"{path} is damaged: its bytes are not those that were stored. `wexagraph verify` tells more"
+            )
+        return data

@@ -1,0 +1,360 @@
+"""A run of a backup: what is new in a source goes into volumes, and what lies where into the list of the run."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Future
+from dataclasses import asdict, dataclass, field
+from datetime import UTC, datetime
+from itertools import islice
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from wexagraph.backups import bag, runlists
+from wexagraph.backups.packing import Packed, Unread, pack_all, pack_from
+from wexagraph.backups.runlists import FolderChange, Holding, moment_text
+from wexagraph.backups.store import NewFile, Store
+from wexagraph.backups.volumes import MOST_BYTES, VolumeWriter
+from wexagraph.errors import MessageError, SourceError
+from wexagraph.exports.plan import folder_path
+from wexagraph.exports.pool import WorkerLost, Workers
+from wexagraph.selection import Choice
+from wexagraph.sources import Envelope, Source
+
+VOLUME_SIZE = 1_000_000_000
+_BATCH_MESSAGES, _BATCH_BYTES = 64, 4 * 1024 * 1024
+_FLUSH_BYTES = 64 * 1024 * 1024
+_WORTH_WORKERS = 40
+_MOST_FAILURES = 1000
+
+
+@dataclass
+class RunReport:
+    """The sums of a run: `read` messages were looked at; of them `added` had to be stored, `known` were stored already,
+    `failed` could not be read. `changed` have other flags or lie elsewhere, `gone` lie in no folder of the source where
+    they lay before. `bytes` is what was added to the disk. `state` is whole or stopped."""
+
+    into: str
+    run: str = ""
+    read: int = 0
+    added: int = 0
+    known: int = 0
+    changed: int = 0
+    gone: int = 0
+    failed: int = 0
+    bytes: int = 0
+    volumes: int = 0
+    messages: int = 0
+    state: str = "whole"
+    seconds: float = 0.0
+    changed_at_the_source: int | None = None
+    failures: list[tuple[str, str, str]] = field(default_factory=list)
+    troubles: list[tuple[str, str]] = field(default_factory=list)
+
+    @property
+    def complete(self) -> bool:
+        return not (self.failed or self.troubles or self.state != "whole")
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain values for JSON."""
+        return asdict(self) | {"seconds": round(self.seconds, 3)}
+
+
+def backup(
+    source: Source,
+    into: str | Path,
+    choice: Choice | None = None,
+    *,
+    volume_size: int = VOLUME_SIZE,
+    jobs: int = 1,
+    progress: Callable[[int, int], None] | None = None,
+    stopped: Callable[[], bool] | None = None,
+    tell: Callable[[str], None] | None = None,
+    now: datetime | None = None,
+    seen: Callable[[str, str, str, str], None] | None = None,
+) -> RunReport:
+    """Start or top up the backup in the folder `into`: what it does not hold yet is copied, nothing is ever removed.
+
+    `progress` is told how many messages were looked at and how many were stored. When `stopped` answers true, what is
+    there is kept as a run that was stopped. `now` names the run. `seen` is told folder, place, stamp and digest of
+    every message that is safe at the end. Raises SourceError, TargetError, CallError.
+    """
+    started = time.monotonic()
+    with Store(Path(into), writing=True, tell=tell) as store:
+        run = _Run(source, store, choice or Choice(), min(volume_size, MOST_BYTES), jobs, progress, stopped, seen)
+        try:
+            report = run.go(now or datetime.now(UTC))
+        except OSError as error:
+            raise store.failed(error) from error
+    report.seconds = time.monotonic() - started
+    return report
+
+
+class _Run:
+    def __init__(
+        self,
+        source: Source,
+        store: Store,
+        choice: Choice,
+        volume_size: int,
+        jobs: int,
+        progress: Callable[[int, int], None] | None,
+        stopped: Callable[[], bool] | None,
+        seen: Callable[[str, str, str, str], None] | None,
+    ) -> None:
+        self.source, self.store, self.choice, self.limit, self.jobs = source, store, choice, volume_size, jobs
+        self.catalogue = store.catalogue
+        self.progress = progress or (lambda _read, _added: None)
+        self.stopped = stopped or (lambda: False)
+        self.seen = seen
+        self.report = RunReport(into=str(store.folder))
+        self.volume: VolumeWriter | None = None
+        self.number = store.next_volume()
+        self.new: list[NewFile] = []
+        self.workers: Workers | None = None
+        self.folder: int | None = None
+        self.unflushed = 0
+        self.list: BinaryIO
+
+    def go(self, now: datetime) -> RunReport:
+        store, report = self.store, self.report
+        name = report.run = store.free_run(bag.run_name(now.astimezone(UTC)))
+        waiting = store.staged / "run.jsonl"
+        folders = self.choice.folders_of(self.source)
+        try:
+            with open(waiting, "wb") as self.list:
+                self.list.write(runlists.head_line(name, self.source.location))
+                for folder in folders:
+                    if self.stopped():
+                        report.state = "stopped"
+                        break
+                    self._folder(folder)
+                self._close_volume()
+                report.bytes += self.list.tell()
+                report.troubles += [(t.where, t.reason) for t in self.source.troubles]
+                self.list.write(runlists.line({"end": report.state, "added": report.added, "known": report.known,
+                                               "gone": report.gone, "changed": report.changed,
+                                               "failed": report.failed, "bytes": report.bytes}))  # fmt: skip
+                self.list.flush()
+                os.fsync(self.list.fileno())
+        except SourceError:
+            self._keep_what_is_there(waiting)
+            raise
+        finally:
+            if self.workers is not None:
+                self.workers.shutdown(wait=False, cancel_futures=True)
+        self._commit(name, waiting)
+        return report
+
+    def _commit(self, name: str, waiting: Path) -> None:
+        found = runlists.read(waiting)
+        if found.is_quiet:
+            store = self.store
+            store.quiet.append(found)
+        else:
+            self.store.untouched = False
+            self.catalogue.take_run(found)
+        digest = bag.digest_of(waiting)
+        assert digest is not None
+        listed = NewFile(waiting, bag.run_path(name), digest, waiting.stat().st_size)
+        self.report.volumes = len(self.new)
+        self.store.commit([*self.new, listed])
+        self.report.messages = self.catalogue.counts()[0]
+
+    def _keep_what_is_there(self, waiting: Path) -> None:
+        """The source has gone: what was stored so far waits below `.wexagraph`, and the next run takes it in."""
+        if self.volume is not None:
+            self.volume.flush()
+            self.volume.abandon()
+
+    # a folder
+
+    def _folder(self, folder: str) -> None:
+        source, catalogue, choice = self.source, self.catalogue, self.choice
+        whole = not (choice.criteria or choice.exceptions or choice.newest) and choice.ids is None
+        stamp = source.folder_stamp(folder)
+        state = catalogue.folder_state(source.location, folder)
+        self.folder = catalogue.folder(source.location, folder)
+        change = FolderChange(folder, stamp if whole else "", state[1] if state else "")
+        if whole and state is not None and stamp and state[0] == stamp and self.seen is None:
+            self.list.write(runlists.folder_line(change))
+            count = catalogue.count_held(self.folder or 0)
+            self.report.read += count
+            self.report.known += count
+            self.progress(self.report.read, self.report.added)
+            return
+        at = self.list.tell()
+        self.list.write(runlists.folder_line(change))
+        catalogue.start_seeing()
+        failed = self.report.failed
+        envelopes = source.outline(folder) if whole else choice.of_share(source, folder)
+        if choice.newest is not None:
+            one = Choice(criteria=choice.criteria, exceptions=choice.exceptions, ids=choice.ids,
+                         newest=choice.newest, zone=choice.zone, folders=(folder,))  # fmt: skip
+            envelopes = one.select(source)
+        self._take(self._strange(envelopes))
+        if whole and self.report.state == "whole" and self.folder is not None:
+            for place in catalogue.unseen(self.folder):
+                self.report.gone += 1
+                self.list.write(runlists.line({"gone": place}))
+        if self.report.state != "whole" or self.report.failed > failed:
+            # not all of it is known: the next run has to look again, whatever the stamp says
+            end = self.list.tell()
+            self._restamp(at, change, end)
+
+    def _restamp(self, at: int, change: FolderChange, end: int) -> None:
+        """Write the folder's line anew without its stamp; blanks keep its length."""
+        self.list.flush()
+        before = len(runlists.folder_line(change))
+        change.stamp = ""
+        line = runlists.folder_line(change)
+        os.pwrite(self.list.fileno(), line[:-1] + b" " * (before - len(line)) + b"\n", at)
+
+    def _strange(self, envelopes: Iterable[Envelope]) -> Iterator[Envelope]:
+        """The messages of the folder that are not known; what is known is noted."""
+        for envelope in envelopes:
+            if self.stopped():
+                self.report.state = "stopped"
+                return
+            self.report.read += 1
+            self.catalogue.see(envelope.place)
+            known = self.catalogue.held_at(self.folder, envelope.place)
+            if known is None or known.stamp != envelope.fingerprint():
+                yield envelope
+                continue
+            self.report.known += 1
+            flags = tuple(sorted(envelope.flags))
+            if flags != known.flags:
+                self.report.changed += 1
+                self._write(envelope, known.digest, known.size)
+            elif self.seen is not None:
+                self.seen(envelope.folder, envelope.place, envelope.fingerprint(), known.digest)
+            self.progress(self.report.read, self.report.added)
+
+    def _write(self, envelope: Envelope, digest: str, size: int, member: str = "") -> None:
+        holding = Holding(
+            envelope.folder, envelope.place, envelope.fingerprint(), digest, size, tuple(sorted(envelope.flags)),
+            moment_text(envelope.arrival),
+        )  # fmt: skip
+        self.list.write(runlists.line(holding.line(member)))
+        if self.seen is not None:
+            self.seen(envelope.folder, envelope.place, holding.stamp, digest)
+
+    # reading and packing
+
+    def _take(self, envelopes: Iterator[Envelope]) -> None:
+        """Read, pack and store messages, in their order, several batches at a time."""
+        running: deque[tuple[list[Envelope], Future[list[Packed | Unread]]]] = deque()
+        for batch, future in self._batches(envelopes):
+            running.append((batch, future))
+            while len(running) > 2 * self.jobs + 1:
+                self._put(*running.popleft())
+        while running:
+            self._put(*running.popleft())
+
+    def _batches(self, envelopes: Iterator[Envelope]) -> Iterator[tuple[list[Envelope], Future[list[Packed | Unread]]]]:
+        if self.source.reopens:
+            while batch := _bounded(envelopes):
+                rows = [(e.folder, e.place, e.stamp, e.size, e.arrival) for e in batch]
+                yield batch, self._submit(len(batch), pack_from, self.source.location, rows)
+            return
+        read = self.source.read_many(envelopes)
+        while found := _bounded_read(read):
+            good = [(data, e.arrival) for e, data in found if not isinstance(data, MessageError)]
+            for envelope, data in found:
+                if isinstance(data, MessageError):
+                    self._fail(envelope, str(data))
+            batch = [e for e, data in found if not isinstance(data, MessageError)]
+            if batch:
+                yield batch, self._submit(len(batch), pack_all, good)
+
+    def _submit(self, count: int, function: Callable[..., Any], *arguments: Any) -> Future[list[Packed | Unread]]:
+        if self.workers is None and (count < _WORTH_WORKERS or self.jobs < 2):
+            done: Future[list[Packed | Unread]] = Future()  # a few messages are not worth starting a process for
+            done.set_result(function(*arguments))
+            return done
+        if self.workers is None:
+            self.workers = Workers(self.jobs, 600)
+        return self.workers.submit_lasting(function, *arguments)
+
+    def _put(self, batch: list[Envelope], future: Future[list[Packed | Unread]]) -> None:
+        try:
+            packed = future.result()
+        except WorkerLost as error:
+            packed = [Unread(str(error)) for _ in batch]
+        for envelope, one in zip(batch, packed, strict=True):
+            if isinstance(one, Unread):
+                self._fail(envelope, one.reason)
+                continue
+            member = ""
+            if self.catalogue.has(one.digest):
+                self.report.known += 1
+                self.report.changed += 1
+            else:
+                member = self._store(envelope.folder, one)
+                self.report.added += 1
+            self._write(envelope, one.digest.hex(), one.size, member)
+        self.progress(self.report.read, self.report.added)
+
+    def _fail(self, envelope: Envelope, reason: str) -> None:
+        self.report.failed += 1
+        if len(self.report.failures) < _MOST_FAILURES:
+            self.report.failures.append((envelope.id, envelope.folder, reason))
+
+    # volumes
+
+    def _store(self, folder: str, packed: Packed) -> str:
+        """Put a message into a volume. Returns its name there."""
+        self.store.untouched = False
+        if self.volume is not None and not self.volume.takes(packed, self.limit):
+            self._close_volume()
+        if self.volume is None:
+            self.volume = VolumeWriter(self.store.staged / f"volume-{self.number:06d}.zip")
+        place = folder_path(folder, flat=False)
+        own = f"{packed.stem} {packed.digest.hex()[:12]}.eml"
+        name = f"{place}/{own}" if place else own
+        member = self.volume.add(name, packed)
+        self.catalogue.add_message(packed, self.number, member)
+        self.unflushed += len(packed.content)
+        if self.unflushed > _FLUSH_BYTES:
+            # a run that is killed later loses no more than this
+            self.volume.flush()
+            self.list.flush()
+            os.fsync(self.list.fileno())
+            self.unflushed = 0
+        return f"{bag.volume_path(self.number)}:{name}"
+
+    def _close_volume(self) -> None:
+        if self.volume is None:
+            return
+        digest = self.volume.close()
+        size = self.volume.path.stat().st_size
+        self.report.bytes += size
+        self.new.append(NewFile(self.volume.path, bag.volume_path(self.number), digest, size))
+        self.volume = None
+        self.number += 1
+
+
+def _bounded(envelopes: Iterator[Envelope]) -> list[Envelope]:
+    batch, held = [], 0
+    for envelope in envelopes:
+        batch.append(envelope)
+        held += envelope.size
+        if held > _BATCH_BYTES or len(batch) >= _BATCH_MESSAGES:
+            break
+    return batch
+
+
+def _bounded_read(
+    read: Iterator[tuple[Envelope, bytes | MessageError]],
+) -> list[tuple[Envelope, bytes | MessageError]]:
+    batch, held = [], 0
+    for envelope, data in islice(read, _BATCH_MESSAGES):
+        batch.append((envelope, data))
+        held += len(data) if isinstance(data, bytes) else 0
+        if held > _BATCH_BYTES:
+            break
+    return batch

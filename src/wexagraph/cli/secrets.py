@@ -1,0 +1,60 @@
+"""Where a password comes from: a prompt, a file, the environment or a command. Never from the command line itself."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import subprocess
+import sys
+from pathlib import Path
+
+import click
+
+from wexagraph.errors import CallError, SourceError
+
+PROMPT = "prompt"
+_WAYS = "file:PATH, env:NAME, command:'PROGRAM ...', or nothing to be asked"
+
+
+def secret(given: str, option: str) -> str:
+    """The password that the value of an option names. Raises CallError, SourceError; neither says what was read."""
+    kind, _, rest = given.partition(":")
+    if given == PROMPT:
+        if not (sys.stdin.isatty() and sys.stderr.isatty()):
+            raise CallError(f"{option}: there is no terminal to ask at. Name where the password is: {_WAYS}.")
+        return str(click.prompt(option.strip("-").capitalize(), hide_input=True, confirmation_prompt=True, err=True))
+    if kind == "file" and rest:
+        return _first_line(rest, option)
+    if kind == "env" and rest:
+        found = os.environ.get(rest, "")
+        if not found:
+            raise CallError(f"{option}: the environment has no variable {rest}, or it is empty.")
+        return found
+    if kind == "command" and rest:
+        return command_output(rest, f"command of {option}")
+    raise CallError(f"{option}: a password itself never stands on the command line, where others can read it. {_WAYS}.")
+
+
+def _first_line(path: str, option: str) -> str:
+    try:
+        with Path(path).expanduser().open(encoding="utf-8") as file:
+            found = file.readline().rstrip("\r\n")
+    except (OSError, UnicodeDecodeError) as error:
+        raise CallError(f"{option}: {path} can't be read: {getattr(error, 'strerror', None) or error}.") from error
+    if not found:
+        raise CallError(f"{option}: the first line of {path} is empty.")
+    return found
+
+
+def command_output(command: str, name: str) -> str:
+    """The first line that a command prints. Raises SourceError."""
+    try:
+        done = subprocess.run(
+            shlex.split(command), stdout=subprocess.PIPE, stdin=subprocess.DEVNULL, timeout=120, check=False
+        )
+    except (OSError, ValueError, subprocess.TimeoutExpired) as error:
+        raise SourceError(f"the {name} can't be run: {type(error).__name__}. Try it by hand.") from error
+    found = done.stdout.decode("utf-8", "replace").partition("\n")[0].strip("\r")
+    if done.returncode != 0 or not found:
+        raise SourceError(f"the {name} gave nothing (exit code {done.returncode}). Try it by hand.")
+    return found
