@@ -7,26 +7,32 @@ from __future__ import annotations
 
 import hashlib
 import json
+import re
 import zlib
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from zlib_ng import zlib_ng
-
 from wexagraph.errors import MessageError
 from wexagraph.messages import Header, HtmlBlock, Message, MessageBlock, TextBlock
+from wexagraph.messages.dates import in_zone
 from wexagraph.messages.headers import decode_words, header_end
-from wexagraph.naming import Fields, NamePattern, component
-from wexagraph.pages.plain import html_to_text
+from wexagraph.naming import clean, component
+from wexagraph.selection.criteria import visible_text
 from wexagraph.sources import Envelope, Leaf, listed, reopen
 
-LEVEL = 6
-_KEPT_FIELDS = (
-    b"date", b"from", b"sender", b"reply-to", b"to", b"cc", b"bcc", b"subject", b"message-id", b"in-reply-to",
-    b"references", b"received", b"content-type",
-)  # fmt: skip
-_PATTERN = NamePattern("{date:%Y-%m-%d %H%M} {sender} - {subject}")
+try:
+    from isal import isal_zlib as deflate  # four times as fast, half a percent larger
+
+    LEVEL = 2
+except ImportError:  # a machine that it is not made for
+    import zlib as deflate  # type: ignore[no-redef]
+
+    LEVEL = 6
+_KEPT = re.compile(
+    rb"(?im)^(date|from|sender|reply-to|to|cc|bcc|subject|message-id|in-reply-to|references|received|content-type)"
+    rb"[ \t]*:((?:[^\n]|\n[ \t])*)"
+)
 _ROOM = 40
 _MOST_HEADER = 16_000
 _MOST_TEXT = 400_000
@@ -64,7 +70,7 @@ class Unread:
 def pack(data: bytes, arrival: datetime | None = None) -> Packed:
     """Make a message ready. Never fails on content."""
     digest = hashlib.sha256(data).digest()
-    content, method = zlib_ng.compress(data, LEVEL, -15), 8
+    content, method = deflate.compress(data, LEVEL, -15), 8
     if len(content) >= len(data):
         content, method = data, 0
     about = describe(data, arrival)
@@ -78,7 +84,9 @@ def describe(
     message = Message(data)
     header = message.header
     moment = header.date(arrival)[0]
-    stem = component(_PATTERN.stem(Fields(header, "", "", UTC, moment)), _ROOM)
+    sender = clean(header.sender.name or header.sender.address) or "no sender"
+    when = f"{in_zone(moment, UTC):%Y-%m-%d %H%M}" if moment else "undated"
+    stem = component(f"{when} {sender[:60]} - {clean(header.subject) or 'no subject'}", _ROOM)
     leaves = listed(message.root)
     told = json.dumps([[leaf.name, leaf.type, leaf.size] for leaf in leaves[:500]], ensure_ascii=False)
     return stem, moment, _short_header(header), told, _words(message, leaves)
@@ -86,10 +94,13 @@ def describe(
 
 def _short_header(header: Header) -> bytes:
     """The fields that a listing shows, as they stand in the message."""
+    kept: dict[bytes, int] = {}
     lines = []
-    for name in _KEPT_FIELDS:
-        for value in header.all_raw(name)[:3]:
-            lines.append(name + b": " + b" ".join(value[:_MOST_HEADER].split()))
+    for match in _KEPT.finditer(header.block):
+        name = match[1].lower()
+        kept[name] = kept.get(name, 0) + 1
+        if kept[name] <= 3:
+            lines.append(name + b": " + b" ".join(match[2][:_MOST_HEADER].split()))
     return b"\n".join(lines)
 
 
@@ -111,7 +122,7 @@ def _texts(message: Message, depth: int = 0) -> Iterable[str]:
         if isinstance(block, TextBlock):
             yield block.text[:_MOST_TEXT]
         elif isinstance(block, HtmlBlock):
-            yield html_to_text(block.html[:_MOST_TEXT])
+            yield visible_text(block.html[:_MOST_TEXT])
         elif isinstance(block, MessageBlock) and depth < 5:
             yield decode_words(block.message.header.raw(b"subject") or b"")
             yield from _texts(block.message, depth + 1)

@@ -16,6 +16,7 @@ from typing import Any
 from wexagraph.errors import MessageError
 
 FORM = 1
+_ENCODER = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,7 +69,7 @@ class RunList:
 
 def line(value: dict[str, Any]) -> bytes:
     """A line of a list."""
-    return json.dumps(value, ensure_ascii=False, separators=(",", ":")).encode("utf-8", "surrogatepass") + b"\n"
+    return _ENCODER.encode(value).encode("utf-8", "surrogatepass") + b"\n"
 
 
 def folder_line(change: FolderChange) -> bytes:

@@ -220,8 +220,10 @@ class _Run:
                 self.report.state = "stopped"
                 return
             self.report.read += 1
-            self.catalogue.see(envelope.place)
-            known = self.catalogue.held_at(self.folder, envelope.place)
+            known = None
+            if self.folder is not None:  # else nothing of it was ever held
+                self.catalogue.see(envelope.place)
+                known = self.catalogue.held_at(self.folder, envelope.place)
             if known is None or known.stamp != envelope.fingerprint():
                 yield envelope
                 continue

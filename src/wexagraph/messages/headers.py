@@ -16,6 +16,7 @@ _FOLD = re.compile(r"[\r\n]+[ \t]*|\t")
 _WORD = re.compile(r"=\?([^?\s]{0,60})\?([bBqQ])\?((?:[^?]|\?(?!=)){0,2000})\?=")
 _MOST_WORDS = 65536  # characters of a field in which encoded words are looked for
 _HEX = re.compile(rb"=([0-9A-Fa-f]{2})")
+_NO_FIELD = re.compile(rb"^(?![!-9;-~]+[ \t]*:)[^ \t\r\n]", re.MULTILINE)
 _FIELD_LINE = re.compile(rb"(?:\xef\xbb\xbf)?[!-9;-~]+[ \t]*:|>*From ")
 
 
@@ -181,6 +182,8 @@ class Header:
 
     def strays(self) -> bytes:
         """Lines of the block that are neither field nor separator, and so belong to nothing."""
+        if not _NO_FIELD.search(self.block):  # nearly always, and told in a fraction of the time
+            return b""
         lines = [line for line in re.split(rb"\r?\n(?![ \t])", self.block) if line.strip()]
         return b"\n".join(line for line in lines if not _FIELD_LINE.match(line))
 
