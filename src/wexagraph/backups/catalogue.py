@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 import sqlite3
+import zlib
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -18,7 +19,7 @@ from wexagraph.errors import TargetError
 _VERSION = 1
 FIRST, FOREVER = 0, 1 << 40
 _SCHEMA = """
-CREATE TABLE file (path TEXT PRIMARY KEY, sha256 TEXT NOT NULL, size INTEGER NOT NULL) WITHOUT ROWID;
+CREATE TABLE file (path TEXT PRIMARY KEY, sha256 TEXT NOT NULL, size INTEGER NOT NULL, copy BLOB) WITHOUT ROWID;
 CREATE TABLE run (
     number INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, source TEXT NOT NULL, added INTEGER NOT NULL,
     gone INTEGER NOT NULL, changed INTEGER NOT NULL, failed INTEGER NOT NULL, bytes INTEGER NOT NULL,
@@ -41,6 +42,7 @@ CREATE INDEX holding_message ON holding (message);
 CREATE VIRTUAL TABLE words USING fts5(
     subject, people, body, names, content='', tokenize="unicode61 remove_diacritics 2 tokenchars '_'", detail=full
 );
+INSERT INTO words (words, rank) VALUES ('hashsize', 33554432);
 """
 
 
@@ -79,8 +81,6 @@ class Catalogue:
                 raise sqlite3.DatabaseError("another form of catalogue")
             self._base.execute("PRAGMA temp_store = MEMORY")
             if writing:
-                # more is gathered before it is written: half the time of a first run
-                self._base.execute("INSERT INTO words (words, rank) VALUES ('hashsize', 33554432)")
                 self._base.execute("BEGIN IMMEDIATE")
         except sqlite3.Error as error:
             if hasattr(self, "_base"):
@@ -117,8 +117,15 @@ class Catalogue:
         """The digests of the files below data/ that it has taken in."""
         return dict(self._ask("SELECT path, sha256 FROM file"))
 
-    def take_file(self, path: str, digest: str, size: int) -> None:
-        self._ask("INSERT OR REPLACE INTO file VALUES (?,?,?)", (path, digest, size))
+    def take_file(self, path: str, digest: str, file: Path) -> None:
+        """A file below data/ was taken in; of a run list, a copy is kept to mend it by."""
+        copy = zlib.compress(file.read_bytes()) if path.endswith(".jsonl") else None
+        self._ask("INSERT OR REPLACE INTO file VALUES (?,?,?,?)", (path, digest, file.stat().st_size, copy))
+
+    def copy_of(self, path: str) -> bytes | None:
+        """The run list of that path, as it was taken in."""
+        found = self._ask("SELECT copy FROM file WHERE path=?", (path,)).fetchone()
+        return zlib.decompress(found[0]) if found and found[0] else None
 
     def forget_file(self, path: str) -> None:
         self._ask("DELETE FROM file WHERE path=?", (path,))
@@ -156,6 +163,10 @@ class Catalogue:
         """Where the bytes of a message are, by its digest."""
         found = self._ask(f"SELECT {_STORED} FROM message WHERE digest=?", (bytes.fromhex(digest),)).fetchone()
         return _stored(found) if found else None
+
+    def digests(self) -> dict[str, int]:
+        """The volume of each message, by digest."""
+        return dict(self._ask("SELECT lower(hex(digest)), volume FROM message"))
 
     def in_volume(self, volume: int) -> Iterator[Stored]:
         """The messages of a volume, in its order."""
@@ -268,7 +279,10 @@ class Catalogue:
         when, values = _when(run)
         chosen = ""
         if numbers is not None:
-            chosen = f" AND h.message IN ({','.join(map(str, map(int, numbers)))})"
+            self._ask("CREATE TEMP TABLE IF NOT EXISTS chosen (message INTEGER PRIMARY KEY)")
+            self._ask("DELETE FROM chosen")
+            self._base.executemany("INSERT INTO chosen VALUES (?)", ((number,) for number in numbers))
+            chosen = " AND h.message IN (SELECT message FROM chosen)"
         sql = (
             "SELECT h.place, h.stamp, h.flags, h.arrived, m.number, lower(hex(m.digest)), m.size, m.header "
             f"FROM holding h JOIN message m ON m.number=h.message WHERE h.folder=?{when}{chosen} "

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from datetime import date, datetime, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from wexagraph.backups import bag
-from wexagraph.backups.packing import short
+from wexagraph.backups.packing import describe, short
 from wexagraph.backups.store import Store
-from wexagraph.errors import CallError, SourceError
+from wexagraph.errors import CallError, MessageError, SourceError
 from wexagraph.selection.criteria import parse_day
 from wexagraph.sources import WHOLE, Envelope, Leaf, Share, Source, Wanted
 
 EVER = "ever"
+_AROUND = 60
 
 
 class BackupSource(Source):
@@ -23,7 +25,7 @@ class BackupSource(Source):
     Raises SourceError where no backup lies there, or it holds nothing of that day; CallError.
     """
 
-    searches = True
+    searches = finds = True
     moves = False
 
     def __init__(self, folder: Path, as_of: str = "", zone: str = "UTC") -> None:
@@ -37,6 +39,7 @@ class BackupSource(Source):
             self.store.close()
             raise
         self._digests: dict[tuple[str, str], tuple[str, int]] = {}
+        self._found: dict[tuple[str, ...], dict[int, int]] = {}
 
     def close(self) -> None:
         self.store.close()
@@ -76,10 +79,10 @@ class BackupSource(Source):
         return sum(self.catalogue.size(number, self.run) for number in self._folders[folder])
 
     def envelopes(self, folder: str, share: Share = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
+        numbers = self._ranks(wanted.texts) if wanted is not None and wanted.texts else None
         for number in self._folders[folder]:
-            for place, stamp, flags, arrived, message, digest, size, header in self.catalogue.contents(
-                number, self.run
-            ):
+            rows = self.catalogue.contents(number, self.run, numbers)
+            for place, stamp, flags, arrived, message, digest, size, header in rows:
                 if self.run is None:
                     place = f"{place} {digest[:12]}"  # a place may have held several
                 self._digests[(folder, place)] = (digest, message)
@@ -87,6 +90,34 @@ class BackupSource(Source):
                     folder, place, size, short(header), stamp, frozenset(flags.split()),
                     datetime.fromisoformat(arrived) if arrived else None,
                 )  # fmt: skip
+
+    def _ranks(self, texts: tuple[str, ...]) -> dict[int, int]:
+        """The messages that hold one of these texts, and how well they fit: 0 is best."""
+        if texts not in self._found:
+            self._found[texts] = {number: rank for rank, number in enumerate(self.catalogue.search(texts))}
+        return self._found[texts]
+
+    def rank(self, envelope: Envelope, texts: tuple[str, ...]) -> int:
+        """How well a message fits what was looked for: 0 is best."""
+        return self._ranks(texts).get(self._known(envelope)[1], 1 << 30)
+
+    def snippet(self, envelope: Envelope, texts: tuple[str, ...]) -> str:
+        """The place in a message where what was looked for stands, on one line; empty where that is in no text."""
+        try:
+            words = describe(self.read(envelope))[-1]
+        except MessageError:
+            return ""
+        looked_for = [word for text in texts for word in re.findall(r"\w+", text)]
+        if not looked_for:
+            return ""
+        pattern = re.compile("|".join(map(re.escape, looked_for)), re.IGNORECASE)
+        for text in (words[2], words[3], words[1]):
+            match = pattern.search(text)
+            if match:
+                start = max(0, match.start() - _AROUND)
+                piece = " ".join(text[start : match.end() + _AROUND].split())
+                return f"{'...' if start else ''}{piece}{'...' if match.end() + _AROUND < len(text) else ''}"
+        return ""
 
     def digest(self, envelope: Envelope) -> str:
         """The SHA-256 of a message's bytes, in hexadecimal."""

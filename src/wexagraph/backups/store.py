@@ -207,7 +207,7 @@ class Store:
 
     def _take_file(self, catalogue: Catalogue, path: str) -> None:
         with contextlib.suppress(OSError):
-            catalogue.take_file(path, self.manifest[path], (self.folder / path).stat().st_size)
+            catalogue.take_file(path, self.manifest[path], self.folder / path)
 
     def _index_volume(self, catalogue: Catalogue, path: str) -> None:
         number = int(Path(path).stem)
@@ -367,7 +367,7 @@ class Store:
             self._write_info()
             if not self.untouched:
                 for one in new:
-                    self.catalogue.take_file(one.path, one.digest, one.size)
+                    self.catalogue.take_file(one.path, one.digest, self.folder / one.path)
                 for path in without:
                     self.catalogue.forget_file(path)
                 self.catalogue.commit()
@@ -396,7 +396,7 @@ class Store:
         for path in self.manifest:
             with contextlib.suppress(OSError):
                 total += (self.folder / path).stat().st_size
-        sources = sorted({str(run["source"]) for run in self.all_runs()})
+        sources = sorted({str(run["source"]) for run in self.all_runs() if run["source"]})
         last = max(self.runs(), default="")
         self.replace(bag.INFO, bag.info_text(sources, total, len(self.manifest), last))
 

@@ -40,8 +40,11 @@ class Config:
             raise self._unknown(name)
         return self.accounts[name]
 
-    def open(self, source: str) -> Source:
-        """Open what a SOURCE argument names: a path, an account's URL, or an `@name`. Raises CallError, SourceError."""
+    def open(self, source: str, as_of: str = "") -> Source:
+        """Open what a SOURCE argument names: a path, an account's URL, or an `@name`; a backup as it was on a day.
+
+        Raises CallError, SourceError.
+        """
         from wexagraph.sources import open_source
 
         known = None
@@ -55,6 +58,17 @@ class Config:
                 raise self._unknown(name)
         if known is None and "://" in source:
             known = Known(source)
+        if known is None:
+            from wexagraph.backups.bag import is_backup
+
+            path = Path(source).expanduser()
+            if is_backup(path):
+                from wexagraph.backups.source import BackupSource
+                from wexagraph.cli.parameters import zone_name
+
+                return BackupSource(path, as_of, zone_name(None))
+        if as_of:
+            raise CallError(f"--as-of is for backups; {source} is none, and is only known as it is now.")
         return open_source(known.account(), known.login) if known else open_source(source)
 
     def _unknown(self, name: str) -> CallError:

@@ -11,7 +11,7 @@ from typing import Any
 import click
 
 from wexagraph.cli.exits import OK, SOME_FAILED
-from wexagraph.cli.parameters import SOURCE, ZONE, opened, say_troubles, zone_name
+from wexagraph.cli.parameters import AS_OF, SOURCE, ZONE, opened, say_troubles, zone_name
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
@@ -23,6 +23,7 @@ _COLUMNS = ("folder", "messages", "bytes", "oldest", "newest")
 @click.command("folders")
 @SOURCE
 @ZONE
+@AS_OF
 @click.option("--csv", "as_csv", is_flag=True, help="CSV on standard output.")
 @click.option("--json", "as_json", is_flag=True, help="JSON on standard output.")
 @click.pass_context

@@ -26,6 +26,7 @@ from wexagraph.text import cell, one_line, size
 
 _LARGE = 64 * 1024 * 1024  # bytes of a source that are worth starting processes for
 _SHARE = 16 * 1024 * 1024
+_SNIPPETS = 50  # so many of the best are read again for the place where the words stand
 COLUMNS = ("id", "folder", "date", "from", "subject", "size", "attachments", "flags")
 
 
@@ -161,34 +162,65 @@ def _as_dict(mailbox: Source, envelope: Envelope) -> dict[str, Any]:
 
 def _lines(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> None:
     """A line a message, written as it is found. On a terminal the subject is cut to its width, in a pipe nothing is."""
+    if mailbox.finds and choice.texts:
+        _found(mailbox, choice, timezone)
+        return
+    count, total, last_folder = 0, 0, None
+    for envelope in choice.select(mailbox):
+        if envelope.folder != last_folder:
+            click.secho(("\n" if last_folder is not None else "") + one_line(envelope.folder), bold=True)
+            last_folder = envelope.folder
+        click.echo(_line(mailbox, envelope, timezone))
+        count, total = count + 1, total + envelope.size
+    _sums(mailbox, count, total)
+
+
+def _found(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> None:
+    """What an index over all words has found: the best first, with the place where it stands."""
+    from wexagraph.backups.source import BackupSource
+
+    assert isinstance(mailbox, BackupSource)
+    found = sorted(choice.select(mailbox), key=lambda envelope: mailbox.rank(envelope, choice.texts))
+    for number, envelope in enumerate(found):
+        click.echo(f"{_line(mailbox, envelope, timezone)}{click.style('  in ' + one_line(envelope.folder), dim=True)}")
+        snippet = mailbox.snippet(envelope, choice.texts) if number < _SNIPPETS else ""
+        if snippet:
+            click.secho(f"            {one_line(snippet)}", fg="cyan")
+    _sums(mailbox, len(found), sum(envelope.size for envelope in found))
+
+
+def _line(mailbox: Source, envelope: Envelope, timezone: tzinfo | None) -> str:
     from rich.cells import set_cell_size
 
     terminal = sys.stdout.isatty()
     width = shutil.get_terminal_size().columns if terminal else 0
     sender_width = 24 if not width or width >= 100 else 16
     subject_width = max(width - sender_width - 52, 8) if width else 0  # 52: the other cells and the gaps
-    count, total, last_folder = 0, 0, None
-    for envelope in choice.select(mailbox):
-        if envelope.folder != last_folder:
-            click.secho(("\n" if last_folder is not None else "") + one_line(envelope.folder), bold=True)
-            last_folder = envelope.folder
-        subject = one_line(envelope.header.subject) or "(no subject)"
-        if envelope.trouble:
-            subject = f"can't be read: {one_line(envelope.trouble)}"
-        sender = one_line(envelope.header.sender.name or envelope.header.sender.address) or "(no sender)"
-        attached = len(mailbox.attachments(envelope))
-        cells = [
-            click.style(envelope.id, fg="magenta"),
-            _date(envelope, timezone),
-            set_cell_size(sender, sender_width),
-            f"{size(envelope.size):>10}",
-            f"{attached:>2} att" if attached else "      ",
-            set_cell_size(subject, subject_width).rstrip() if width else subject,
-        ]
-        click.echo("  ".join(cells))
-        count, total = count + 1, total + envelope.size
+    subject = one_line(envelope.header.subject) or "(no subject)"
+    if envelope.trouble:
+        subject = f"can't be read: {one_line(envelope.trouble)}"
+    sender = one_line(envelope.header.sender.name or envelope.header.sender.address) or "(no sender)"
+    attached = len(mailbox.attachments(envelope))
+    cells = [
+        click.style(envelope.id, fg="magenta"),
+        _date(envelope, timezone),
+        set_cell_size(sender, sender_width),
+        f"{size(envelope.size):>10}",
+        f"{attached:>2} att" if attached else "      ",
+        set_cell_size(subject, subject_width).rstrip() if width else subject,
+    ]
+    return "  ".join(cells)
+
+
+def _sums(mailbox: Source, count: int, total: int) -> None:
     tail = f"\n{count:,} message{'s' * (count != 1)}, {size(total)}." if count else "No message is chosen."
     click.secho(tail, dim=True)
+    if mailbox.finds:
+        from wexagraph.backups.source import BackupSource
+
+        if isinstance(mailbox, BackupSource) and mailbox.run is not None and (gone := mailbox.catalogue.vanished()):
+            told = f"{gone:,} message{'s' * (gone != 1)} of earlier runs lie nowhere in the source any more"
+            click.secho(f"{told}; --as-of ever lists them too.", dim=True)
 
 
 def _date(envelope: Envelope, timezone: tzinfo | None) -> str:

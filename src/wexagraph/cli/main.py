@@ -21,8 +21,13 @@ COMMANDS = {  # name: module, and the line that --help shows without loading the
     "export": ("export", "Make files from messages: PDF, EML, HTML, text, mbox, ZIP."),
     "attachments": ("attachments", "Only the attachments, in their native formats."),
     "account": ("account", "Accounts on a server: add, check, list, forget."),
+    "backup": ("backup", "Start or top up an offline backup of a source."),
+    "runs": ("runs", "The runs of a backup: when, how many new and gone, bytes, errors."),
+    "restore": ("restore", "Give messages of a backup back: mbox, Maildir, EML, ZIP, an account."),
+    "copy": ("copy", "Bring a copy of a backup on another disk up to date."),
+    "join": ("join", "Join the small volumes of a backup into few."),
     "config": ("settings", "What holds for a command's options, and where each value comes from."),
-    "verify": ("verify", "Prove an export folder whole, or say what is not."),
+    "verify": ("verify", "Prove a backup or an export folder whole, or say what is not."),
 }
 
 

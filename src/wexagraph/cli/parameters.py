@@ -27,6 +27,16 @@ ZONE = click.option(
     help="Time zone for dates in names and pages: an IANA name such as Europe/Lisbon, or `sender` for the message's "
     "own offset.  [default: this machine's]",
 )
+
+
+def _keep_as_of(context: click.Context, _: click.Parameter, value: str) -> None:
+    context.meta["as_of"] = value
+
+
+AS_OF = click.option(
+    "--as-of", metavar="DATE", default="", expose_value=False, callback=_keep_as_of,
+    help="Of a backup: as it was at the end of that day; or `ever`, all it has held.",
+)  # fmt: skip
 _REPEATED = ("from", "to", "cc", "subject", "body", "text", "since", "before", "larger", "smaller", "keyword")
 _CHOICE = [
     click.option("--folder", "folders", multiple=True, metavar="NAME", help="Only this folder and what is below it."),
@@ -64,7 +74,7 @@ _CHOICE = [
 
 def choosing(command: F) -> F:
     """Give a command the options of the choice."""
-    for option in reversed(_CHOICE):
+    for option in reversed([*_CHOICE, AS_OF]):
         command = option(command)
     return command
 
@@ -148,8 +158,8 @@ def zone_name(given: str | None) -> str:
 
 @contextmanager
 def opened(context: click.Context, source: str) -> Iterator[Source]:
-    """Open the source that an argument names, and say at the end what in it could not be opened."""
-    with context.obj.open(source) as found:
+    """Open the source that an argument names, of a backup the state that --as-of names."""
+    with context.obj.open(source, context.meta.get("as_of", "")) as found:
         yield found
 
 

@@ -3,14 +3,21 @@
 from __future__ import annotations
 
 import json
-from typing import Any
+import os
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from wexagraph.backups.bag import BAGIT
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.terminal import machine_output
+from wexagraph.errors import CallError
 from wexagraph.exports.verify import Verification, verify
-from wexagraph.text import one_line
+from wexagraph.text import one_line, size
+
+if TYPE_CHECKING:
+    from wexagraph.backups.verify import BackupVerification
 
 _SHOWN = 50
 _KINDS = (
@@ -23,13 +30,27 @@ _KINDS = (
 
 @click.command("verify")
 @click.argument("folder", metavar="DIR")
+@click.option("--deep", is_flag=True, help="Of a backup: unpack every message, resolve every list entry, too.")
+@click.option("--repair", metavar="SOURCE",
+              help="Of a backup: mend what is wrong, from another copy of it or from the mailbox it is of.")  # fmt: skip
+@click.option(
+    "--jobs", type=click.IntRange(1, 256), metavar="N", help="Worker processes.  [default: the machine's cores]"
+)
 @click.option("--json", "as_json", is_flag=True, help="JSON on standard output.")
-def command(folder: str, as_json: bool) -> int:
-    """Prove an export folder whole, or say what is not.
+@click.pass_context
+def command(
+    context: click.Context, folder: str, deep: bool, repair: str | None, jobs: int | None, as_json: bool
+) -> int:
+    """Prove a backup or an export folder whole, or say what is not.
 
     Every file is compared with the checksums in manifest-sha256.txt. Missing: it is in the list and not in DIR.
-    Altered: its bytes are others. Foreign: it is in DIR and not in the list.
+    Altered or damaged: its bytes are others. Foreign: it is in DIR and not in the list.
     """
+    root = Path(folder).expanduser()
+    if (root / BAGIT).exists() or (root / "data" / "volumes").is_dir():
+        return _backup(context, root, deep, repair, jobs or os.cpu_count() or 1, as_json)
+    if deep or repair is not None:
+        raise CallError(f"--deep and --repair are for backups; {folder} is none. The export command mends an export.")
     found = verify(folder)
     if as_json:
         machine_output()
@@ -39,6 +60,55 @@ def command(folder: str, as_json: bool) -> int:
     else:
         _print(folder, found)
     return OK if found.complete else SOME_FAILED
+
+
+def _backup(context: click.Context, root: Path, deep: bool, repair: str | None, jobs: int, as_json: bool) -> int:
+    from wexagraph.backups.verify import verify as verify_backup
+
+    if repair is None:
+        found = verify_backup(root, deep, jobs)
+    else:
+        from wexagraph.backups.bag import is_backup
+        from wexagraph.backups.repair import repair as mend
+
+        other = Path(repair).expanduser()
+        with context.obj.open(repair) as source:
+            found = mend(root, source, other if is_backup(other) else None, jobs)
+    if as_json:
+        machine_output()
+        click.echo(json.dumps(found.as_dict(), ensure_ascii=False, indent=1))
+    else:
+        _print_backup(found)
+    return OK if found.complete else SOME_FAILED
+
+
+def _print_backup(found: BackupVerification) -> None:
+    for finding in found.findings[:_SHOWN]:
+        reason = f": {one_line(finding.reason)}" if finding.reason else ""
+        colour = "red" if finding.state != "foreign" else "magenta"
+        click.secho(f"{finding.state.capitalize()}: {one_line(finding.path)}{reason}", fg=colour)
+        for digest, name in finding.messages[:_SHOWN]:
+            click.echo(f"    with it: {one_line(name)} ({digest[:12]})")
+        if len(finding.messages) > _SHOWN:
+            click.echo(f"    and {len(finding.messages) - _SHOWN:,} messages more.")
+    if len(found.findings) > _SHOWN:
+        click.echo(f"... and {len(found.findings) - _SHOWN:,} more of these.")
+    for path in found.left:
+        click.echo(f"Left by a run that was stopped, for the next run to take in: {one_line(path)}")
+    for path in found.repaired:
+        click.secho(f"Mended: {one_line(path)}", fg="green")
+    for path in found.unrepaired:
+        click.secho(f"Not mended: {one_line(path)}. Another copy of the backup may have it.", fg="red")
+    messages = f", {found.messages:,} messages unpacked and digested" if found.deep else ""
+    lost = sum(len(finding.messages) for finding in found.findings)
+    told = (
+        f"{len(found.findings):,} not as they should be, {lost:,} messages lost with them"
+        if found.findings
+        else "all whole"
+    )
+    click.echo(f"{one_line(found.folder)}: {found.files:,} files, {size(found.bytes)}{messages}; {told}.")
+    if found.findings and not found.repaired:
+        click.echo("`wexagraph verify DIR --repair SOURCE` mends what the source, or another copy, still has.")
 
 
 def _print(folder: str, found: Verification) -> None:

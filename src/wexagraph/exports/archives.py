@@ -58,6 +58,10 @@ class ZipWriter:
         info.external_attr = 0o644 << 16
         self._zip.writestr(info, data)
 
+    def copy(self, info: zipfile.ZipInfo, data: bytes) -> None:
+        """Take over a member of another ZIP."""
+        self._zip.writestr(info, data, zipfile.ZIP_DEFLATED)
+
     def close(self) -> None:
         self._zip.close()
 

@@ -38,6 +38,11 @@ class Choice:
         ordered = sorted(groups.values(), key=lambda group: group[0].reads_body)
         object.__setattr__(self, "_cheap_first", tuple(map(tuple, ordered)))
 
+    @property
+    def texts(self) -> tuple[str, ...]:
+        """What one of must stand in the text or the header of a message."""
+        return tuple(criterion.value for criterion in self.criteria if criterion.name == "text")
+
     def folders_of(self, source: Source) -> list[str]:
         """The folders it looks into. Raises CallError for a folder that the source does not have."""
         names = source.folders()
@@ -59,6 +64,8 @@ class Choice:
         subject = Subject(source, envelope, self.zone)
         try:
             for group in self._cheap_first:
+                if source.finds and group[0].name == "text":
+                    continue  # the source has found what holds it
                 if not any(criterion.matches(subject) for criterion in group):
                     return False
             return not any(criterion.matches(subject) for criterion in self.exceptions)
@@ -74,7 +81,7 @@ class Choice:
         if source.searches:
             from wexagraph.selection.program import search_program
 
-            wanted = Wanted(search_program(self._cheap_first, self.exceptions), self.ids)
+            wanted = Wanted(search_program(self._cheap_first, self.exceptions), self.ids, self.texts)
         return (envelope for envelope in source.envelopes(folder, share, wanted) if self.matches(source, envelope))
 
     def select(self, source: Source) -> Iterator[Envelope]:

@@ -44,11 +44,13 @@ class Wanted(NamedTuple):
     """What a choice asks of a source that can narrow itself: more may come than is wanted, never less.
 
     `program` is an IMAP SEARCH program (RFC 9051 section 6.4.4), a word an item; one item in bytes may stand last,
-    for a text beyond ASCII, in UTF-8. `ids` are the IDs that may be left.
+    for a text beyond ASCII, in UTF-8. `ids` are the IDs that may be left. `texts`, of a source that finds them itself,
+    are what one of must be in the message.
     """
 
     program: tuple[str | bytes, ...] = ()
     ids: frozenset[str] | None = None
+    texts: tuple[str, ...] = ()
 
 
 @dataclass(slots=True)
@@ -114,6 +116,8 @@ class Source(ABC):
     """Whether another process may open it again by its location, to read a share of it."""
     searches = False
     """Whether `envelopes` makes something of `wanted`."""
+    finds = False
+    """Whether it has an index over all words, so that what `Wanted.texts` leaves need not be tested again."""
     moves = True
     """Whether a message may come to lie at another place, as in an mbox that was compacted."""
     troubles: list[Trouble] = field(default_factory=list)

@@ -50,7 +50,7 @@ class PopSource(Source):
 
     def envelopes(self, folder: str, share: Share = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
         for uid in list(self._numbers):
-            envelope = Envelope(_FOLDER, uid, self._sizes.get(uid, 0), Header(b""))
+            envelope = self._envelope(uid)
             if wanted is not None and wanted.ids is not None and envelope.id not in wanted.ids:
                 continue
             try:
@@ -59,6 +59,12 @@ class PopSource(Source):
             except (MessageError, KeyError) as error:
                 envelope.trouble = str(error)
             yield envelope
+
+    def outline(self, folder: str) -> Iterator[Envelope]:
+        return (self._envelope(uid) for uid in list(self._numbers))
+
+    def _envelope(self, uid: str) -> Envelope:
+        return Envelope(_FOLDER, uid, self._sizes.get(uid, 0), Header(b""), stamp="uidl")
 
     def read(self, envelope: Envelope) -> bytes:
         if envelope.trouble:

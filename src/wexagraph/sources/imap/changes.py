@@ -1,4 +1,4 @@
-"""The one place that changes anything at an account: marking, moving and deleting, by UID and only when asked."""
+"""The one place that changes messages of an account: marking, moving and deleting, by UID and only when asked."""
 
 from __future__ import annotations
 

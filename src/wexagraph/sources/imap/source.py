@@ -20,7 +20,7 @@ from wexagraph.sources.utf7 import decode_utf7, encode_utf7
 
 _HEADERS = "DATE FROM SENDER REPLY-TO TO CC BCC SUBJECT MESSAGE-ID IN-REPLY-TO REFERENCES RECEIVED CONTENT-TYPE"
 _ENVELOPE = f"(UID FLAGS INTERNALDATE RFC822.SIZE BODY.PEEK[HEADER.FIELDS ({_HEADERS})])"
-_ENVELOPES = 2000
+_ENVELOPES, _OUTLINES = 2000, 20_000
 _BATCH_BYTES, _BATCH_MESSAGES = 4 * 1024 * 1024, 500
 _TRIES = 4
 _GONE = "the server does not deliver this message"
@@ -119,6 +119,30 @@ class ImapSource(Source):
         return 0
 
     # envelopes
+
+    def folder_stamp(self, folder: str) -> str:
+        """UIDVALIDITY, UIDNEXT, number and, where the server counts changes (RFC 7162), HIGHESTMODSEQ: one STATUS."""
+        if "CONDSTORE" not in self.line.capabilities and "QRESYNC" not in self.line.capabilities:
+            return ""  # flags may have changed without any sign
+
+        def ask(client: imaplib.IMAP4) -> list[Any]:
+            items = "(MESSAGES UIDNEXT UIDVALIDITY HIGHESTMODSEQ)"
+            return self.line.checked(*client.status(quoted(self._folders[folder].raw), items))  # type: ignore[arg-type]
+
+        try:
+            parsed = parse(self.line.call(ask))
+        except Refused:
+            return ""
+        found = next((part for part in parsed if isinstance(part, list)), [])
+        words = [word.decode("latin-1") if isinstance(word, bytes) else "" for word in found]
+        return " ".join(sorted(f"{name} {value}" for name, value in zip(words[::2], words[1::2], strict=False)))
+
+    def outline(self, folder: str) -> Iterator[Envelope]:
+        uids = self._uids(folder, None)
+        for at in range(0, len(uids), _OUTLINES):
+            chunk = uids[at : at + _OUTLINES]
+            for found in self._fetch(folder, chunk, "(UID FLAGS INTERNALDATE RFC822.SIZE)"):
+                yield _envelope(folder, int(found["UID"]), self._validity[folder], found)
 
     def envelopes(self, folder: str, share: Share = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
         uids = self._uids(folder, wanted)

@@ -1,0 +1,119 @@
+"""Joining many small volumes into few: the old ones go when the new ones are proved."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+
+from wexagraph.backups import bag, runlists
+from wexagraph.backups.store import NewFile, Store
+from wexagraph.backups.volumes import MOST_MEMBERS, Member, VolumeWriter, members, read_packed, unpacked
+from wexagraph.errors import MessageError, TargetError
+
+
+@dataclass
+class JoinReport:
+    """The volumes that were joined, by the new one's path, and how many there are now."""
+
+    into: str
+    joined: dict[str, list[str]] = field(default_factory=dict)
+    volumes: int = 0
+
+
+def join(
+    folder: str | Path, volume_size: int, tell: Callable[[str], None] | None = None, now: datetime | None = None
+) -> JoinReport:
+    """Join volumes that are smaller than half of `volume_size`. Raises SourceError, TargetError."""
+    root = Path(folder)
+    if not bag.is_backup(root):
+        raise TargetError(f"{root} is no backup. `wexagraph backup SOURCE --into {root}` makes one.")
+    with Store(root, writing=True, tell=tell) as store:
+        try:
+            report = _join(store, volume_size, now or datetime.now(UTC))
+        except MessageError as error:
+            raise TargetError(f"{error}. Nothing was joined; `wexagraph verify {root}` tells more.") from error
+        except OSError as error:
+            raise store.failed(error) from error
+    return report
+
+
+def _join(store: Store, limit: int, now: datetime) -> JoinReport:
+    report = JoinReport(str(store.folder))
+    groups = _groups(store, limit)
+    new: list[NewFile] = []
+    number = store.next_volume()
+    for group in groups:
+        made = _joined(store, group, number)
+        new.append(made)
+        report.joined[made.path] = group
+        number += 1
+    volumes = sum(path.startswith(bag.VOLUMES) for path in store.manifest)
+    report.volumes = volumes - sum(map(len, groups)) + len(groups)
+    if new:
+        old = tuple(path for group in groups for path in group)
+        store.commit([*new, _told(store, report, now)], without=old)
+    return report
+
+
+def _groups(store: Store, limit: int) -> list[list[str]]:
+    """Small volumes that follow one another, as many as go into one."""
+    groups: list[list[str]] = []
+    held, count = limit, MOST_MEMBERS
+    for path in sorted(path for path in store.manifest if path.startswith(bag.VOLUMES)):
+        size = (store.folder / path).stat().st_size
+        if size * 2 > limit:
+            held = limit
+            continue
+        inside = len(members(store.folder / path))
+        if held + size > limit or count + inside > MOST_MEMBERS:
+            groups.append([])
+            held, count = 0, 0
+        groups[-1].append(path)
+        held, count = held + size, count + inside
+    return [group for group in groups if len(group) > 1]
+
+
+def _joined(store: Store, group: list[str], number: int) -> NewFile:
+    """One volume of several: each message is unpacked and proved before, and again from the new file."""
+    waiting = store.staged / f"joined-{number:06d}.zip"
+    writer = VolumeWriter(waiting)
+    store.untouched = False
+    moved: list[tuple[bytes, Member]] = []
+    for path in group:
+        with open(store.folder / path, "rb") as file:
+            for member in members(store.folder / path):
+                content, method = read_packed(file, member.offset, member.packed)
+                digest = _proved(store.folder / path, member, content, method)
+                moved.append((digest, writer.add_raw(member, content)))
+    made = writer.close()
+    with open(waiting, "rb") as file:
+        for digest, member in moved:
+            content, method = read_packed(file, member.offset, member.packed)
+            if _proved(waiting, member, content, method) != digest:
+                raise MessageError(f"{waiting}: {member.name} was not written as it should be")
+            store.catalogue.move_message(digest, number, member)
+    return NewFile(waiting, bag.volume_path(number), made, waiting.stat().st_size)
+
+
+def _proved(path: Path, member: Member, content: bytes, method: int) -> bytes:
+    data = unpacked(content, method, member.size)
+    digest = hashlib.sha256(data)
+    if len(data) != member.size or digest.hexdigest()[:12] not in member.name:
+        raise MessageError(f"{path}: {member.name} is damaged")
+    return digest.digest()
+
+
+def _told(store: Store, report: JoinReport, now: datetime) -> NewFile:
+    """A list that says which volume has taken over which others."""
+    name = store.free_run(bag.run_name(now.astimezone(UTC)))
+    waiting = store.staged / "joined.jsonl"
+    with open(waiting, "wb") as file:
+        file.write(runlists.line({"run": name, "form": runlists.FORM, "source": "", "joined": report.joined}))
+        file.write(runlists.line({"end": "joined"}))
+        file.flush()
+        os.fsync(file.fileno())
+    return NewFile(waiting, bag.run_path(name), bag.digest_of(waiting) or "", waiting.stat().st_size)

@@ -1,0 +1,30 @@
+"""Which messages a backup surely has: checksums of volumes are right, and bytes were unpacked and digested."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from wexagraph.backups import bag
+from wexagraph.backups.store import Store
+from wexagraph.errors import MessageError
+
+
+def proved(folder: Path, digests: set[str]) -> set[str]:
+    """Those of the digests whose messages were read back whole from closed volumes. Raises SourceError."""
+    found: set[str] = set()
+    with Store(folder) as store:
+        whole: dict[int, bool] = {}
+        for digest in digests:
+            stored = store.catalogue.stored(digest)
+            if stored is None:
+                continue
+            if stored.volume not in whole:
+                path = bag.volume_path(stored.volume)
+                whole[stored.volume] = bag.digest_of(folder / path) == store.manifest.get(path)
+            if whole[stored.volume]:
+                try:
+                    store.read(digest)
+                except MessageError:
+                    continue
+                found.add(digest)
+    return found

@@ -1,0 +1,205 @@
+"""Mending a backup: what verification has found damaged is made again, from what is whole here or from elsewhere."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+
+from wexagraph.backups import bag
+from wexagraph.backups.catalogue import Catalogue, CatalogueDamaged
+from wexagraph.backups.packing import pack
+from wexagraph.backups.store import NewFile, Store
+from wexagraph.backups.verify import BackupVerification, Finding, verify
+from wexagraph.backups.volumes import Member, VolumeWriter, salvage, unpacked
+from wexagraph.errors import MessageError, TargetError
+from wexagraph.sources import Source
+
+_MOST_FLIPS = 6_000
+
+
+def repair(folder: Path, source: Source | None, other: Path | None, jobs: int = 1) -> BackupVerification:
+    """Verify a backup, and mend what is wrong with it: from `other`, a copy of the backup, or from a mailbox, `source`.
+
+    A file that is foreign is left where it is. What could not be mended is named. Raises SourceError, TargetError.
+    """
+    found = verify(folder, jobs=jobs)
+    if found.complete:
+        return found
+    payload = [f for f in found.findings if f.path.startswith("data/") and f.state in ("damaged", "missing")]
+    try:
+        manifest = _sound_manifest(folder, found)
+        sound = not any(f.path == bag.CATALOGUE for f in found.findings)
+        catalogue = folder / bag.CATALOGUE if sound else None
+        rescued = [(f, _mended(folder, f, manifest, source, other, catalogue)) for f in payload]
+        for finding, digest in rescued:
+            if digest is None:
+                found.unrepaired.append(finding.path)
+            else:
+                manifest[finding.path] = digest
+                found.repaired.append(finding.path)
+        _rewrite_tags(folder, manifest, payload)
+    except OSError as error:
+        raise TargetError(f"{folder} can't be written to: {error.strerror or error}.") from error
+    found.repaired += [f.path for f in found.findings if f not in payload and f.state in ("damaged", "missing")]
+    again = verify(folder, jobs=jobs)
+    again.repaired = sorted(found.repaired)
+    again.unrepaired = sorted({*found.unrepaired, *(f.path for f in again.findings if f.state != "foreign")})
+    again.repaired = [path for path in again.repaired if path not in again.unrepaired]
+    return again
+
+
+def _sound_manifest(folder: Path, found: BackupVerification) -> dict[str, str]:
+    """The lines that the manifest should have: its own, or the catalogue's where it is damaged itself."""
+    if not any(f.path == bag.MANIFEST for f in found.findings):
+        sums = bag.read_sums(folder / bag.MANIFEST)
+        return dict(sums.digests) if sums is not None else {}
+    known: dict[str, str] = {}
+    if not any(f.path == bag.CATALOGUE for f in found.findings):
+        with contextlib.suppress(CatalogueDamaged), contextlib.closing(Catalogue(folder / bag.CATALOGUE)) as catalogue:
+            known = catalogue.files()
+    for place in (bag.VOLUMES, bag.RUNS):
+        for path in sorted((folder / place).iterdir()):
+            known.setdefault(f"{place}/{path.name}", bag.digest_of(path) or "")
+    return known
+
+
+def _mended(
+    folder: Path,
+    finding: Finding,
+    manifest: dict[str, str],
+    source: Source | None,
+    other: Path | None,
+    catalogue: Path | None,
+) -> str | None:
+    """Mend a file below data/. Returns its digest now, or None where that is not possible."""
+    wanted = manifest.get(finding.path, "")
+    if other is not None and bag.digest_of(other / finding.path) == wanted:
+        waiting = folder / bag.OWN / "mending"
+        waiting.parent.mkdir(exist_ok=True)
+        shutil.copyfile(other / finding.path, waiting)
+        if bag.digest_of(waiting) == wanted:
+            os.replace(waiting, folder / finding.path)
+            return wanted
+    if finding.path.startswith(bag.VOLUMES):
+        return _volume_again(folder, finding, source)
+    return _list_again(folder, finding.path, wanted, catalogue)
+
+
+def _volume_again(folder: Path, finding: Finding, source: Source | None) -> str | None:
+    """A volume from its own whole messages, and the lost ones as the source has them."""
+    lost = dict(finding.messages)
+    fetched = dict(_fetched(source, set(lost))) if source is not None else {}
+    if not fetched.keys() >= lost.keys():
+        return None
+    path = folder / finding.path
+    waiting = folder / bag.OWN / "mending.zip"
+    waiting.parent.mkdir(exist_ok=True)
+    writer = VolumeWriter(waiting)
+    for member, content in _whole_entries(path):
+        writer.add_raw(member, content)
+    for digest, name in sorted(lost.items(), key=lambda item: item[1]):
+        writer.add(name, pack(fetched[digest]))
+    made = writer.close()
+    os.replace(waiting, path)
+    return made
+
+
+def _whole_entries(path: Path) -> Iterator[tuple[Member, bytes]]:
+    """The entries of a damaged volume that are what they were; found by the directory, else by walking through."""
+    from wexagraph.backups.volumes import members, read_packed
+
+    if not path.exists():
+        return
+    try:
+        listed = members(path)
+    except MessageError:
+        for member, content in salvage(path):
+            if _is_whole(member, content, member.method):
+                yield member, content
+        return
+    with open(path, "rb") as file:
+        for member in listed:
+            with contextlib.suppress(MessageError):
+                content, method = read_packed(file, member.offset, member.packed)
+                if _is_whole(member, content, method):
+                    yield Member(member.name, 0, member.packed, member.size, method, member.crc, member.stamp), content
+
+
+def _is_whole(member: Member, content: bytes, method: int) -> bool:
+    try:
+        data = unpacked(content, method, member.size)
+    except MessageError:
+        return False
+    return len(data) == member.size and hashlib.sha256(data).hexdigest()[:12] in member.name
+
+
+def _fetched(source: Source, wanted: set[str]) -> Iterator[tuple[str, bytes]]:
+    """The messages of those digests that a source has."""
+    from wexagraph.backups.source import BackupSource
+
+    if isinstance(source, BackupSource):
+        for digest in wanted:
+            with contextlib.suppress(MessageError):
+                yield digest, source.store.read(digest)
+        return
+    left = set(wanted)
+    for name in source.folders():
+        if not left:
+            return
+        for _, data in source.read_many(source.outline(name)):
+            if isinstance(data, bytes) and (digest := hashlib.sha256(data).hexdigest()) in left:
+                left.discard(digest)
+                yield digest, data
+
+
+def _list_again(folder: Path, path: str, wanted: str, catalogue: Path | None) -> str | None:
+    """A run list: from the copy in the catalogue, if that is whole, else by what its checksum proves."""
+    waiting = folder / bag.OWN / "mending"
+    waiting.parent.mkdir(exist_ok=True)
+    content = None
+    if catalogue is not None:
+        with contextlib.suppress(CatalogueDamaged), contextlib.closing(Catalogue(catalogue)) as base:
+            content = base.copy_of(path)
+    if content is None or hashlib.sha256(content).hexdigest() != wanted:
+        content = _unflipped(folder / path, wanted)
+    if content is None:
+        return None
+    waiting.write_bytes(content)
+    os.replace(waiting, folder / path)
+    return wanted
+
+
+def _unflipped(path: Path, wanted: str) -> bytes | None:
+    """A short file with one bit flipped: flipping each back in turn, its checksum proves which it was."""
+    try:
+        content = bytearray(path.read_bytes())
+    except OSError:
+        return None
+    for at in range(len(content) if len(content) <= _MOST_FLIPS else 0):
+        for bit in range(8):
+            content[at] ^= 1 << bit
+            if hashlib.sha256(content).hexdigest() == wanted:
+                return bytes(content)
+            content[at] ^= 1 << bit
+    return None
+
+
+def _rewrite_tags(folder: Path, manifest: dict[str, str], payload: list[Finding]) -> None:
+    """Write everything beside data/ anew, in the order of every change: the tag manifests go first and come last."""
+    for name in bag.TAG_MANIFESTS:
+        (folder / name).unlink(missing_ok=True)
+    (folder / bag.OWN / "staged").mkdir(parents=True, exist_ok=True)
+    waiting = folder / bag.OWN / "mending"
+    for name, content in ((bag.MANIFEST, bag.sums_text(manifest)), (bag.BAGIT, bag.DECLARATION),
+                          (bag.README, bag.readme_text())):  # fmt: skip
+        waiting.write_bytes(content)
+        os.replace(waiting, folder / name)
+    # a catalogue that disagrees is made again when the backup is opened; where a volume was, it has to be
+    (folder / bag.CATALOGUE).unlink(missing_ok=True)
+    with Store(folder, writing=True) as store:
+        store.untouched = False
+        store.commit(list[NewFile]())

@@ -1,0 +1,313 @@
+"""Proving a backup: every checksum, and with `deep` every message, every line of the lists and the catalogue."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any
+
+from wexagraph.backups import bag, runlists
+from wexagraph.backups.catalogue import Catalogue, CatalogueDamaged
+from wexagraph.backups.volumes import Member, members, read_packed, unpacked
+from wexagraph.errors import MessageError, SourceError
+from wexagraph.exports.pool import Workers
+
+_RANGE = 2000
+
+
+@dataclass
+class Finding:
+    """A file that is not as it should be: `damaged`, `missing` or `foreign`; and the messages that it takes along, by
+    their digests and the names that they have in their volume."""
+
+    path: str
+    state: str
+    reason: str = ""
+    messages: list[tuple[str, str]] = field(default_factory=list)
+
+
+@dataclass
+class BackupVerification:
+    """What was found. `left` are files of a run that was stopped, which the next run takes in: nothing is wrong."""
+
+    folder: str
+    files: int = 0
+    bytes: int = 0
+    messages: int = 0
+    deep: bool = False
+    findings: list[Finding] = field(default_factory=list)
+    left: list[str] = field(default_factory=list)
+    repaired: list[str] = field(default_factory=list)
+    unrepaired: list[str] = field(default_factory=list)
+
+    @property
+    def complete(self) -> bool:
+        return not self.findings
+
+    def add(self, path: str, state: str, reason: str = "") -> None:
+        if not any(finding.path == path for finding in self.findings):
+            self.findings.append(Finding(path, state, reason))
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain values for JSON."""
+        return asdict(self) | {"whole": self.complete}
+
+
+def verify(
+    folder: str | Path, deep: bool = False, jobs: int = 1, progress: Callable[[int], None] | None = None
+) -> BackupVerification:
+    """Compare a backup with its checksums. Nothing is changed. `progress` is told how many bytes were read.
+
+    Raises SourceError where no backup lies there.
+    """
+    root = Path(folder)
+    if not (root / "data").is_dir() and not (root / bag.BAGIT).exists():
+        raise SourceError(f"{root} is no backup. `wexagraph backup SOURCE --into {root}` makes one.")
+    found = BackupVerification(str(root), deep=deep)
+    check = _Check(root, found, progress or (lambda _: None))
+    check.tags()
+    check.payload()
+    if deep:
+        check.deep(jobs)
+    check.take_along()
+    return found
+
+
+class _Check:
+    def __init__(self, root: Path, found: BackupVerification, tell: Callable[[int], None]) -> None:
+        self.root, self.found, self.tell = root, found, tell
+        self.manifest: dict[str, str] = {}
+        self.catalogue: Catalogue | None = None
+
+    # the files beside data/
+
+    def tags(self) -> None:
+        """The tag files against both tag manifests. One manifest alone that differs is itself the damaged one."""
+        sums = {}
+        for name in bag.TAG_MANIFESTS:
+            read = bag.read_sums(self.root / name)
+            if read is not None:
+                sums[name] = read
+        agree = {name: self._agreeing(name, read.digests) for name, read in sums.items()}
+        for path in bag.TAG_FILES:
+            states = [found[path] for found in agree.values() if path in found]
+            if not (self.root / path).exists():
+                if path != bag.CATALOGUE or any(path in read.digests for read in sums.values()):
+                    self.found.add(path, "missing")
+            elif states and not any(states):
+                self.found.add(path, "damaged", "its checksum is another")
+            self.found.files += 1
+        damaged = {finding.path for finding in self.found.findings}
+        for name, read in sums.items():
+            wrong = [path for path, good in agree[name].items() if not good and path not in damaged]
+            strange = read.digests.keys() - set(bag.TAG_FILES)
+            if wrong or strange or read.unreadable or (len(sums) == 2 and read.digests.keys() != set(agree[name])):
+                self.found.add(name, "damaged", "it does not agree with the files that it lists")
+            self.found.files += 1
+        if len(sums) == 1:
+            missing = next(name for name in bag.TAG_MANIFESTS if name not in sums)
+            self.found.add(missing, "missing")
+        if not sums and self._finished():
+            self.found.left.append("the tag manifests were not yet written by a run that was stopped")
+        self._short_lists(sums)
+
+    def _short_lists(self, sums: dict[str, bag.Sums]) -> None:
+        """A line that a flipped bit has renamed is missing in one of the two lists."""
+        if len(sums) < 2:
+            return
+        first, second = (set(read.digests) for read in sums.values())
+        for name, read in sums.items():
+            if set(read.digests) < (first | second):
+                self.found.add(name, "damaged", "a line of it is missing")
+
+    def _finished(self) -> bool:
+        sums = bag.read_sums(self.root / bag.MANIFEST)
+        return sums is not None and bool(sums.digests)
+
+    def _agreeing(self, name: str, digests: dict[str, str]) -> dict[str, bool]:
+        kind = bag.TAG_MANIFESTS[name]
+        return {
+            path: bag.digest_of(self.root / path, kind) == digest
+            for path, digest in digests.items()
+            if path in bag.TAG_FILES
+        }
+
+    def _is(self, path: str, *states: str) -> bool:
+        return any(finding.path == path and finding.state in states for finding in self.found.findings)
+
+    # what is below data/
+
+    def payload(self) -> None:
+        """The files below data/ against the manifest; where that is damaged, against what the catalogue has of it."""
+        sums = bag.read_sums(self.root / bag.MANIFEST)
+        self.manifest = sums.digests if sums is not None else {}
+        self.catalogue = self._catalogue()
+        if self._is(bag.MANIFEST, "damaged", "missing"):
+            self.manifest = self._manifest_from_elsewhere()
+        elif sums is not None and sums.unreadable:
+            self.found.add(bag.MANIFEST, "damaged", "a line of it can't be read")
+        done = 0
+        with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+            states = pool.map(lambda item: self._state(*item), sorted(self.manifest.items()))
+            for path, (state, size) in zip(sorted(self.manifest), states, strict=True):
+                self.found.files += 1
+                self.found.bytes += size
+                done += size
+                self.tell(done)
+                if state:
+                    self.found.add(path, state, "its checksum is another" if state == "damaged" else "")
+        self._foreign()
+
+    def _catalogue(self) -> Catalogue | None:
+        if self._is(bag.CATALOGUE, "damaged", "missing"):
+            return None
+        try:
+            return Catalogue(self.root / bag.CATALOGUE)
+        except CatalogueDamaged:
+            return None
+
+    def _manifest_from_elsewhere(self) -> dict[str, str]:
+        """The manifest's lines as they have to be: those of the catalogue, and of the damaged one where they fit."""
+        known = self.catalogue.files() if self.catalogue is not None else {}
+        for path in self._below_data():
+            known.setdefault(path, bag.digest_of(self.root / path) or "")
+        return known
+
+    def _state(self, path: str, digest: str) -> tuple[str, int]:
+        place = self.root / path
+        try:
+            size = place.lstat().st_size
+        except OSError:
+            return "missing", 0
+        return ("" if bag.digest_of(place) == digest else "damaged"), size
+
+    def _below_data(self) -> list[str]:
+        found = []
+        for folder, _, names in os.walk(self.root / "data"):
+            found += [f"{Path(folder).relative_to(self.root).as_posix()}/{name}" for name in names]
+        return sorted(found)
+
+    def _foreign(self) -> None:
+        for path in self._below_data():
+            if path in self.manifest:
+                continue
+            ours = Path(path).parent.as_posix() in (bag.VOLUMES, bag.RUNS) and Path(path).suffix in (".zip", ".jsonl")
+            if ours and not (self.root / next(iter(bag.TAG_MANIFESTS))).exists():
+                self.found.left.append(path)
+            else:
+                self.found.add(path, "foreign")
+        own = {*bag.TAG_FILES, *bag.TAG_MANIFESTS, "data", bag.OWN, bag.CATALOGUE + "-journal"}
+        for entry in sorted(os.listdir(self.root)):
+            if entry not in own:
+                self.found.add(entry, "foreign")
+
+    # messages
+
+    def deep(self, jobs: int) -> None:
+        """Unpack and digest every message, resolve every line of the lists, compare the catalogue."""
+        held: dict[str, str] = {}
+        volumes = [path for path in sorted(self.manifest) if path.startswith(bag.VOLUMES)]
+        for path, digest, _, reason in _all_members(self.root, volumes, jobs):
+            if reason:
+                self.found.add(path, "damaged", reason)
+            else:
+                held[digest] = path
+        self.found.messages = len(held)
+        for path in sorted(path for path in self.manifest if path.startswith(bag.RUNS)):
+            try:
+                found = runlists.read(self.root / path)
+            except MessageError as error:
+                self.found.add(path, "damaged", str(error))
+                continue
+            lost = sum(h.digest not in held for change in found.folders for h in change.present)
+            if lost and self._all_volumes_whole():
+                self.found.add(path, "damaged", f"{lost} of its messages are in no volume")
+        if self.catalogue is not None and self._all_volumes_whole():
+            self._compare_catalogue(self.catalogue, held)
+
+    def _all_volumes_whole(self) -> bool:
+        return not any(finding.path.startswith(bag.VOLUMES) for finding in self.found.findings)
+
+    def _compare_catalogue(self, catalogue: Catalogue, held: dict[str, str]) -> None:
+        try:
+            known = catalogue.digests()
+            good = catalogue.is_sound() and known == {d: int(Path(path).stem) for d, path in held.items()}
+        except CatalogueDamaged:
+            good = False
+        if not good:
+            self.found.add(bag.CATALOGUE, "damaged", "it does not agree with the volumes")
+
+    def take_along(self) -> None:
+        """Name the messages that a damaged or missing volume takes along."""
+        for finding in self.found.findings:
+            if not finding.path.startswith(bag.VOLUMES) or finding.state == "foreign":
+                continue
+            whole = {d for _, d, _, reason in _members_of(self.root, finding.path, 0, None) if not reason}
+            expected = self._expected(int(Path(finding.path).stem))
+            finding.messages = sorted((d, name) for d, name in expected.items() if d not in whole)
+
+    def _expected(self, volume: int) -> dict[str, str]:
+        if self.catalogue is not None:
+            return {stored.digest: stored.member for stored in self.catalogue.in_volume(volume)}
+        found = {}
+        prefix = bag.volume_path(volume) + ":"
+        for path in sorted(path for path in self.manifest if path.startswith(bag.RUNS)):
+            try:
+                for value in runlists.values(self.root / path):
+                    if str(value.get("member", "")).startswith(prefix):
+                        found[str(value["message"])] = str(value["member"]).removeprefix(prefix)
+            except MessageError:
+                continue
+        return found
+
+
+def _all_members(root: Path, volumes: list[str], jobs: int) -> Iterator[tuple[str, str, str, str]]:
+    """Path, digest, name and what is wrong, of every message; many at a time in workers."""
+    pieces: list[tuple[str, int, int | None]] = []
+    for path in volumes:
+        try:
+            count = len(members(root / path))
+        except MessageError as error:
+            yield path, "", "", str(error)
+            continue
+        pieces += [(path, at, at + _RANGE) for at in range(0, count, _RANGE)]
+    if jobs < 2 or len(pieces) < 2:
+        for piece in pieces:
+            yield from _members_of(root, *piece)
+        return
+    with Workers(jobs, 600) as pool:
+        futures: list[Future[list[tuple[str, str, str, str]]]] = [
+            pool.submit_lasting(_members_of, root, *piece) for piece in pieces
+        ]
+        for future in futures:
+            yield from future.result()
+
+
+def _members_of(root: Path, path: str, start: int, stop: int | None) -> list[tuple[str, str, str, str]]:
+    """The same for a part of a volume; runs in a worker."""
+    found = []
+    try:
+        listed = members(root / path)[start:stop]
+        with open(root / path, "rb") as file:
+            for member in listed:
+                digest, reason = _prove(file, member)
+                found.append((path, digest, member.name, reason))
+    except (MessageError, OSError) as error:
+        found.append((path, "", "", str(error)))
+    return found
+
+
+def _prove(file: Any, member: Member) -> tuple[str, str]:
+    try:
+        content, method = read_packed(file, member.offset, member.packed)
+        data = unpacked(content, method, member.size)
+    except MessageError as error:
+        return "", f"{member.name}: {error}"
+    digest = hashlib.sha256(data).hexdigest()
+    if len(data) != member.size or digest[:12] not in member.name:
+        return "", f"{member.name}: its bytes are not those that were stored"
+    return digest, ""

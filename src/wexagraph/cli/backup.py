@@ -1,0 +1,136 @@
+"""`wexagraph backup SOURCE --into DIR`"""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
+from wexagraph.cli.parameters import SOURCE, choosing, make_choice, opened, zone_name
+from wexagraph.errors import CallError
+from wexagraph.selection.criteria import parse_size
+from wexagraph.text import one_line, size
+
+if TYPE_CHECKING:
+    from wexagraph.backups.topup import RunReport
+
+_LEAST_VOLUME, _MOST_VOLUME = 1_000_000, 4_000_000_000
+_SHOWN = 20
+
+
+@click.command("backup")
+@SOURCE
+@choosing
+@click.option("--into", required=True, metavar="DIR", help="The folder of the backup; it is made if need be.")
+@click.option("--volume-size", default="1GB", show_default=True, metavar="SIZE", help="A volume is at most this large.")
+@click.option(
+    "--jobs", type=click.IntRange(1, 256), metavar="N", help="Worker processes.  [default: the machine's cores]"
+)
+@click.option("--afterwards", metavar="WHAT",
+              help="At an IMAP account, with messages that a fresh verification has proved in the backup: move:FOLDER, "
+              "delete, seen or keyword:WORD.")  # fmt: skip
+@click.option("--yes", is_flag=True, help="Do not ask before --afterwards changes anything.")
+@click.option("--json", "as_json", is_flag=True, help="The summary as JSON on standard output.")
+@click.pass_context
+def command(context: click.Context, source: str, into: str, as_json: bool, **values: Any) -> int:
+    """Copy the messages of SOURCE into an offline backup in DIR, or top one up.
+
+    The same command again takes only what is new. Nothing is ever removed from a backup, and SOURCE is only read. DIR
+    is a bag (BagIt) of ZIP files that opens without this program; README.txt in it says how.
+    """
+    from wexagraph.backups.topup import backup
+    from wexagraph.cli.progress import Display, stoppable
+
+    choice = make_choice(values, zone_name(None))
+    limit = volume_size(values["volume_size"])
+    if values["afterwards"] is not None:
+        from wexagraph.cli.export import wish_afterwards
+
+        wish = wish_afterwards(values["afterwards"], values["yes"])
+    else:
+        wish = None
+    proved: list[tuple[str, str, str, str]] = []
+    seen = (lambda *told: proved.append(told)) if wish is not None else None
+    with opened(context, source) as mailbox, running() as tell, stoppable(Display(("backup",))) as stopped:
+        report = backup(
+            mailbox, into, choice, volume_size=limit, jobs=values["jobs"] or os.cpu_count() or 1, progress=tell,
+            stopped=stopped, tell=lambda text: click.echo(f"wexagraph: {text}", err=True), seen=seen,
+        )  # fmt: skip
+        if wish is not None and report.state == "whole":
+            from wexagraph.cli.clearing import clear
+
+            report.changed_at_the_source = clear(mailbox, wish, into, proved, values["yes"])
+    if as_json:
+        from wexagraph.cli.terminal import machine_output
+
+        machine_output()
+        click.echo(json.dumps(report.as_dict(), ensure_ascii=False, indent=1))
+    else:
+        _print(report)
+    if report.state != "whole":
+        return INTERRUPTED
+    return OK if report.complete else SOME_FAILED
+
+
+def volume_size(given: str) -> int:
+    """The size of a volume in bytes. Raises CallError."""
+    found = parse_size(given)
+    if not _LEAST_VOLUME <= found <= _MOST_VOLUME * 1.1:
+        raise CallError(f"--volume-size {given}: a volume is between 1 MB and 4 GB, which every disk and ZIP takes.")
+    return min(found, _MOST_VOLUME)
+
+
+@contextmanager
+def running() -> Iterator[Callable[[int, int], None]]:
+    """Says on standard error, once a run takes a second, how many messages were looked at and stored."""
+    start = last = time.monotonic()
+    terminal = sys.stderr.isatty()
+    shown = False
+
+    def tell(read: int, added: int) -> None:
+        nonlocal last, shown
+        now = time.monotonic()
+        if now - start < 1 or now - last < (0.1 if terminal else 5):
+            return
+        last = now
+        rate = f", {read / (now - start):,.0f} a second"
+        line = f"{read:,} messages looked at, {added:,} new{rate}"
+        click.echo(f"\r{line}\x1b[K" if terminal else line, err=True, nl=not terminal)
+        shown = True
+
+    try:
+        yield tell
+    finally:
+        if terminal and shown:
+            click.echo("\r\x1b[K", err=True, nl=False)
+
+
+def _print(report: RunReport) -> None:
+    from wexagraph.cli.summary import seconds
+
+    click.echo(
+        f"{report.read:,} message{'s' * (report.read != 1)} looked at: {report.added:,} new, {report.known:,} there "
+        f"already, {report.failed:,} failed."
+    )
+    if report.changed or report.gone:
+        click.echo(f"Since the last run {report.changed:,} have changed flags or place, {report.gone:,} are gone "
+                   "from the source; the backup keeps them.")  # fmt: skip
+    new = f", {report.volumes:,} new volume{'s' * (report.volumes != 1)}" if report.volumes else ""
+    click.echo(f"Backup: {one_line(report.into)}, run {report.run}: {report.messages:,} messages in all{new}; "
+               f"{size(report.bytes)} written in {seconds(report.seconds)}.")  # fmt: skip
+    if report.changed_at_the_source is not None:
+        count = report.changed_at_the_source
+        click.echo(f"At the source: {count:,} message{'s' * (count != 1)} changed.")
+    for id, folder, reason in report.failures[:_SHOWN]:
+        click.secho(f"Failed: {id} in {one_line(folder)}: {one_line(reason)}", fg="red")
+    for where, reason in report.troubles[:_SHOWN]:
+        click.secho(f"Not read: {one_line(where)}: {one_line(reason)}", fg="red")
+    if report.state != "whole":
+        click.echo("Stopped before the end. The same command goes on where it was.")

@@ -1,0 +1,36 @@
+"""`wexagraph copy BACKUP --into DIR`"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict
+
+import click
+
+from wexagraph.cli.exits import OK, SOME_FAILED
+from wexagraph.text import one_line, size
+
+
+@click.command("copy")
+@click.argument("backup", metavar="BACKUP")
+@click.option("--into", required=True, metavar="DIR", help="The folder of the copy; it is made if need be.")
+@click.option("--json", "as_json", is_flag=True, help="JSON on standard output.")
+def command(backup: str, into: str, as_json: bool) -> int:
+    """Make a copy of BACKUP on another disk, or bring one up to date. Each file is proved, all are verified."""
+    from wexagraph.backups.copying import copy
+
+    report = copy(backup, into)
+    if as_json:
+        from wexagraph.cli.terminal import machine_output
+
+        machine_output()
+        click.echo(json.dumps(asdict(report), ensure_ascii=False, indent=1))
+    else:
+        removed = f", {len(report.removed):,} that were joined removed" if report.removed else ""
+        click.echo(f"{len(report.copied):,} files copied, {report.already:,} there already{removed}; "
+                   f"{size(report.bytes)} written to {one_line(into)}.")  # fmt: skip
+        for path in report.wrong:
+            click.secho(f"Not as it should be: {one_line(path)}", fg="red")
+        if not report.wrong:
+            click.echo("The copy was verified: every checksum is right.")
+    return OK if not report.wrong else SOME_FAILED

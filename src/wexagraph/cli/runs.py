@@ -1,0 +1,51 @@
+"""`wexagraph runs DIR`"""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import click
+
+from wexagraph.cli.parameters import ZONE, zone_name
+from wexagraph.cli.terminal import machine_output, make_console, make_table
+from wexagraph.text import one_line, size
+
+_COLUMNS = ("name", "source", "added", "gone", "changed", "failed", "bytes", "state")
+
+
+@click.command("runs")
+@click.argument("folder", metavar="DIR")
+@ZONE
+@click.option("--json", "as_json", is_flag=True, help="JSON on standard output.")
+def command(folder: str, zone: str | None, as_json: bool) -> int:
+    """The runs of the backup in DIR, first to last: when, how many messages were new and gone, bytes, errors."""
+    from wexagraph.backups import bag
+    from wexagraph.backups.store import Store
+    from wexagraph.messages.dates import in_zone
+    from wexagraph.pages.options import PageOptions
+
+    timezone = PageOptions(zone=zone_name(zone)).timezone()
+    with Store(Path(folder).expanduser()) as store:
+        runs = store.all_runs()
+        messages, total = store.catalogue.counts()
+        vanished = store.catalogue.vanished()
+    if as_json:
+        machine_output()
+        rows: list[dict[str, Any]] = [{name: run[name] for name in _COLUMNS} for run in runs]
+        click.echo(json.dumps(rows, ensure_ascii=False, indent=1))
+        return 0
+    from rich.text import Text
+
+    table = make_table("Run", "When", ">New", ">Gone", ">Changed", ">Failed", ">Written", "End", "Source")
+    for run in runs:
+        moment = bag.run_moment(run["name"])
+        shown = in_zone(moment, timezone) if timezone else moment
+        counts = [f"{run[key]:,}" for key in ("added", "gone", "changed", "failed")]
+        cells = [run["name"], f"{shown:%Y-%m-%d %H:%M}", *counts, size(run["bytes"]), run["state"], run["source"]]
+        table.add_row(*(Text(one_line(str(cell))) for cell in cells))
+    make_console().print(table)
+    click.secho(f"{len(runs)} run{'s' * (len(runs) != 1)}. {messages:,} messages, {size(total)} unpacked; "
+                f"{vanished:,} of them lie nowhere in the source any more.", dim=True)  # fmt: skip
+    return 0

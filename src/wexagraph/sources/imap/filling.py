@@ -1,0 +1,81 @@
+"""Putting messages into an account: APPEND with flags and arrival date, and what is there already."""
+
+from __future__ import annotations
+
+import imaplib
+import time
+from datetime import datetime
+
+from wexagraph.errors import MessageError, SourceError
+from wexagraph.sources.imap.line import Refused, quoted
+from wexagraph.sources.imap.source import Folder, ImapSource
+
+_SYSTEM = {
+    "seen": "\\Seen",
+    "answered": "\\Answered",
+    "flagged": "\\Flagged",
+    "deleted": "\\Deleted",
+    "draft": "\\Draft",
+}
+
+
+class Filling:
+    """Fills folders of an account. A message is known again by its Message-ID and its size."""
+
+    def __init__(self, source: ImapSource) -> None:
+        self._source, self._line = source, source.line
+        self._folders: dict[str, Folder] = {}
+        self._there: dict[str, set[tuple[str, int]]] = {}
+
+    def has(self, folder: str, message_id: str, data: bytes) -> bool:
+        """Whether a folder holds a message of that Message-ID and size. Raises SourceError."""
+        if folder not in self._there:
+            held: set[tuple[str, int]] = set()
+            if folder in self._source.folders():
+                for envelope in self._source.envelopes(folder):
+                    held.add((envelope.header.text(b"message-id"), envelope.size))
+            self._there[folder] = held
+        return (message_id, len(crlf(data))) in self._there[folder]
+
+    def append(
+        self, folder: str, message_id: str, data: bytes, flags: frozenset[str], arrived: datetime | None
+    ) -> None:
+        """Put a message into a folder, which is made if need be. Raises MessageError where the server refuses it."""
+        found = self._folder(folder)
+        words = [_SYSTEM.get(flag, flag) for flag in sorted(flags) if flag != "recent" and flag.isascii()]
+        content = crlf(data)
+        when = imaplib.Time2Internaldate(arrived or time.time())
+
+        def put(client: imaplib.IMAP4) -> None:
+            kind, answer = client.append(quoted(found.raw), f"({' '.join(words)})", when, content)  # type: ignore[arg-type]
+            self._line.checked(kind, answer)
+
+        try:
+            self._line.call(put)
+        except Refused as error:
+            raise MessageError(f"the server does not take it: {error}") from error
+        self._there.setdefault(folder, set()).add((message_id, len(content)))
+
+    def _folder(self, name: str) -> Folder:
+        if name not in self._folders:
+            found = self._source.named(name)
+            if "nonexistent" in found.flags:
+                self._make(found)
+            self._folders[name] = found
+        return self._folders[name]
+
+    def _make(self, folder: Folder) -> None:
+        def make(client: imaplib.IMAP4) -> None:
+            kind, answer = client.create(quoted(folder.raw))  # type: ignore[arg-type]
+            if kind != "OK" and b"EXISTS" not in (answer[0] or b"").upper():
+                self._line.checked(kind, answer)
+
+        try:
+            self._line.call(make)
+        except Refused as error:
+            raise SourceError(f"the server does not make the folder {folder.name}: {error}.") from error
+
+
+def crlf(data: bytes) -> bytes:
+    """The message with the line ends that the protocol wants (RFC 9051, section 2.3)."""
+    return data.replace(b"\r\n", b"\n").replace(b"\n", b"\r\n")
