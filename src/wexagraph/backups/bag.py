@@ -100,7 +100,7 @@ def info_text(sources: Iterable[str], bytes: int, count: int, last: str) -> byte
     """`bag-info.txt`: what the bag is, for people and for archives (RFC 8493, section 2.2.2)."""
     lines = [
         f"Bag-Software-Agent: Wexagraph {wexagraph.__version__}",
-        f"Bagging-Date: {last[:10]}",
+        *([f"Bagging-Date: {last[:10]}"] if last else []),
         f"Payload-Oxum: {bytes}.{count}",
         "External-Description: A backup of mail: messages in data/volumes, what lay where in data/runs",
         *(f"External-Identifier: {_one_line(source)}" for source in sources),

@@ -265,10 +265,14 @@ class Catalogue:
         """A place of the folder in hand is still there."""
         self._ask("INSERT OR IGNORE INTO seen VALUES (?)", (place,))
 
-    def unseen(self, folder: int) -> list[str]:
-        """Places of a folder that hold nothing any more."""
-        sql = "SELECT place FROM holding WHERE folder=? AND last=? AND place NOT IN (SELECT place FROM seen)"
-        return [row[0] for row in self._ask(sql + " ORDER BY place", (folder, FOREVER))]
+    def unseen(self, folder: int) -> list[tuple[str, str]]:
+        """Places of a folder that hold nothing any more, each with the digest of what it held."""
+        rows = self._ask(
+            "SELECT h.place, lower(hex(m.digest)) FROM holding h JOIN message m ON m.number=h.message "
+            "WHERE h.folder=? AND h.last=? AND h.place NOT IN (SELECT place FROM seen) ORDER BY h.place",
+            (folder, FOREVER),
+        )
+        return list(rows)
 
     def folders(self) -> list[tuple[int, str, str]]:
         """All folders: number, source, name."""

@@ -41,7 +41,7 @@ def repair(folder: Path, source: Source | None, other: Path | None, jobs: int = 
             else:
                 manifest[finding.path] = digest
                 found.repaired.append(finding.path)
-        _rewrite_tags(folder, manifest, payload)
+        _rewrite_tags(folder, manifest, sound)
     except OSError as error:
         raise TargetError(f"{folder} can't be written to: {error.strerror or error}.") from error
     found.repaired += [f.path for f in found.findings if f not in payload and f.state in ("damaged", "missing")]
@@ -188,7 +188,7 @@ def _unflipped(path: Path, wanted: str) -> bytes | None:
     return None
 
 
-def _rewrite_tags(folder: Path, manifest: dict[str, str], payload: list[Finding]) -> None:
+def _rewrite_tags(folder: Path, manifest: dict[str, str], sound: bool) -> None:
     """Write everything beside data/ anew, in the order of every change: the tag manifests go first and come last."""
     for name in bag.TAG_MANIFESTS:
         (folder / name).unlink(missing_ok=True)
@@ -198,8 +198,9 @@ def _rewrite_tags(folder: Path, manifest: dict[str, str], payload: list[Finding]
                           (bag.README, bag.readme_text())):  # fmt: skip
         waiting.write_bytes(content)
         os.replace(waiting, folder / name)
-    # a catalogue that disagrees is made again when the backup is opened; where a volume was, it has to be
-    (folder / bag.CATALOGUE).unlink(missing_ok=True)
+    if not sound:
+        (folder / bag.CATALOGUE).unlink(missing_ok=True)
+    # where it disagrees with a mended volume, it is made again when the backup is opened
     with Store(folder, writing=True) as store:
         store.untouched = False
         store.commit(list[NewFile]())

@@ -17,6 +17,7 @@ from wexagraph.sources import WHOLE, Envelope, Leaf, Share, Source, Wanted
 
 EVER = "ever"
 _AROUND = 60
+_QUOTES = re.compile(r"(?m)^[> ]+")
 
 
 class BackupSource(Source):
@@ -111,7 +112,7 @@ class BackupSource(Source):
         if not looked_for:
             return ""
         pattern = re.compile("|".join(map(re.escape, looked_for)), re.IGNORECASE)
-        for text in (words[2], words[3], words[1]):
+        for text in (_QUOTES.sub("", words[2]), words[3]):
             match = pattern.search(text)
             if match:
                 start = max(0, match.start() - _AROUND)

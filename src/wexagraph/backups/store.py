@@ -105,7 +105,8 @@ class Store:
             self._take_lock()
             for place in (bag.VOLUMES, bag.RUNS):
                 (folder / place).mkdir(parents=True, exist_ok=True)
-            first = ((bag.MANIFEST, b""), (bag.README, bag.readme_text()), (bag.BAGIT, bag.DECLARATION))
+            first = ((bag.MANIFEST, b""), (bag.INFO, bag.info_text([], 0, 0, "")), (bag.README, bag.readme_text()),
+                     (bag.BAGIT, bag.DECLARATION))  # fmt: skip
             for name, content in first:
                 if not (folder / name).exists():
                     self.replace(name, content)
@@ -219,8 +220,9 @@ class Store:
 
     def described(self, path: Path) -> Iterator[tuple[Member, Packed]]:
         """The messages of a volume, read anew, as a run has them in hand; those that are damaged are left out."""
-        with open(path, "rb") as file, ThreadPoolExecutor(1):
-            for member in members(path):
+        listed = members(path)
+        with open(path, "rb") as file:
+            for member in listed:
                 with contextlib.suppress(MessageError):
                     content, method = read_packed(file, member.offset, member.packed)
                     data = unpacked(content, method, member.size)

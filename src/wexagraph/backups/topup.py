@@ -116,6 +116,7 @@ class _Run:
         self.new: list[NewFile] = []
         self.workers: Workers | None = None
         self.folder: int | None = None
+        self.moved: set[str] = set()
         self.unflushed = 0
         self.list: BinaryIO
 
@@ -189,6 +190,7 @@ class _Run:
         at = self.list.tell()
         self.list.write(runlists.folder_line(change))
         catalogue.start_seeing()
+        self.moved.clear()
         failed = self.report.failed
         envelopes = source.outline(folder) if whole else choice.of_share(source, folder)
         if choice.newest is not None:
@@ -197,8 +199,8 @@ class _Run:
             envelopes = one.select(source)
         self._take(self._strange(envelopes))
         if whole and self.report.state == "whole" and self.folder is not None:
-            for place in catalogue.unseen(self.folder):
-                self.report.gone += 1
+            for place, digest in catalogue.unseen(self.folder):
+                self.report.gone += digest not in self.moved  # it may lie at another place of the folder now
                 self.list.write(runlists.line({"gone": place}))
         if self.report.state != "whole" or self.report.failed > failed:
             # not all of it is known: the next run has to look again, whatever the stamp says
@@ -242,6 +244,8 @@ class _Run:
             moment_text(envelope.arrival),
         )  # fmt: skip
         self.list.write(runlists.line(holding.line(member)))
+        if self.folder is not None:
+            self.moved.add(digest)
         if self.seen is not None:
             self.seen(envelope.folder, envelope.place, holding.stamp, digest)
 

@@ -119,9 +119,10 @@ class _Check:
         """A line that a flipped bit has renamed is missing in one of the two lists."""
         if len(sums) < 2:
             return
-        first, second = (set(read.digests) for read in sums.values())
-        for name, read in sums.items():
-            if set(read.digests) < (first | second):
+        known = {name: read.digests.keys() & set(bag.TAG_FILES) for name, read in sums.items()}
+        every = set().union(*known.values())
+        for name, paths in known.items():
+            if paths != every:
                 self.found.add(name, "damaged", "a line of it is missing")
 
     def _finished(self) -> bool:
@@ -234,6 +235,9 @@ class _Check:
 
     def _compare_catalogue(self, catalogue: Catalogue, held: dict[str, str]) -> None:
         try:
+            if self.found.left and catalogue.files() != self.manifest:
+                self.found.left.append("the catalogue is behind, since a run was stopped")
+                return
             known = catalogue.digests()
             good = catalogue.is_sound() and known == {d: int(Path(path).stem) for d, path in held.items()}
         except CatalogueDamaged:
@@ -251,9 +255,11 @@ class _Check:
             finding.messages = sorted((d, name) for d, name in expected.items() if d not in whole)
 
     def _expected(self, volume: int) -> dict[str, str]:
+        found: dict[str, str] = {}
         if self.catalogue is not None:
-            return {stored.digest: stored.member for stored in self.catalogue.in_volume(volume)}
-        found = {}
+            found = {stored.digest: stored.member for stored in self.catalogue.in_volume(volume)}
+        if found:
+            return found
         prefix = bag.volume_path(volume) + ":"
         for path in sorted(path for path in self.manifest if path.startswith(bag.RUNS)):
             try:

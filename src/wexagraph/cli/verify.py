@@ -32,7 +32,7 @@ _KINDS = (
 @click.argument("folder", metavar="DIR")
 @click.option("--deep", is_flag=True, help="Of a backup: unpack every message, resolve every list entry, too.")
 @click.option("--repair", metavar="SOURCE",
-              help="Of a backup: mend what is wrong, from another copy of it or from the mailbox it is of.")  # fmt: skip
+              help="Of a backup: mend it, from another copy of it or from the mailbox it is of.")  # fmt: skip
 @click.option(
     "--jobs", type=click.IntRange(1, 256), metavar="N", help="Worker processes.  [default: the machine's cores]"
 )

@@ -1,0 +1,432 @@
+"""Backups: what they hold, what opens them, how they are topped up, searched and given back; judged by others' tools."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import mailbox
+import os
+import random
+import re
+import shutil
+import subprocess
+import unittest
+import zipfile
+from collections import Counter
+from pathlib import Path
+
+import bagit
+
+from tests.helpers import ProgramTest, letter, mbox
+from tests.test_accounts import AccountTest, crlf
+from wexagraph.backups.packing import pack
+from wexagraph.backups.volumes import VolumeWriter, members, salvage
+from wexagraph.demo.build import file, message, multipart, text, when
+from wexagraph.demo.mailbox import make_mailbox
+
+
+def digest(data: bytes) -> str:
+    return hashlib.sha256(data).hexdigest()
+
+
+def numbered(start: int, stop: int) -> list[bytes]:
+    return [letter(f"Letter {n}", body=f"Number {n}, from the quay.\n" * (1 + n % 9)) for n in range(start, stop)]
+
+
+class BackupTest(ProgramTest):
+    def backup(self, source: str = "in.mbox", into: str = "bk", *more: object, code: int = 0) -> dict[str, object]:
+        done = self.run_program("backup", source, "--into", into, *more, "--json", code=code)
+        return dict(json.loads(done.stdout)) if done.stdout.startswith("{") else {"said": done.stderr}
+
+    def assert_whole(self, folder: str | Path) -> None:
+        """By our own deep look, by an independent BagIt library, by unzip and by sha256sum."""
+        self.run_program("verify", "--deep", folder)
+        root = self.folder / folder
+        self.assertTrue(bagit.Bag(str(root)).validate())
+        for volume in sorted((root / "data/volumes").glob("*.zip")):
+            tested = subprocess.run(["unzip", "-tqq", volume], capture_output=True, check=False)
+            self.assertEqual(tested.returncode, 0, tested.stdout)
+        summed = subprocess.run(
+            ["sha256sum", "--strict", "--quiet", "-c", "manifest-sha256.txt"], cwd=root, check=False
+        )
+        self.assertEqual(summed.returncode, 0)
+
+    def stored(self, folder: str) -> Counter[str]:
+        """The digests of all messages in the volumes, as `zipfile` reads them."""
+        found: Counter[str] = Counter()
+        for path in (self.folder / folder / "data/volumes").glob("*.zip"):
+            with zipfile.ZipFile(path) as volume:
+                found.update(digest(volume.read(name)) for name in volume.namelist())
+        return found
+
+
+class TheForm(BackupTest):
+    def test_a_demo_backup_opens_with_everything(self) -> None:
+        made = make_mailbox(self.folder / "in")
+        report = self.backup("in", "bk", "--volume-size", "1MB")
+        wanted = Counter(digest(data) for held in made.messages.values() for data in held)
+        self.assertEqual((report["added"], report["failed"]), (sum(wanted.values()), 0))
+        self.assert_whole("bk")
+        self.assertEqual(self.stored("bk"), Counter(wanted.keys()))  # each once
+        listed = {row["id"]: row for row in self.listed("bk")}
+        for row in self.listed("in"):
+            # an mbox counts the quotes of From lines, which belong to no message
+            self.assertEqual(
+                {**row, "size": "", "attachments": ""}, {**listed[row["id"]], "size": "", "attachments": ""}
+            )
+
+    def test_readme_as_written(self) -> None:
+        self.write("in.mbox", mbox(letter("The crane"), letter("The mole")))
+        self.backup()
+        root = self.folder / "bk"
+        self.assertIn("data/volumes/*.zip", (root / "README.txt").read_text())
+        found = subprocess.run(
+            'for volume in data/volumes/*.zip; do unzip -l "$volume"; done | grep "crane"',
+            shell=True, cwd=root, capture_output=True, text=True, check=True,
+        ).stdout  # fmt: skip
+        self.assertIn("in/2026-03-14 1503 Ines Halden - The crane", found)
+        subprocess.run(["unzip", "-q", "data/volumes/000001.zip", "*crane*", "-d", "taken-out"], cwd=root, check=True)
+        (taken,) = (root / "taken-out").rglob("*.eml")
+        self.assertEqual(taken.read_bytes(), letter("The crane"))
+        subprocess.run(["sha256sum", "-c", "--quiet", "manifest-sha256.txt"], cwd=root, check=True)
+
+    def test_volumes_are_bounded_and_never_changed(self) -> None:
+        rng = random.Random(8)
+        big = [message("a@b.example", "c@d.example", f"Plan {n}", when("2026-03-14"), multipart(
+            "mixed", text("See."), file("p.bin", "application/octet-stream", rng.randbytes(300_000)))) for n in range(9)]  # fmt: skip
+        self.write("in.mbox", mbox(*big[:6]))
+        self.backup("in.mbox", "bk", "--volume-size", "1MB")
+        first = {p.name: p.read_bytes() for p in (self.folder / "bk/data/volumes").iterdir()}
+        self.assertGreater(len(first), 1)
+        self.assertTrue(all(len(content) <= 1_048_576 for content in first.values()))
+        lists = {p.name: p.read_bytes() for p in (self.folder / "bk/data/runs").iterdir()}
+        self.write("in.mbox", mbox(*big))
+        self.assertEqual(self.backup("in.mbox", "bk", "--volume-size", "1MB")["added"], 3)
+        for below, before in (("volumes", first), ("runs", lists)):
+            for name, content in before.items():
+                self.assertEqual((self.folder / "bk/data" / below / name).read_bytes(), content)
+        self.assert_whole("bk")
+
+    def test_salvage_takes_whole_entries_only(self) -> None:
+        path = self.folder / "v.zip"
+        writer = VolumeWriter(path)
+        for number in range(20):
+            writer.add(f"{number}.eml", pack(letter(str(number), body="x" * 500)))
+        writer.close()
+        whole = path.read_bytes()
+        listed = members(path)
+        for cut in range(0, len(whole), 997):
+            path.write_bytes(whole[:cut])
+            ends = [m.offset + 30 + len(m.name) + m.packed for m in listed]
+            self.assertEqual(len(list(salvage(path))), sum(end <= cut for end in ends))
+
+    def test_folders_that_are_no_place_for_it(self) -> None:
+        self.write("in.mbox", mbox(letter()))
+        self.write("other/file.txt", "mine")
+        self.assertIn("holds something else", str(self.backup("in.mbox", "other", code=3)["said"]))
+        self.run_program("export", "in.mbox", "--into", "out", "--as", "eml")
+        self.assertIn("holds an export", str(self.backup("in.mbox", "out", code=3)["said"]))
+        self.assertIn("is no backup", self.run_program("runs", "other", code=3).stderr)
+        self.assertIn("between 1 MB and 4 GB", self.run_program("backup", "in.mbox", "--into", "bk", "--volume-size", "3",
+                                                                code=2).stderr)  # fmt: skip
+
+
+class ToppingUp(BackupTest):
+    def test_only_what_is_new(self) -> None:
+        self.write("in.mbox", mbox(*numbered(0, 30)))
+        self.assertEqual(self.backup()["added"], 30)
+        report = self.backup()
+        self.assertEqual((report["added"], report["known"], report["volumes"]), (0, 30, 0))
+        self.write("in.mbox", mbox(*numbered(0, 40)))
+        report = self.backup()
+        self.assertEqual((report["added"], report["known"]), (10, 30))
+        # compacted: all places change, no message does
+        self.write("in.mbox", mbox(*numbered(5, 40)))
+        report = self.backup()
+        self.assertEqual((report["added"], report["read"]), (0, 35))
+        self.assertEqual(len(self.listed("bk")), 35)
+        self.assertEqual(len(self.stored("bk")), 40)
+        self.assertEqual(len({row["subject"] for row in self.listed("bk", "--as-of", "ever")}), 40)
+        self.assertIn("5 messages of earlier runs", self.run_program("list", "bk").stdout)
+        self.assert_whole("bk")
+
+    def test_one_message_in_many_folders_is_stored_once(self) -> None:
+        for folder in ("a", "b", "c"):
+            self.write(f"in/{folder}/x.eml", letter("The same"))
+        report = self.backup("in")
+        self.assertEqual((report["added"], report["known"]), (1, 2))
+        self.assertEqual(sum(self.stored("bk").values()), 1)
+        self.assertEqual(len(self.listed("bk")), 3)
+
+    def test_flags_and_folders_change_without_a_body(self) -> None:
+        box = mailbox.Maildir(self.folder / "md", create=True)
+        for data in numbered(0, 5):
+            box.add(data)
+        self.backup("md")
+        first = sorted((self.folder / "md/new").iterdir())
+        first[0].rename(self.folder / "md/cur" / f"{first[0].name}:2,FS")
+        report = self.backup("md")
+        self.assertEqual((report["added"], report["changed"], report["volumes"]), (0, 1, 0))
+        self.assertEqual(sorted(row["flags"] for row in self.listed("bk")), ["", "", "", "", "flagged seen"])
+        (self.folder / "md/.Archive/cur").mkdir(parents=True)
+        (self.folder / "md/.Archive/new").mkdir()
+        first[1].rename(self.folder / "md/.Archive/cur" / f"{first[1].name}:2,S")
+        report = self.backup("md")
+        self.assertEqual((report["added"], report["gone"]), (0, 1))
+        self.assertEqual(Counter(row["folder"] for row in self.listed("bk")), {"INBOX": 4, "Archive": 1})
+        self.assert_whole("bk")
+
+    def test_as_it_was(self) -> None:
+        self.write("in.mbox", mbox(*numbered(0, 3)))
+        first = str(self.backup()["run"])
+        self.write("in.mbox", mbox(*numbered(2, 6)))
+        second = str(self.backup()["run"])
+        self.assertLess(first, second)
+        self.assertEqual(self.subjects("bk", "--as-of", first), ["Letter 0", "Letter 1", "Letter 2"])
+        self.assertEqual(self.subjects("bk"), [f"Letter {n}" for n in range(2, 6)])
+        self.assertEqual(self.subjects("bk", "--as-of", first[:10]), self.subjects("bk"))
+        self.assertIn("3 messages", self.run_program("folders", "bk", "--as-of", first).stdout)
+        self.assertIn(
+            "holds nothing of 2001-01-01", self.run_program("list", "bk", "--as-of", "2001-01-01", code=3).stderr
+        )
+        self.assertIn("is for backups", self.run_program("list", "in.mbox", "--as-of", "2026-01-01", code=2).stderr)
+        runs = json.loads(self.run_program("runs", "bk", "--json").stdout)
+        self.assertEqual(
+            [(run["added"], run["gone"], run["state"]) for run in runs], [(3, 0, "whole"), (3, 2, "whole")]
+        )
+
+    def test_a_choice_in_parts(self) -> None:
+        mails = [letter(f"L{n}", date=f"Sat, {n:02} Mar 2026 15:03:00 +0000", body=f"{n}\n") for n in range(1, 21)]
+        self.write("in.mbox", mbox(*mails))
+        self.assertEqual(self.backup("in.mbox", "bk", "--before", "2026-03-11")["added"], 10)
+        report = self.backup("in.mbox", "bk", "--since", "2026-03-11")
+        self.assertEqual((report["added"], report["gone"]), (10, 0))
+        self.assertEqual(len(self.listed("bk")), 20)
+        self.assertEqual(self.backup()["added"], 0)
+
+    def test_a_source_that_shrinks_to_nothing_and_a_clock_set_back(self) -> None:
+        for n in range(4):
+            self.write(f"in/{n}.eml", letter(f"L{n}"))
+        later = self.run_program("backup", "in", "--into", "bk", "--json", env={"FAKE": "1"})
+        name = json.loads(later.stdout)["run"]
+        future = re.sub(r"^\d{4}", "2099", name)
+        for path in (self.folder / "bk/data/runs").iterdir():  # as if the last run had been in another century
+            path.rename(path.with_name(f"{future}.jsonl"))
+        manifest = self.folder / "bk/manifest-sha256.txt"
+        manifest.write_text(manifest.read_text().replace(name, future))
+        for tags in (self.folder / "bk").glob("tagmanifest*"):
+            tags.unlink()
+        (self.folder / "bk/catalogue.sqlite").unlink()
+        for n in range(1, 4):
+            (self.folder / f"in/{n}.eml").unlink()
+        report = self.backup("in")
+        self.assertGreater(str(report["run"]), future)
+        self.assertEqual((report["added"], report["gone"]), (0, 3))
+        self.assert_whole("bk")
+        self.assertEqual(self.subjects("bk"), ["L0"])
+
+    def test_two_sources_in_one_backup(self) -> None:
+        self.write("a.mbox", mbox(letter("From A")))
+        self.write("b.mbox", mbox(letter("From B"), letter("From A")))
+        self.backup("a.mbox")
+        self.assertEqual(self.backup("b.mbox")["added"], 1)
+        self.assertEqual(sorted(row["folder"] for row in self.listed("bk")), ["a.mbox/a", "b.mbox/b", "b.mbox/b"])
+
+
+class AsASource(BackupTest):
+    def setUp(self) -> None:
+        super().setUp()
+        make_mailbox(self.folder / "in")
+        self.backup("in")
+
+    def test_exports_are_the_same_as_from_the_mailbox(self) -> None:
+        for source in ("in", "bk"):
+            self.run_program("export", source, "--into", f"out-{source}", "--as", "eml,text", "--since", "2026-03-01")
+        made = self.made("out-in")
+        self.assertEqual(made, self.made("out-bk"))
+        for path in made:
+            self.assertEqual((self.folder / "out-in" / path).read_bytes(), (self.folder / "out-bk" / path).read_bytes())
+        self.run_program("attachments", "bk", "--into", "files", "--attached", "*.xlsx")
+        self.assertTrue(self.made("files", ".xlsx"))
+        id = self.listed("bk", "--subject", "East quay survey")[0]["id"]
+        self.assertIn("the survey of the east quay is done", self.run_program("show", "bk", id).stdout)
+
+    def test_searching_all_words(self) -> None:
+        found = self.run_program("list", "bk", "--text", "fender berth").stdout
+        self.assertIn("East quay survey", found)
+        self.assertIn("The fender at berth 4", found)  # where it stands
+        self.assertEqual(self.subjects("bk", "--text", '"the survey of the east quay is done"'), ["East quay survey"])
+        self.assertEqual(self.subjects("bk", "--text", '"survey done"'), [])
+        self.assertEqual(self.subjects("bk", "--text", "Uber*"), self.subjects("bk", "--text", "\u00fcber"))
+        self.assertTrue(self.subjects("bk", "--text", "dredging xlsx"))  # the name of an attachment
+        self.assertEqual(self.subjects("bk", "--text", "no-such-word-anywhere"), [])
+        self.assertTrue(self.subjects("bk", "--text", "cormorant", "--from", "osgood"))
+        for odd in ('"', "*", "AND", "a:b", "NEAR(", "'; DROP TABLE words"):
+            self.run_program("list", "bk", "--text", odd)
+
+    def test_the_catalogue_is_made_again(self) -> None:
+        wanted = self.run_program("list", "bk", "--csv").stdout
+        path = self.folder / "bk/catalogue.sqlite"
+        for content in (None, b"", b"SQLite format 3\0" + bytes(5000)):
+            path.unlink(missing_ok=True)
+            if content is not None:
+                path.write_bytes(content)
+            self.assertEqual(self.run_program("list", "bk", "--csv").stdout, wanted)
+        self.run_program("verify", "bk", code=1)
+        self.run_program("verify", "bk", "--repair", "in")
+        self.assert_whole("bk")
+
+    def test_a_backup_that_can_not_be_written_to_is_read(self) -> None:
+        place = self.folder / "disk"
+        place.mkdir()
+        shutil.copytree(self.folder / "bk", place / "bk")
+        mounted = subprocess.run(["mount", "--bind", "-o", "ro", place, place], capture_output=True, check=False)
+        mounted = (
+            mounted if mounted.returncode else subprocess.run(["mount", "-o", "remount,ro,bind", place], check=False)
+        )
+        self.addCleanup(subprocess.run, ["umount", place], capture_output=True)
+        if mounted.returncode:
+            self.skipTest("this machine does not let a test mount anything")
+        self.assertEqual(len(self.listed("disk/bk")), 107)
+        self.run_program("verify", "disk/bk")
+        self.assertIn("can't be written to", str(self.backup("in", "disk/bk", code=3)["said"]))
+
+
+class GivingBack(BackupTest):
+    def test_every_target_once_and_again(self) -> None:
+        made = make_mailbox(self.folder / "in").messages
+        wanted = Counter(digest(data) for held in made.values() for data in held)
+        self.backup("in")
+        for target in ("eml", "all.mbox", "all.zip", "maildir:md", "each.mbox"):
+            more = ["--by-folder"] if target == "each.mbox" else []
+            first = json.loads(self.run_program("restore", "bk", "--into", target, *more, "--json").stdout)
+            self.assertEqual((first["written"], first["already"], first["failed"]), (107, 0, 0), target)
+            again = json.loads(self.run_program("restore", "bk", "--into", target, *more, "--json").stdout)
+            self.assertEqual((again["written"], again["already"]), (0, 107), target)
+        self.assertEqual(Counter(digest(p.read_bytes()) for p in (self.folder / "eml").rglob("*.eml")), wanted)
+        with zipfile.ZipFile(self.folder / "all.zip") as packed:
+            self.assertEqual(Counter(digest(packed.read(name)) for name in packed.namelist()), wanted)
+        self.assertEqual((self.folder / "all.mbox").read_bytes().count(b"\nFrom ") + 1, 107)
+        self.assertEqual(Counter(row["folder"] for row in self.listed("maildir:md".removeprefix("maildir:"))),
+                         Counter(row["folder"] for row in self.listed("in")))  # fmt: skip
+        self.assertFalse(list(self.folder.rglob("*.part")))
+
+    def test_part_of_it_into_what_is_there(self) -> None:
+        self.write("in.mbox", mbox(*numbered(0, 10)))
+        self.backup()
+        self.write("half.mbox", mbox(*numbered(0, 5)))
+        report = json.loads(self.run_program("restore", "bk", "--into", "half.mbox", "--json").stdout)
+        self.assertEqual((report["written"], report["already"]), (5, 5))
+        self.assertEqual(self.subjects("half.mbox"), [f"Letter {n}" for n in range(10)])
+        self.run_program("restore", "bk", "--subject", "Letter 3", "--into", "one")
+        self.assertEqual(len(self.made("one")), 1)
+        self.assertIn("is no backup", self.run_program("restore", "in.mbox", "--into", "x", code=2).stderr)
+        self.assertIn("ends in .mbox", self.run_program("restore", "bk", "--into", "x", "--by-folder", code=2).stderr)
+
+    def test_names_from_a_message_lead_nowhere(self) -> None:
+        self.write("in.mbox", mbox(letter("../../../etc/passwd"), letter("a/b\\c:d|e"), letter("\u202egnp.exe")))
+        self.backup()
+        self.run_program("restore", "bk", "--into", "deep/out")
+        made = list(self.folder.rglob("*.eml"))
+        self.assertEqual(len(made), 3)
+        self.assertTrue(all(p.parent == self.folder / "deep/out/in" for p in made))
+
+
+class OnALine(AccountTest, BackupTest):
+    def backup_account(self, into: str, *more: str) -> dict[str, object]:
+        return dict(json.loads(self.run_program("backup", "@office", "--into", into, *more, "--json").stdout))
+
+    def test_top_up_asks_little(self) -> None:
+        self.server.fill("Quay", [crlf(data) for data in numbered(0, 40)])
+        self.assertEqual(self.backup_account("bk", "--folder", "Quay")["added"], 40)
+        self.server.forget_commands()
+        report = self.backup_account("bk", "--folder", "Quay")
+        self.assertEqual((report["added"], report["known"]), (0, 40))
+        self.assertEqual(len(self.sent("STATUS")), 1)
+        self.assertEqual(self.sent("FETCH"), [])
+        self.server.fill("Quay", [crlf(data) for data in numbered(40, 42)], "(\\Flagged)")
+        client = self.server.client()
+        client.select('"Quay"')
+        client.store("1", "+FLAGS", "(\\Seen Filed)")
+        client.logout()
+        self.server.forget_commands()
+        report = self.backup_account("bk", "--folder", "Quay")
+        self.assertEqual((report["added"], report["changed"], report["gone"]), (2, 1, 0))
+        (bodies,) = self.sent("FETCH", "BODY.PEEK[]")
+        self.assertIn("41:42", bodies)
+        flags = Counter(row["flags"] for row in self.listed("bk"))
+        self.assertEqual(flags, {"": 39, "filed seen": 1, "flagged": 2})
+        self.assert_whole("bk")
+
+    def test_round_trip(self) -> None:
+        """mbox to backup to Maildir to backup to IMAP to backup to EML: all digests, flags, folders and dates."""
+        mails = [
+            crlf(letter(f"Round {n}", more=f"Message-ID: <r{n}@saltmere.example>\nStatus: R\n")) for n in range(12)
+        ]
+        lines = [b"From quay@saltmere.example Sat Mar %2d 15:03:0%d 2026\n" % (1 + n, n % 10) for n in range(12)]
+        self.write("trip/Round.mbox", b"".join(line + data + b"\r\n" for line, data in zip(lines, mails, strict=True)))
+        self.run_program("backup", "trip", "--into", "b1")
+        wanted = self.state("b1")
+        self.assertEqual(len(wanted), 12)
+        self.run_program("restore", "b1", "--into", "maildir:md")
+        self.run_program("backup", "md", "--into", "b2", "--folder", "Round")
+        self.assertEqual(self.state("b2"), wanted)
+        done = self.run_program("restore", "b2", "--into", "@office")
+        self.assertIn("12 given back", done.stdout)
+        done = self.run_program("restore", "b2", "--into", "@office")
+        self.assertIn("0 given back, 12 there already", done.stdout)
+        self.run_program("backup", "@office", "--into", "b3", "--folder", "Round")
+        self.assertEqual(self.state("b3"), wanted)
+        self.run_program("restore", "b3", "--into", "eml")
+        self.assertEqual(sorted(digest(p.read_bytes()) for p in (self.folder / "eml/Round").iterdir()),
+                         sorted(digest(data) for data in mails))  # fmt: skip
+        times = {int(p.stat().st_mtime) for p in (self.folder / "eml/Round").iterdir()}
+        self.assertEqual(len(times), 12)
+
+    def state(self, folder: str) -> list[tuple[str, str, str, str]]:
+        """Folder, digest, flags and arrival of all messages, from the lists of the runs themselves."""
+        found = []
+        for path in sorted((self.folder / folder / "data/runs").iterdir()):
+            name = ""
+            for line in path.read_text("utf-8").splitlines():
+                value = json.loads(line)
+                name = value.get("folder", name)
+                if "message" in value:
+                    instant = value["arrived"].replace("+00:00", "")
+                    found.append((name.removesuffix(".mbox"), value["message"], " ".join(value["flags"]), instant))
+        return sorted(found)
+
+    def test_afterwards_only_what_is_proved(self) -> None:
+        self.server.fill("Clear", [crlf(data) for data in numbered(100, 106)])
+        self.assertIn("--yes", self.run_program("backup", "@office", "--folder", "Clear", "--into", "bk", "--afterwards",
+                                                "delete", code=2).stderr)  # fmt: skip
+        done = self.run_program("backup", "@office", "--folder", "Clear", "--into", "bk", "--afterwards", "move:Kept/Old",
+                                "--subject", "Letter 10", "--yes")  # fmt: skip
+        self.assertIn("6 messages changed", done.stdout)
+        self.assertEqual((len(self.server.state("Clear")), len(self.server.state("Kept.Old"))), (0, 6))
+        self.assert_whole("bk")
+
+    def test_a_damaged_volume_clears_nothing(self) -> None:
+        self.server.fill("Unsafe", [crlf(data) for data in numbered(200, 204)])
+        self.run_program("backup", "@office", "--folder", "Unsafe", "--into", "bk")
+        (volume,) = (self.folder / "bk/data/volumes").iterdir()
+        content = bytearray(volume.read_bytes())
+        content[200] ^= 4
+        volume.write_bytes(content)
+        done = self.run_program(
+            "backup", "@office", "--folder", "Unsafe", "--into", "bk", "--afterwards", "delete", "--yes"
+        )
+        self.assertIn("no message is proved", done.stderr)
+        self.assertEqual(len(self.server.state("Unsafe")), 4)
+
+    def test_pop(self) -> None:
+        self.server.fill("INBOX", [crlf(letter(f"Pop {n}")) for n in range(3)])
+        self.write("wexagraph.toml", self.configuration(self.server.pops, scheme="pops"))
+        self.assertEqual(self.backup_account("bk")["added"], 3)
+        self.assertEqual(self.backup_account("bk")["added"], 0)
+        self.assertEqual(len(self.listed("bk")), 3)
+
+
+if __name__ == "__main__":
+    os.environ.setdefault("TZ", "UTC")
+    unittest.main()

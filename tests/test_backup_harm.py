@@ -1,0 +1,265 @@
+"""Backups in harm's way: killed at any instant, bits flipped, disks full, unwritable or gone."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import random
+import shutil
+import subprocess
+import time
+import zipfile
+from collections import Counter
+from pathlib import Path
+
+import bagit
+
+from tests.helpers import letter, mbox
+from tests.running import RunTest
+from wexagraph.backups.verify import verify
+from wexagraph.demo.build import file, message, multipart, text, when
+
+
+def mails(start: int, stop: int) -> list[bytes]:
+    """Letters of several sizes, some with what does not deflate."""
+    rng = random.Random(start)
+    found = []
+    for number in range(start, stop):
+        if number % 6 == 0:
+            parts = multipart(
+                "mixed", text("Plan.\n"), file("p.bin", "application/octet-stream", rng.randbytes(90_000))
+            )
+            found.append(
+                message("a@b.example", "c@d.example", f"Plan {number}", when("2026-03-14", 9, number % 60), parts)
+            )
+        else:
+            found.append(letter(f"Letter {number}", body=f"Number {number}.\n" * (1 + number % 50)))
+    return found
+
+
+class Harm(RunTest):
+    def assert_sound(self, folder: str, once: bool = True) -> None:
+        done = self.run_program("verify", "--deep", folder, code=None)
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        found: Counter[str] = Counter()
+        for path in (self.folder / folder / "data/volumes").glob("*.zip"):
+            with zipfile.ZipFile(path) as volume:
+                found.update(hashlib.sha256(volume.read(name)).hexdigest() for name in volume.namelist())
+        if once:
+            self.assertFalse([d for d, count in found.items() if count > 1], "a message is stored twice")
+
+    def held(self, folder: str) -> list[tuple[str, str]]:
+        """What the backup holds at its last run: folder and digest, as exported and digested again."""
+        out = self.folder / f"held-{time.monotonic_ns()}"
+        self.run_program("restore", folder, "--into", out)
+        found = [(p.parent.name, hashlib.sha256(p.read_bytes()).hexdigest()) for p in out.rglob("*.eml")]
+        shutil.rmtree(out)
+        return sorted(found)
+
+    def kill_after(self, seconds: float, *arguments: object) -> None:
+        process = self.start(*arguments)
+        time.sleep(seconds)
+        process.kill()
+        process.communicate()
+
+    def test_killed_at_sixty_instants(self) -> None:
+        rng = random.Random(60)
+        folder = self.folder / "in"
+        folder.mkdir()
+        backup = ("backup", "in", "--into", "bk", "--volume-size", "1MB", "--jobs", "2")
+        grown = 0
+        for turn in range(12):
+            # a first run and top-ups, each killed twice at random instants before it comes to its end
+            fresh = mails(grown, grown + 25)
+            (folder / f"part-{turn}.mbox").write_bytes(mbox(*fresh))
+            grown += 25
+            for _ in range(3):
+                self.kill_after(0.15 + rng.random() * 0.5, *backup)
+                self.assert_readable()
+            if turn % 3 == 2:
+                self.kill_after(0.15 + rng.random() * 0.4, "join", "bk", "--volume-size", "4MB")
+                self.assert_readable()
+                self.run_program("join", "bk", "--volume-size", "4MB")
+            if turn % 2:
+                self.kill_after(0.15 + rng.random() * 0.3, "copy", "bk", "--into", "bk2")
+                found = verify(self.folder / "bk2") if (self.folder / "bk2/bagit.txt").exists() else None
+                self.assertTrue(found is None or found.complete, found)
+            self.run_program(*backup)
+            self.assert_sound("bk")
+        self.run_program("backup", "in", "--into", "undisturbed")
+        self.assertEqual(self.held("bk"), self.held("undisturbed"))
+        self.assertTrue(bagit.Bag(str(self.folder / "bk")).validate())
+        self.run_program("copy", "bk", "--into", "bk2")
+        self.assert_sound("bk2")
+        self.assertEqual(self.held("bk2"), self.held("undisturbed"))
+
+    def assert_readable(self) -> None:
+        """Right after a kill, before anything was mended."""
+        if (self.folder / "bk/bagit.txt").exists():
+            done = self.run_program("verify", "--deep", "bk", code=None)
+            self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+
+    def test_killed_while_only_the_end_was_left_to_do(self) -> None:
+        """Every state that the last steps of a run can leave: each is whole, and the next run ends right."""
+        self.write("in.mbox", mbox(*mails(0, 20)))
+        self.run_program("backup", "in.mbox", "--into", "bk")
+        self.write("in.mbox", mbox(*mails(0, 40)))
+        self.run_program("backup", "in.mbox", "--into", "end")
+        before, after = self.folder / "bk", self.folder / "after"
+        shutil.copytree(before, after)
+        self.run_program("backup", "in.mbox", "--into", "after")
+        tags = ("tagmanifest-sha256.txt", "tagmanifest-sha512.txt")
+        new = [p for p in sorted(after.rglob("*")) if p.is_file() and "data" in p.parts
+               and not (before / p.relative_to(after)).exists()]  # fmt: skip
+        steps: list[list[Path]] = [[], new[:1], new, [*new, after / "manifest-sha256.txt"],
+                                   [*new, after / "manifest-sha256.txt", after / "bag-info.txt", after / "catalogue.sqlite"]]  # fmt: skip
+        for number, done in enumerate(steps):
+            place = self.folder / f"step-{number}"
+            shutil.copytree(before, place)
+            for name in tags:
+                (place / name).unlink()
+            for path in done:
+                shutil.copyfile(path, place / path.relative_to(after))
+            found = verify(place, deep=True)
+            self.assertTrue(found.complete, (number, found.findings))
+            report = json.loads(self.run_program("backup", "in.mbox", "--into", place, "--json").stdout)
+            self.assertEqual(report["failed"], 0)
+            self.assert_sound(place.name)
+            self.assertEqual(self.held(place.name), self.held("end"), number)
+
+    def test_one_flipped_bit_anywhere(self) -> None:
+        rng = random.Random(200)
+        self.write("in.mbox", mbox(*mails(0, 30)))
+        self.run_program("backup", "in.mbox", "--into", "bk")
+        self.write("in.mbox", mbox(*mails(0, 45)))
+        self.run_program("backup", "in.mbox", "--into", "bk")
+        self.run_program("backup", "in.mbox", "--into", "bk")
+        self.run_program("copy", "bk", "--into", "copy")
+        root = self.folder / "bk"
+        files = [p for p in sorted(root.rglob("*")) if p.is_file() and ".wexagraph" not in p.parts]
+        whole = {p: p.read_bytes() for p in files}
+        wanted = self.held("bk")
+        for turn in range(200):
+            # every file as often as any other: the small ones are the ones that lists depend on
+            path = files[turn % len(files)] if turn < 120 else rng.choices(files, [len(whole[p]) for p in files])[0]
+            content = bytearray(whole[path])
+            at = rng.randrange(len(content))
+            content[at] ^= 1 << rng.randrange(8)
+            path.write_bytes(content)
+            found = verify(root)
+            named = {finding.path for finding in found.findings if finding.state != "foreign"}
+            with self.subTest(path=path.name, at=at):
+                self.assertEqual(named, {path.relative_to(root).as_posix()})
+                if turn % 8 == 0:
+                    source = "in.mbox" if turn % 16 else "copy"
+                    done = self.run_program("verify", "bk", "--repair", source, code=None)
+                    self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+                    self.assertIn("Mended", done.stdout)
+                    self.assertEqual(self.held("bk"), wanted)
+            for other, content in whole.items():
+                if not other.exists() or other.read_bytes() != content:
+                    other.write_bytes(content)
+
+    def test_a_lost_volume_is_named_and_fetched_again(self) -> None:
+        self.write("in.mbox", mbox(*mails(1, 6)))
+        self.run_program("backup", "in.mbox", "--into", "bk")
+        (volume,) = (self.folder / "bk/data/volumes").iterdir()
+        volume.unlink()
+        done = self.run_program("verify", "bk", code=1)
+        self.assertIn("Missing: data/volumes/000001.zip", done.stdout)
+        self.assertIn("Letter 3", done.stdout)
+        self.assertIn("is damaged", self.run_program("restore", "bk", "--into", "r", code=1).stdout
+                      .replace("can't be read", "is damaged"))  # fmt: skip
+        self.write("none.mbox", mbox(letter("Another")))
+        done = self.run_program("verify", "bk", "--repair", "none.mbox", code=1)
+        self.assertIn("Not mended: data/volumes/000001.zip", done.stdout)
+        self.run_program("verify", "bk", "--repair", "in.mbox")
+        self.assert_sound("bk")
+
+    def test_a_foreign_file_is_named_and_left(self) -> None:
+        self.write("in.mbox", mbox(*mails(1, 3)))
+        self.run_program("backup", "in.mbox", "--into", "bk")
+        self.write("bk/data/notes.txt", "mine")
+        self.assertIn("Foreign: data/notes.txt", self.run_program("verify", "bk", code=1).stdout)
+        self.run_program("backup", "in.mbox", "--into", "bk")
+        self.assertEqual((self.folder / "bk/data/notes.txt").read_text(), "mine")
+
+    def disk(self, size: str) -> Path:
+        place = self.folder / "disk"
+        place.mkdir()
+        mounted = subprocess.run(
+            ["mount", "-t", "tmpfs", "-o", f"size={size}", "none", place], capture_output=True, check=False
+        )
+        if mounted.returncode:
+            self.skipTest("this machine does not let a test mount anything")
+        self.addCleanup(subprocess.run, ["umount", "-l", place], capture_output=True)
+        return place
+
+    def test_a_full_disk(self) -> None:
+        place = self.disk("1500k")
+        self.write("in.mbox", mbox(*mails(1, 20)))
+        self.run_program("backup", "in.mbox", "--into", place / "bk")
+        self.write("in.mbox", mbox(*mails(1, 200)))
+        done = self.run_program("backup", "in.mbox", "--into", place / "bk", code=3)
+        self.assertIn("no space is left", done.stderr)
+        found = verify(place / "bk", deep=True)
+        self.assertTrue(found.complete, found.findings)
+        subprocess.run(["mount", "-o", "remount,size=30m", place], check=True)
+        self.run_program("backup", "in.mbox", "--into", place / "bk")
+        self.assert_sound("disk/bk")
+        self.assertEqual(len(self.listed("disk/bk")), 199)
+
+    def test_a_stick_that_is_pulled_out(self) -> None:
+        self.write("in.mbox", mbox(*mails(0, 400)))
+        self.run_program("backup", "in.mbox", "--subject", "Letter 1", "--into", "stick/bk")
+        process = self.start("backup", "in.mbox", "--into", "stick/bk")
+        time.sleep(0.6)
+        (self.folder / "stick").rename(self.folder / "pulled")
+        said = process.communicate()[1]
+        self.assertIn(process.returncode, (0, 3), said)
+        self.assertNotIn("Traceback", said)
+        shutil.rmtree(self.folder / "stick", ignore_errors=True)
+        (self.folder / "pulled").rename(self.folder / "stick")
+        found = verify(self.folder / "stick/bk", deep=True)
+        self.assertTrue(found.complete, found.findings)
+        self.run_program("backup", "in.mbox", "--into", "stick/bk")
+        self.assert_sound("stick/bk")
+
+    def test_two_at_once(self) -> None:
+        self.write("in.mbox", mbox(*mails(0, 300)))
+        first = self.start("backup", "in.mbox", "--into", "bk")
+        time.sleep(0.5)
+        second = self.run_program("backup", "in.mbox", "--into", "bk", code=None)
+        first.communicate()
+        self.assertEqual(first.returncode, 0)
+        self.assertIn(second.returncode, (0, 3), second.stderr)
+        self.assert_sound("bk")
+
+    def test_ctrl_c_keeps_what_there_is(self) -> None:
+        self.write("in.mbox", mbox(*mails(0, 1500)))
+        process = self.start("backup", "in.mbox", "--into", "bk")
+        time.sleep(0.7)
+        process.send_signal(2)
+        said = process.communicate()[1]
+        self.assertIn(process.returncode, (0, 130), said)
+        self.assert_sound("bk")
+        self.run_program("backup", "in.mbox", "--into", "bk")
+        self.assert_sound("bk")
+        self.assertEqual(len(self.listed("bk")), 1500)
+
+    def test_a_copy_that_is_of_another_backup(self) -> None:
+        for name in ("a", "b"):
+            self.write(f"{name}.mbox", mbox(letter(name)))
+            self.run_program("backup", f"{name}.mbox", "--into", f"bk-{name}")
+            time.sleep(1.1)
+        done = self.run_program("copy", "bk-a", "--into", "bk-b", code=3)
+        self.assertIn("it is no copy of it", done.stderr)
+        self.assert_sound("bk-b")
+        self.write("a.mbox", mbox(*mails(0, 30)))
+        self.run_program("copy", "bk-a", "--into", "bk-c")
+        self.run_program("backup", "a.mbox", "--into", "bk-a")
+        self.run_program("join", "bk-a")
+        done = self.run_program("copy", "bk-a", "--into", "bk-c")
+        self.assertIn("were joined removed", done.stdout.replace("that ", ""))
+        self.assert_sound("bk-c")
+        self.assertEqual(self.held("bk-a"), self.held("bk-c"))
