@@ -49,6 +49,14 @@ rm "saltmere/export/letters/2026-01-28 0645 Tide and Trade - Tide and Trade- Ice
 echo " " >>saltmere/export/register.csv
 touch saltmere/export/notes.txt
 terminal verify "wexagraph verify saltmere/export"
+wexagraph export saltmere/mailbox --bind conversation --cover --subject "Buoy 14" --into bound >bound.txt
+bound=$(find bound -name "*Buoy 14.pdf" | head -1)
+pdftoppm -r 66 -l 3 -png "$bound" bound-page
+convert bound-page*.png -bordercolor "#c5d0d6" -border 1 +append -resize 1280x "$here/page-bound.png"
+wexagraph backup saltmere/mailbox --into stick >backup.txt
+wexagraph backup saltmere/mailbox --into stick >>backup.txt
+terminal backup "wexagraph runs stick; echo; wexagraph list stick --text fender; echo; wexagraph verify stick --deep" 4
+terminal config "wexagraph config" 3
 pages page-letters "East quay survey" "Ice on the inner basin"
 pages page-conversation "1153 Osgood, Piet" "Noise at the boatyard"
 pages page-rare "Moved- Berthing meeting" "Please confirm your account"

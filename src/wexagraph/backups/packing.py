@@ -33,6 +33,7 @@ _KEPT = re.compile(
     rb"(?im)^(date|from|sender|reply-to|to|cc|bcc|subject|message-id|in-reply-to|references|received|content-type)"
     rb"[ \t]*:((?:[^\n]|\n[ \t])*)"
 )
+_PROPERTY = re.compile(r"(?m)^(?:BEGIN|END|PRODID|VERSION|UID|DTSTAMP|METHOD|SEQUENCE)\b.*\n?|^[A-Z-]+(?:;[^:\n]*)?:")
 _ROOM = 40
 _MOST_HEADER = 16_000
 _MOST_TEXT = 400_000
@@ -110,7 +111,8 @@ def _words(message: Message, leaves: list[Leaf]) -> tuple[str, str, str, str]:
     texts = [*_texts(message)]
     for leaf in leaves:
         if leaf.part is not None and leaf.type in ("text/plain", "text/csv", "text/calendar", "text/markdown"):
-            texts.append(leaf.part.content()[:_MOST_ATTACHED_TEXT].decode("utf-8", "replace"))
+            told = leaf.part.content()[:_MOST_ATTACHED_TEXT].decode("utf-8", "replace")
+            texts.append(_PROPERTY.sub("", told).replace("\\n", " ") if leaf.type == "text/calendar" else told)
     names = "\n".join(leaf.name for leaf in leaves if leaf.name)
     found = (header.subject, "\n".join(people), "\n".join(texts)[:_MOST_TEXT], names)
     subject, told, text, named = (part.encode("utf-8", "replace").decode("utf-8") for part in found)

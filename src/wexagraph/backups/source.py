@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from datetime import date, datetime, timedelta
+from itertools import islice
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
@@ -16,7 +17,7 @@ from wexagraph.selection.criteria import parse_day
 from wexagraph.sources import WHOLE, Envelope, Leaf, Share, Source, Wanted
 
 EVER = "ever"
-_AROUND = 60
+_AROUND, _MOST_SPOTS = 60, 500
 _QUOTES = re.compile(r"(?m)^[> ]+")
 
 
@@ -113,11 +114,12 @@ class BackupSource(Source):
             return ""
         pattern = re.compile("|".join(map(re.escape, looked_for)), re.IGNORECASE)
         for text in (_QUOTES.sub("", words[2]), words[3]):
-            match = pattern.search(text)
-            if match:
-                start = max(0, match.start() - _AROUND)
-                piece = " ".join(text[start : match.end() + _AROUND].split())
-                return f"{'...' if start else ''}{piece}{'...' if match.end() + _AROUND < len(text) else ''}"
+            spots = [match.span() for match in islice(pattern.finditer(text), _MOST_SPOTS)]
+            if spots:
+                start, end = max(spots, key=lambda spot: _different(pattern, text, *spot))
+                start, stop = max(0, start - _AROUND), end + _AROUND
+                piece = " ".join(text[start:stop].split())
+                return f"{'...' if start else ''}{piece}{'...' if stop < len(text) else ''}"
         return ""
 
     def digest(self, envelope: Envelope) -> str:
@@ -136,6 +138,11 @@ class BackupSource(Source):
 
     def attachments(self, envelope: Envelope) -> list[Leaf]:
         return [Leaf(name, type, None, size) for name, type, size in self.catalogue.leaves(self._known(envelope)[1])]
+
+
+def _different(pattern: re.Pattern[str], text: str, start: int, end: int) -> int:
+    """How many different words of those looked for stand around a spot."""
+    return len({found.casefold() for found in pattern.findall(text, max(0, start - _AROUND), end + _AROUND)})
 
 
 def _end_of(day: str, zone: str) -> str:

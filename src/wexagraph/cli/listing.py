@@ -22,7 +22,7 @@ from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Share, Source, reopen
-from wexagraph.text import cell, one_line, size
+from wexagraph.text import cell, one_line, shortened, size
 
 _LARGE = 64 * 1024 * 1024  # bytes of a source that are worth starting processes for
 _SHARE = 16 * 1024 * 1024
@@ -185,7 +185,8 @@ def _found(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> None:
         click.echo(f"{_line(mailbox, envelope, timezone)}{click.style('  in ' + one_line(envelope.folder), dim=True)}")
         snippet = mailbox.snippet(envelope, choice.texts) if number < _SNIPPETS else ""
         if snippet:
-            click.secho(f"            {one_line(snippet)}", fg="cyan")
+            room = shutil.get_terminal_size().columns - 16 if sys.stdout.isatty() else 1000
+            click.secho(f"            {shortened(one_line(snippet), max(room, 20))}", fg="cyan")
     _sums(mailbox, len(found), sum(envelope.size for envelope in found))
 
 

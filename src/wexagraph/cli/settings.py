@@ -12,6 +12,8 @@ from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.errors import CallError
 from wexagraph.text import one_line
 
+_UNSET: tuple[Any, ...] = (None, False, "", (), [])
+
 
 @click.command("config")
 @click.argument("command", metavar="[COMMAND]", default="export")
@@ -54,7 +56,7 @@ def _row(
         return name, set_to[parameter.name], config.origins.get(name, "wexagraph.toml")
     default = parameter.default if isinstance(parameter.default, str | int | float | bool | tuple | list) else None
     if isinstance(parameter.show_default, str) and not default:
-        return name, f"({parameter.show_default})", "default"
+        return name, parameter.show_default, "default"
     return name, default, "default"
 
 
@@ -62,7 +64,10 @@ def _print(command: str, rows: list[tuple[str, Any, str]], config: Config) -> No
     from rich.text import Text
 
     table = make_table(f"Option of {command}", "Value", "From")
+    unset = [name for name, value, where in rows if where == "default" and value in _UNSET]
     for name, value, where in rows:
+        if name in unset:
+            continue
         style = "bold" if where != "default" else ""
         table.add_row(*(Text(one_line(text), style) for text in (f"--{name}", _shown(value), where)))
     for source, location in config.sources.items():
@@ -70,6 +75,7 @@ def _print(command: str, rows: list[tuple[str, Any, str]], config: Config) -> No
     for account, known in config.accounts.items():
         table.add_row(*(Text(one_line(text)) for text in (f"@{account}", known.url, "account")))
     make_console().print(table)
+    click.echo(click.wrap_text(f"Not set: {', '.join(f'--{name}' for name in unset)}.", 100, subsequent_indent="  "))
     read = ", ".join(str(path) for path in config.files)
     click.echo(f"Read: {one_line(read)}." if read else "No wexagraph.toml was found; all values are our own.")
 
