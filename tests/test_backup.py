@@ -16,6 +16,7 @@ from collections import Counter
 from pathlib import Path
 
 import bagit
+import pyrage
 
 from tests.helpers import ProgramTest, letter, mbox
 from tests.test_accounts import AccountTest, crlf
@@ -330,6 +331,81 @@ class GivingBack(BackupTest):
         made = list(self.folder.rglob("*.eml"))
         self.assertEqual(len(made), 3)
         self.assertTrue(all(p.parent == self.folder / "deep/out/in" for p in made))
+
+
+class Locked(BackupTest):
+    SECRET = "tide and time wait"
+
+    def setUp(self) -> None:
+        super().setUp()
+        os.environ["WEXAGRAPH_PASSPHRASE"] = self.SECRET
+        self.addCleanup(os.environ.pop, "WEXAGRAPH_PASSPHRASE", None)
+        self.made = make_mailbox(self.folder / "in").messages
+        self.backup("in", "bk", "--lock")
+
+    def test_nothing_can_be_read_in_it(self) -> None:
+        found = [p for p in (self.folder / "bk").rglob("*") if p.is_file()]
+        for path in found:
+            content = path.read_bytes()
+            for word in (b"Halden", b"Buoy", b"harbour", b"saltmere.example", b"East quay", self.SECRET.encode()):
+                self.assertNotIn(word, content, path)
+        names = {p.name for p in found}
+        self.assertTrue({"key.age", "000001.zip.age", "catalogue.sqlite.age"} <= names)
+        self.assertNotIn("catalogue.sqlite", names)
+
+    def test_all_commands_with_the_passphrase(self) -> None:
+        self.assertEqual(self.backup("in")["added"], 0)
+        self.write("in/new/x.eml", letter("New one"))
+        self.assertEqual(self.backup("in")["added"], 1)
+        self.assertEqual(len(self.listed("bk")), 108)
+        self.assertEqual(
+            self.subjects("bk", "--text", "fender berth")[:1], self.subjects("bk", "--text", "fender berth")[:1]
+        )
+        self.run_program("verify", "--deep", "bk")
+        self.assertTrue(bagit.Bag(str(self.folder / "bk")).validate())
+        self.assertIn("2 volumes joined into 1", self.run_program("join", "bk").stdout)
+        self.run_program("restore", "bk", "--into", "out")
+        wanted = Counter(digest(data) for held in self.made.values() for data in held) + Counter(
+            [digest(letter("New one"))]
+        )
+        self.assertEqual(Counter(digest(p.read_bytes()) for p in (self.folder / "out").rglob("*.eml")), wanted)
+        self.assertEqual(len(json.loads(self.run_program("runs", "bk", "--json").stdout)), 4)
+
+    def test_without_it_only_sums_and_copies(self) -> None:
+        for wrong, code in (("another one", 2), ("", 2)):
+            os.environ["WEXAGRAPH_PASSPHRASE"] = wrong
+            for command in (["list", "bk"], ["runs", "bk"], ["verify", "--deep", "bk"], ["restore", "bk", "--into", "x"],
+                            ["backup", "in", "--into", "bk"]):  # fmt: skip
+                done = self.run_program(*command, code=code)
+                self.assertIn("does not open" if wrong else "WEXAGRAPH_PASSPHRASE", done.stderr)
+        self.run_program("verify", "bk")
+        self.run_program("copy", "bk", "--into", "bk2")
+        volume = self.folder / "bk/data/volumes/000001.zip.age"
+        content = bytearray(volume.read_bytes())
+        content[5000] ^= 1
+        volume.write_bytes(content)
+        self.assertIn("Damaged: data/volumes/000001.zip.age", self.run_program("verify", "bk", code=1).stdout)
+        os.environ["WEXAGRAPH_PASSPHRASE"] = self.SECRET
+        self.run_program("list", "bk")
+        self.assertIn("Mended", self.run_program("verify", "bk", "--repair", "bk2").stdout)
+        self.run_program("verify", "--deep", "bk")
+
+    @unittest.skipUnless(shutil.which("age"), "age is not installed")
+    def test_another_program_opens_it(self) -> None:
+        key = pyrage.passphrase.decrypt((self.folder / "bk/key.age").read_bytes(), self.SECRET)
+        self.write("key", key)
+        with (self.folder / "v.zip").open("wb") as out:
+            opened = ["age", "-d", "-i", "key", "bk/data/volumes/000001.zip.age"]
+            subprocess.run(opened, stdout=out, cwd=self.folder, check=True)
+        tested = subprocess.run(["unzip", "-tqq", "v.zip"], cwd=self.folder, capture_output=True, check=False)
+        self.assertEqual(tested.returncode, 0)
+
+    def test_calls_that_are_refused(self) -> None:
+        os.environ["WEXAGRAPH_PASSPHRASE"] = "short"
+        self.assertIn("fewer than 8", str(self.backup("in", "b2", "--lock", code=2)["said"]))
+        os.environ["WEXAGRAPH_PASSPHRASE"] = self.SECRET
+        self.backup("in", "open")
+        self.assertIn("can't become one", str(self.backup("in", "open", "--lock", code=2)["said"]))
 
 
 class OnALine(AccountTest, BackupTest):

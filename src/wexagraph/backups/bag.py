@@ -23,7 +23,11 @@ CATALOGUE = "catalogue.sqlite"
 VOLUMES = "data/volumes"
 RUNS = "data/runs"
 OWN = ".wexagraph"
-TAG_FILES = (BAGIT, INFO, README, MANIFEST, CATALOGUE)
+SEALED_CATALOGUE = "catalogue.sqlite.age"
+KEY = "key.age"
+TAG_FILES = (BAGIT, INFO, README, MANIFEST, CATALOGUE, SEALED_CATALOGUE, KEY)
+PERHAPS = (CATALOGUE, SEALED_CATALOGUE, KEY)
+"""Tag files that a backup may do without."""
 DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
 _LINE = re.compile(r"([0-9a-f]{64,128}) [ *](.+)")
 _RUN = re.compile(r"\d{4}-\d{2}-\d{2}T\d{6}(-\d+)?Z")
@@ -34,9 +38,19 @@ def is_backup(path: Path) -> bool:
     return path.is_dir() and (path / BAGIT).is_file() and (path / VOLUMES).is_dir()
 
 
-def volume_path(number: int) -> str:
-    """Where a volume lies."""
-    return f"{VOLUMES}/{number:06d}.zip"
+def volume_path(number: int, suffix: str = "") -> str:
+    """Where a volume lies; `suffix` is that of sealed files."""
+    return f"{VOLUMES}/{number:06d}.zip{suffix}"
+
+
+def volume_number(path: str) -> int:
+    """The number of the volume at a path."""
+    return int(path.rpartition("/")[2].partition(".")[0])
+
+
+def run_of(path: str) -> str:
+    """The name of the run whose list lies at a path."""
+    return path.rpartition("/")[2].partition(".")[0]
 
 
 def run_name(moment: datetime) -> str:
@@ -44,9 +58,9 @@ def run_name(moment: datetime) -> str:
     return f"{moment:%Y-%m-%dT%H%M%SZ}"
 
 
-def run_path(name: str) -> str:
-    """Where the list of a run lies."""
-    return f"{RUNS}/{name}.jsonl"
+def run_path(name: str, suffix: str = "") -> str:
+    """Where the list of a run lies; `suffix` is that of sealed files."""
+    return f"{RUNS}/{name}.jsonl{suffix}"
 
 
 def run_moment(name: str) -> datetime:

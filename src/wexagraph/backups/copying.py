@@ -11,7 +11,6 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from wexagraph.backups import bag
-from wexagraph.backups.store import Store
 from wexagraph.backups.verify import verify
 from wexagraph.errors import SourceError, TargetError
 from wexagraph.exports.target import lock_file, sync_files
@@ -41,8 +40,10 @@ def copy(folder: str | Path, into: str | Path, progress: Callable[[int], None] |
         raise TargetError(f"{target} is a file. A copy needs a folder, or a name that is still free.")
     if target.is_dir() and any(target.iterdir()) and not (target / bag.OWN).is_dir() and not bag.is_backup(target):
         raise TargetError(f"{target} holds something else. Choose an empty folder, or one that holds a copy.")
-    with Store(source):  # it can be read, and its manifest is that of a finished run
-        pass
+    if not bag.is_backup(source):
+        raise SourceError(f"{source} is no backup.")
+    if not all((source / name).exists() for name in bag.TAG_MANIFESTS):
+        raise SourceError(f"{source} holds a run that was stopped. Run its backup again, then copy it.")
     report = CopyReport(str(target))
     try:
         (target / bag.OWN).mkdir(parents=True, exist_ok=True)
@@ -64,7 +65,7 @@ def _copy(source: Path, target: Path, report: CopyReport, tell: Callable[[int], 
     strange = [path for path in theirs if path.startswith(bag.RUNS) and ours.get(path) != theirs[path]]
     if strange:
         raise TargetError(
-            f"{target} holds runs that {source} has not ({len(strange)}; the first is {Path(strange[0]).stem}): it is "
+            f"{target} holds runs that {source} has not ({len(strange)}; the first is {bag.run_of(strange[0])}): it is "
             "no copy of it. Choose another folder."
         )
     staged = target / bag.OWN / "staged"

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from wexagraph.backups import bag, runlists
 from wexagraph.backups.store import NewFile, Store
+from wexagraph.backups.vault import Ask
 from wexagraph.backups.volumes import MOST_MEMBERS, Member, VolumeWriter, members, read_packed, unpacked
 from wexagraph.errors import MessageError, TargetError
 
@@ -25,13 +26,17 @@ class JoinReport:
 
 
 def join(
-    folder: str | Path, volume_size: int, tell: Callable[[str], None] | None = None, now: datetime | None = None
+    folder: str | Path,
+    volume_size: int,
+    tell: Callable[[str], None] | None = None,
+    now: datetime | None = None,
+    ask: Ask | None = None,
 ) -> JoinReport:
     """Join volumes that are smaller than half of `volume_size`. Raises SourceError, TargetError."""
     root = Path(folder)
     if not bag.is_backup(root):
         raise TargetError(f"{root} is no backup. `wexagraph backup SOURCE --into {root}` makes one.")
-    with Store(root, writing=True, tell=tell) as store:
+    with Store(root, writing=True, tell=tell, ask=ask) as store:
         try:
             report = _join(store, volume_size, now or datetime.now(UTC))
         except MessageError as error:
@@ -68,7 +73,7 @@ def _groups(store: Store, limit: int) -> list[list[str]]:
         if size * 2 > limit:
             held = limit
             continue
-        inside = len(members(store.folder / path))
+        inside = len(members(store.plain(path)))
         if held + size > limit or count + inside > MOST_MEMBERS:
             groups.append([])
             held, count = 0, 0
@@ -84,8 +89,8 @@ def _joined(store: Store, group: list[str], number: int) -> NewFile:
     store.untouched = False
     moved: list[tuple[bytes, Member]] = []
     for path in group:
-        with open(store.folder / path, "rb") as file:
-            for member in members(store.folder / path):
+        with open(store.plain(path), "rb") as file:
+            for member in members(store.plain(path)):
                 content, method = read_packed(file, member.offset, member.packed)
                 digest = _proved(store.folder / path, member, content, method)
                 moved.append((digest, writer.add_raw(member, content)))
@@ -96,7 +101,7 @@ def _joined(store: Store, group: list[str], number: int) -> NewFile:
             if _proved(waiting, member, content, method) != digest:
                 raise MessageError(f"{waiting}: {member.name} was not written as it should be")
             store.catalogue.move_message(digest, number, member)
-    return NewFile(waiting, bag.volume_path(number), made, waiting.stat().st_size)
+    return store.ready(waiting, bag.volume_path(number), made)
 
 
 def _proved(path: Path, member: Member, content: bytes, method: int) -> bytes:
@@ -116,4 +121,5 @@ def _told(store: Store, report: JoinReport, now: datetime) -> NewFile:
         file.write(runlists.line({"end": "joined"}))
         file.flush()
         os.fsync(file.fileno())
-    return NewFile(waiting, bag.run_path(name), bag.digest_of(waiting) or "", waiting.stat().st_size)
+    store.catalogue.take_run(runlists.read(waiting))
+    return store.ready(waiting, bag.run_path(name))

@@ -8,7 +8,6 @@ from __future__ import annotations
 import hashlib
 import json
 import re
-import zlib
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -75,7 +74,7 @@ def pack(data: bytes, arrival: datetime | None = None) -> Packed:
     if len(content) >= len(data):
         content, method = data, 0
     about = describe(data, arrival)
-    return Packed(digest, len(data), zlib.crc32(data), method, content, *about)
+    return Packed(digest, len(data), deflate.crc32(data), method, content, *about)
 
 
 def describe(

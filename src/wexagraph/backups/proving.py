@@ -6,20 +6,21 @@ from pathlib import Path
 
 from wexagraph.backups import bag
 from wexagraph.backups.store import Store
+from wexagraph.backups.vault import Ask
 from wexagraph.errors import MessageError
 
 
-def proved(folder: Path, digests: set[str]) -> set[str]:
+def proved(folder: Path, digests: set[str], ask: Ask | None = None) -> set[str]:
     """Those of the digests whose messages were read back whole from closed volumes. Raises SourceError."""
     found: set[str] = set()
-    with Store(folder) as store:
+    with Store(folder, ask=ask) as store:
         whole: dict[int, bool] = {}
         for digest in digests:
             stored = store.catalogue.stored(digest)
             if stored is None:
                 continue
             if stored.volume not in whole:
-                path = bag.volume_path(stored.volume)
+                path = bag.volume_path(stored.volume, store.vault.suffix)
                 whole[stored.volume] = bag.digest_of(folder / path) == store.manifest.get(path)
             if whole[stored.volume]:
                 try:

@@ -13,6 +13,7 @@ from wexagraph.backups import bag
 from wexagraph.backups.catalogue import Catalogue, CatalogueDamaged
 from wexagraph.backups.packing import pack
 from wexagraph.backups.store import NewFile, Store
+from wexagraph.backups.vault import Ask, is_locked
 from wexagraph.backups.verify import BackupVerification, Finding, verify
 from wexagraph.backups.volumes import Member, VolumeWriter, salvage, unpacked
 from wexagraph.errors import MessageError, TargetError
@@ -21,10 +22,13 @@ from wexagraph.sources import Source
 _MOST_FLIPS = 6_000
 
 
-def repair(folder: Path, source: Source | None, other: Path | None, jobs: int = 1) -> BackupVerification:
+def repair(
+    folder: Path, source: Source | None, other: Path | None, jobs: int = 1, ask: Ask | None = None
+) -> BackupVerification:
     """Verify a backup, and mend what is wrong with it: from `other`, a copy of the backup, or from a mailbox, `source`.
 
-    A file that is foreign is left where it is. What could not be mended is named. Raises SourceError, TargetError.
+    A locked backup is mended from a copy only. A file that is foreign is left where it is. What could not be mended is
+    named. Raises SourceError, TargetError, CallError.
     """
     found = verify(folder, jobs=jobs)
     if found.complete:
@@ -32,8 +36,11 @@ def repair(folder: Path, source: Source | None, other: Path | None, jobs: int = 
     payload = [f for f in found.findings if f.path.startswith("data/") and f.state in ("damaged", "missing")]
     try:
         manifest = _sound_manifest(folder, found)
-        sound = not any(f.path == bag.CATALOGUE for f in found.findings)
-        catalogue = folder / bag.CATALOGUE if sound else None
+        sound = not any(f.path in (bag.CATALOGUE, bag.SEALED_CATALOGUE) for f in found.findings)
+        catalogue = folder / bag.CATALOGUE if sound and not is_locked(folder) else None
+        if other is not None and not is_locked(folder) and is_locked(other):
+            other = None
+        _key_again(folder, other, found)
         rescued = [(f, _mended(folder, f, manifest, source, other, catalogue)) for f in payload]
         for finding, digest in rescued:
             if digest is None:
@@ -41,7 +48,7 @@ def repair(folder: Path, source: Source | None, other: Path | None, jobs: int = 
             else:
                 manifest[finding.path] = digest
                 found.repaired.append(finding.path)
-        _rewrite_tags(folder, manifest, sound)
+        _rewrite_tags(folder, manifest, sound, ask)
     except OSError as error:
         raise TargetError(f"{folder} can't be written to: {error.strerror or error}.") from error
     found.repaired += [f.path for f in found.findings if f not in payload and f.state in ("damaged", "missing")]
@@ -52,13 +59,19 @@ def repair(folder: Path, source: Source | None, other: Path | None, jobs: int = 
     return again
 
 
+def _key_again(folder: Path, other: Path | None, found: BackupVerification) -> None:
+    """The key of a locked backup, from a copy: nothing else can tell it."""
+    if other is not None and any(f.path == bag.KEY for f in found.findings) and is_locked(other):
+        shutil.copyfile(other / bag.KEY, folder / bag.KEY)
+
+
 def _sound_manifest(folder: Path, found: BackupVerification) -> dict[str, str]:
     """The lines that the manifest should have: its own, or the catalogue's where it is damaged itself."""
     if not any(f.path == bag.MANIFEST for f in found.findings):
         sums = bag.read_sums(folder / bag.MANIFEST)
         return dict(sums.digests) if sums is not None else {}
     known: dict[str, str] = {}
-    if not any(f.path == bag.CATALOGUE for f in found.findings):
+    if not any(f.path == bag.CATALOGUE for f in found.findings) and not is_locked(folder):
         with contextlib.suppress(CatalogueDamaged), contextlib.closing(Catalogue(folder / bag.CATALOGUE)) as catalogue:
             known = catalogue.files()
     for place in (bag.VOLUMES, bag.RUNS):
@@ -85,7 +98,7 @@ def _mended(
             os.replace(waiting, folder / finding.path)
             return wanted
     if finding.path.startswith(bag.VOLUMES):
-        return _volume_again(folder, finding, source)
+        return None if is_locked(folder) else _volume_again(folder, finding, source)
     return _list_again(folder, finding.path, wanted, catalogue)
 
 
@@ -188,7 +201,7 @@ def _unflipped(path: Path, wanted: str) -> bytes | None:
     return None
 
 
-def _rewrite_tags(folder: Path, manifest: dict[str, str], sound: bool) -> None:
+def _rewrite_tags(folder: Path, manifest: dict[str, str], sound: bool, ask: Ask | None) -> None:
     """Write everything beside data/ anew, in the order of every change: the tag manifests go first and come last."""
     for name in bag.TAG_MANIFESTS:
         (folder / name).unlink(missing_ok=True)
@@ -199,8 +212,9 @@ def _rewrite_tags(folder: Path, manifest: dict[str, str], sound: bool) -> None:
         waiting.write_bytes(content)
         os.replace(waiting, folder / name)
     if not sound:
-        (folder / bag.CATALOGUE).unlink(missing_ok=True)
+        for name in (bag.CATALOGUE, bag.SEALED_CATALOGUE):
+            (folder / name).unlink(missing_ok=True)
     # where it disagrees with a mended volume, it is made again when the backup is opened
-    with Store(folder, writing=True) as store:
+    with Store(folder, writing=True, ask=ask) as store:
         store.untouched = False
         store.commit(list[NewFile]())

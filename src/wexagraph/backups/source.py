@@ -12,6 +12,7 @@ from zoneinfo import ZoneInfo
 from wexagraph.backups import bag
 from wexagraph.backups.packing import describe, short
 from wexagraph.backups.store import Store
+from wexagraph.backups.vault import Ask
 from wexagraph.errors import CallError, MessageError, SourceError
 from wexagraph.selection.criteria import parse_day
 from wexagraph.sources import WHOLE, Envelope, Leaf, Share, Source, Wanted
@@ -23,6 +24,7 @@ _QUOTES = re.compile(r"(?m)^[> ]+")
 
 class BackupSource(Source):
     """The mailbox that a backup holds. `as_of` is a day (its end), the name of a run, or "ever" for all it has held.
+    `ask` gives the passphrase of one that is locked.
 
     Raises SourceError where no backup lies there, or it holds nothing of that day; CallError.
     """
@@ -30,9 +32,9 @@ class BackupSource(Source):
     searches = finds = True
     moves = False
 
-    def __init__(self, folder: Path, as_of: str = "", zone: str = "UTC") -> None:
+    def __init__(self, folder: Path, as_of: str = "", zone: str = "UTC", ask: Ask | None = None) -> None:
         super().__init__(location=str(folder.absolute()), kind="backup")
-        self.store = Store(folder)
+        self.store = Store(folder, ask=ask)
         try:
             self.catalogue = self.store.catalogue
             self.run = self._run(as_of, zone)

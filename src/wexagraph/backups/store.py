@@ -22,8 +22,9 @@ from wexagraph.backups import bag, runlists
 from wexagraph.backups.catalogue import Catalogue, CatalogueDamaged
 from wexagraph.backups.packing import Packed, describe
 from wexagraph.backups.runlists import RunList
+from wexagraph.backups.vault import Ask, Vault, is_locked, lock, unlock
 from wexagraph.backups.volumes import Member, VolumeWriter, members, read_packed, salvage, unpacked
-from wexagraph.errors import MessageError, SourceError, TargetError
+from wexagraph.errors import CallError, MessageError, SourceError, TargetError
 from wexagraph.exports.target import lock_file, sync_files
 
 _FULL = "no space is left for {folder}. The backup is whole as it was; free some space and run the same command again."
@@ -40,24 +41,38 @@ class NewFile:
 
 
 class Store:
-    """A backup, open for reading, or, locked for this process, for writing. Use it as a context manager.
+    """A backup, open for reading, or, held by this process alone, for writing. Use it as a context manager.
+
+    `ask` gives the passphrase of one that is locked; `locked` makes a new one such.
 
     Raises SourceError where no backup lies there, TargetError where it can't be written to.
     """
 
-    def __init__(self, folder: Path, writing: bool = False, tell: Callable[[str], None] | None = None) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        writing: bool = False,
+        tell: Callable[[str], None] | None = None,
+        ask: Ask | None = None,
+        locked: bool = False,
+    ) -> None:
         self.folder, self.writing = folder, writing
         self.staged = folder / bag.OWN / "staged"
+        self.vault = Vault()
         self._tell = tell or (lambda _: None)
         self._lock: BinaryIO | None = None
         self._elsewhere: tempfile.TemporaryDirectory[str] | None = None
         self._tag_lines: dict[str, dict[str, str]] = {}
         self.untouched = True
         if writing:
-            self._prepare()
+            self._prepare(ask, locked)
         elif not bag.is_backup(folder):
             raise SourceError(f"{folder} is no backup. `wexagraph backup SOURCE --into {folder}` makes one.")
         try:
+            self.vault = unlock(folder, ask)
+            if self.vault.locked:
+                self.staged = self.vault.folder / "staged"  # nothing of it lies open beside the backup
+                self.staged.mkdir(exist_ok=True)
             self.manifest = self._manifest()
             self.quiet: list[RunList] = []
             self.catalogue = self._open_catalogue()
@@ -79,6 +94,7 @@ class Store:
             self.catalogue.close()
         if self._elsewhere is not None:
             self._elsewhere.cleanup()
+        self.vault.close()
         if self._lock is not None:
             with contextlib.suppress(OSError):
                 self._lock.truncate(0)
@@ -87,8 +103,10 @@ class Store:
 
     # opening
 
-    def _prepare(self) -> None:
+    def _prepare(self, ask: Ask | None, locked: bool) -> None:
         folder = self.folder
+        if locked and bag.is_backup(folder) and not is_locked(folder):
+            raise CallError(f"{folder} is a backup that is not locked, and can't become one. Choose another folder.")
         try:
             if folder.exists() and not folder.is_dir():
                 raise TargetError(f"{folder} is a file. A backup needs a folder, or a name that is still free.")
@@ -107,13 +125,15 @@ class Store:
                 (folder / place).mkdir(parents=True, exist_ok=True)
             first = ((bag.MANIFEST, b""), (bag.INFO, bag.info_text([], 0, 0, "")), (bag.README, bag.readme_text()),
                      (bag.BAGIT, bag.DECLARATION))  # fmt: skip
+            if locked and not bag.is_backup(folder) and not is_locked(folder):
+                self.replace(bag.KEY, lock(folder, ask))
             for name, content in first:
                 if not (folder / name).exists():
                     self.replace(name, content)
         except OSError as error:
             self.close()
             raise self.failed(error) from error
-        except TargetError:
+        except (TargetError, CallError):
             self.close()
             raise
 
@@ -148,6 +168,10 @@ class Store:
     def _open_catalogue(self) -> Catalogue:
         """The catalogue, made again where it is missing, damaged or behind."""
         path = self.folder / bag.CATALOGUE
+        if self.vault.locked:
+            path = self.vault.folder / bag.CATALOGUE
+            with contextlib.suppress(MessageError):
+                shutil.copyfile(self.vault.plain(self.folder / bag.SEALED_CATALOGUE), path)
         if not self.writing and not path.exists():
             return self._made_elsewhere()
         try:
@@ -170,7 +194,7 @@ class Store:
             if not path.startswith(bag.RUNS):
                 return True
             try:
-                found = runlists.read(self.folder / path)
+                found = runlists.read(self.plain(path))
             except MessageError:
                 continue  # verify names it
             if not found.is_quiet:
@@ -196,7 +220,7 @@ class Store:
             self._index_volume(catalogue, name)
         for name in sorted(name for name in self.manifest if name.startswith(bag.RUNS)):
             with contextlib.suppress(MessageError):
-                found = runlists.read(self.folder / name)
+                found = runlists.read(self.plain(name))
                 if not found.is_quiet:
                     catalogue.take_run(found)
                 else:
@@ -207,13 +231,13 @@ class Store:
         return catalogue
 
     def _take_file(self, catalogue: Catalogue, path: str) -> None:
-        with contextlib.suppress(OSError):
-            catalogue.take_file(path, self.manifest[path], self.folder / path)
+        with contextlib.suppress(OSError, MessageError):
+            catalogue.take_file(path, self.manifest[path], self.plain(path))
 
     def _index_volume(self, catalogue: Catalogue, path: str) -> None:
-        number = int(Path(path).stem)
+        number = bag.volume_number(path)
         with contextlib.suppress(MessageError):
-            for member, packed in self.described(self.folder / path):
+            for member, packed in self.described(self.plain(path)):
                 if not catalogue.has(packed.digest):
                     catalogue.add_message(packed, number, member)
         self._take_file(catalogue, path)
@@ -249,12 +273,14 @@ class Store:
         self.untouched = False
         new: list[NewFile] = []
         fresh: dict[str, str] = {}
-        for path in [*(p for p in unlisted if p.parent.name == "volumes"), *(p for p in left if p.suffix == ".zip")]:
-            made = self._taken_in(path, fresh, len(new))
+        volumes = [p for p in unlisted if p.parent.name == "volumes"] + [p for p in left if p.suffix == ".zip"]
+        for path in volumes:
+            made = self._taken_in(self._opened(path), fresh, len(new))
             if made is not None:
                 new.append(made)
-        for path in [*(p for p in unlisted if p.parent.name == "runs"), *(p for p in left if p.suffix == ".jsonl")]:
-            made = self._run_taken_in(path, fresh)
+        lists = [p for p in unlisted if p.parent.name == "runs"] + [p for p in left if p.suffix == ".jsonl"]
+        for path in lists:
+            made = self._run_taken_in(self._opened(path), fresh)
             if made is not None:
                 new.append(made)
         for path in [*unlisted, *left]:
@@ -262,6 +288,13 @@ class Store:
                 path.unlink(missing_ok=True)
         if new:
             self.commit(new)
+
+    def _opened(self, path: Path) -> Path:
+        """A left file as it is; one that was not sealed to its end can't be opened, and is as good as empty."""
+        try:
+            return self.vault.plain(path)
+        except MessageError:
+            return path
 
     def _taken_in(self, path: Path, fresh: dict[str, str], turn: int) -> NewFile | None:
         """The whole messages of a left volume, as a volume of their own."""
@@ -286,7 +319,7 @@ class Store:
             rescued.unlink()
             return None
         digest_text = writer.close()
-        return NewFile(rescued, bag.volume_path(number), digest_text, rescued.stat().st_size)
+        return self.ready(rescued, bag.volume_path(number), digest_text)
 
     def _run_taken_in(self, path: Path, fresh: dict[str, str]) -> NewFile | None:
         """A left run list as the list of a run that was stopped, of the messages that are there."""
@@ -316,19 +349,35 @@ class Store:
             file.flush()
             os.fsync(file.fileno())
         self.catalogue.take_run(runlists.read(waiting))
-        digest = bag.digest_of(waiting) or ""
-        return NewFile(waiting, bag.run_path(name), digest, waiting.stat().st_size)
+        return self.ready(waiting, bag.run_path(name))
 
     # names
 
+    def plain(self, path: str) -> Path:
+        """Where a file of the backup can be read as it is. Raises MessageError, OSError."""
+        return self.vault.plain(self.folder / path)
+
+    def ready(self, waiting: Path, path: str, digest: str = "") -> NewFile:
+        """A file that is written, as it goes into the backup: sealed, where that is locked. Raises OSError."""
+        if self.vault.locked:
+            place = self.folder / bag.OWN / "staged"
+            place.mkdir(exist_ok=True)
+            sealed = place / path.replace("/", " ")
+            self.vault.seal(waiting, sealed)
+            waiting.unlink()
+            waiting, digest = sealed, ""
+        return NewFile(
+            waiting, path + self.vault.suffix, digest or bag.digest_of(waiting) or "", waiting.stat().st_size
+        )
+
     def next_volume(self) -> int:
         """The number of the next volume."""
-        taken = [int(Path(path).stem) for path in self.manifest if path.startswith(bag.VOLUMES)]
+        taken = [bag.volume_number(path) for path in self.manifest if path.startswith(bag.VOLUMES)]
         return max(taken, default=0) + 1
 
     def runs(self) -> list[str]:
         """The names of all runs, first to last."""
-        return sorted(Path(path).stem for path in self.manifest if path.startswith(bag.RUNS))
+        return sorted(bag.run_of(path) for path in self.manifest if path.startswith(bag.RUNS))
 
     def free_run(self, wanted: str) -> str:
         """A name for a run, later than all others even where the clock was set back."""
@@ -361,6 +410,7 @@ class Store:
                 (self.folder / name).unlink(missing_ok=True)
             for one in new:
                 os.replace(one.waiting, self.folder / one.path)
+                self.vault.forget(self.folder / one.path)
             sync_files(self.folder, [])
             manifest = {path: digest for path, digest in self.manifest.items() if path not in without}
             manifest |= {one.path: one.digest for one in new}
@@ -369,36 +419,46 @@ class Store:
             self._write_info()
             if not self.untouched:
                 for one in new:
-                    self.catalogue.take_file(one.path, one.digest, self.folder / one.path)
+                    self.catalogue.take_file(one.path, one.digest, self.plain(one.path))
                 for path in without:
                     self.catalogue.forget_file(path)
                 self.catalogue.commit()
+                if self.vault.locked:
+                    self._seal_catalogue()
             self._write_tags(known)
             for path in without:
                 (self.folder / path).unlink(missing_ok=True)
-            shutil.rmtree(self.staged, ignore_errors=True)
-            self.staged.mkdir(exist_ok=True)
+            for place in {self.staged, self.folder / bag.OWN / "staged"}:
+                shutil.rmtree(place, ignore_errors=True)
+            self.staged.mkdir(parents=True, exist_ok=True)
             sync_files(self.folder, [])
         except OSError as error:
             raise self.failed(error) from error
+
+    def _seal_catalogue(self) -> None:
+        waiting = self.folder / bag.OWN / "sealing"
+        self.vault.seal(self.catalogue.path, waiting)
+        os.replace(waiting, self.folder / bag.SEALED_CATALOGUE)
+        self.vault.forget(self.folder / bag.SEALED_CATALOGUE)
 
     def _known_tags(self) -> dict[str, dict[str, str]]:
         """The digests of the catalogue that the tag manifests have, where it is not touched: it is large."""
         if not self.untouched:
             return {}
-        found = {}
+        found: dict[str, dict[str, str]] = {}
         for name in bag.TAG_MANIFESTS:
             sums = bag.read_sums(self.folder / name)
-            if sums is not None and bag.CATALOGUE in sums.digests:
-                found[name] = sums.digests[bag.CATALOGUE]
-        return {name: {bag.CATALOGUE: digest} for name, digest in found.items()}
+            if sums is not None:
+                found[name] = {path: sums.digests[path] for path in (bag.CATALOGUE, bag.SEALED_CATALOGUE)
+                               if path in sums.digests}  # fmt: skip
+        return found
 
     def _write_info(self) -> None:
         total = 0
         for path in self.manifest:
             with contextlib.suppress(OSError):
                 total += (self.folder / path).stat().st_size
-        sources = sorted({str(run["source"]) for run in self.all_runs() if run["source"]})
+        sources = sorted({str(run["source"]) for run in self.all_runs() if run["source"] and not self.vault.locked})
         last = max(self.runs(), default="")
         self.replace(bag.INFO, bag.info_text(sources, total, len(self.manifest), last))
 
@@ -434,9 +494,9 @@ class Store:
         stored = self.catalogue.stored(digest)
         if stored is None:
             raise MessageError("the backup does not hold its bytes")
-        path = self.folder / bag.volume_path(stored.volume)
+        path = self.folder / bag.volume_path(stored.volume, self.vault.suffix)
         try:
-            with open(path, "rb") as file:
+            with open(self.vault.plain(path), "rb") as file:
                 data = unpacked(*read_packed(file, stored.offset, stored.packed), stored.size)
         except OSError as error:
             raise MessageError(f"{path} can't be read: {error.strerror or error}") from error

@@ -17,6 +17,7 @@ from wexagraph.backups import bag, runlists
 from wexagraph.backups.packing import Packed, Unread, pack_all, pack_from
 from wexagraph.backups.runlists import FolderChange, Holding, moment_text
 from wexagraph.backups.store import NewFile, Store
+from wexagraph.backups.vault import Ask
 from wexagraph.backups.volumes import MOST_BYTES, VolumeWriter
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.exports.plan import folder_path
@@ -75,15 +76,18 @@ def backup(
     tell: Callable[[str], None] | None = None,
     now: datetime | None = None,
     seen: Callable[[str, str, str, str], None] | None = None,
+    ask: Ask | None = None,
+    locked: bool = False,
 ) -> RunReport:
     """Start or top up the backup in the folder `into`: what it does not hold yet is copied, nothing is ever removed.
 
     `progress` is told how many messages were looked at and how many were stored. When `stopped` answers true, what is
     there is kept as a run that was stopped. `now` names the run. `seen` is told folder, place, stamp and digest of
-    every message that is safe at the end. Raises SourceError, TargetError, CallError.
+    every message that is safe at the end. `ask` gives the passphrase of a locked backup; `locked` makes a new one such.
+    Raises SourceError, TargetError, CallError.
     """
     started = time.monotonic()
-    with Store(Path(into), writing=True, tell=tell) as store:
+    with Store(Path(into), writing=True, tell=tell, ask=ask, locked=locked) as store:
         run = _Run(source, store, choice or Choice(), min(volume_size, MOST_BYTES), jobs, progress, stopped, seen)
         try:
             report = run.go(now or datetime.now(UTC))
@@ -158,9 +162,7 @@ class _Run:
         else:
             self.store.untouched = False
             self.catalogue.take_run(found)
-        digest = bag.digest_of(waiting)
-        assert digest is not None
-        listed = NewFile(waiting, bag.run_path(name), digest, waiting.stat().st_size)
+        listed = self.store.ready(waiting, bag.run_path(name))
         self.report.volumes = len(self.new)
         self.store.commit([*self.new, listed])
         self.report.messages = self.catalogue.counts()[0]
@@ -337,9 +339,9 @@ class _Run:
         if self.volume is None:
             return
         digest = self.volume.close()
-        size = self.volume.path.stat().st_size
-        self.report.bytes += size
-        self.new.append(NewFile(self.volume.path, bag.volume_path(self.number), digest, size))
+        made = self.store.ready(self.volume.path, bag.volume_path(self.number), digest)
+        self.report.bytes += made.size
+        self.new.append(made)
         self.volume = None
         self.number += 1
 

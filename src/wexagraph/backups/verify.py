@@ -12,6 +12,7 @@ from typing import Any
 
 from wexagraph.backups import bag, runlists
 from wexagraph.backups.catalogue import Catalogue, CatalogueDamaged
+from wexagraph.backups.vault import SEALED, Ask, Vault, is_locked, unlock
 from wexagraph.backups.volumes import Member, members, read_packed, unpacked
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.exports.pool import Workers
@@ -58,28 +59,35 @@ class BackupVerification:
 
 
 def verify(
-    folder: str | Path, deep: bool = False, jobs: int = 1, progress: Callable[[int], None] | None = None
+    folder: str | Path,
+    deep: bool = False,
+    jobs: int = 1,
+    progress: Callable[[int], None] | None = None,
+    ask: Ask | None = None,
 ) -> BackupVerification:
     """Compare a backup with its checksums. Nothing is changed. `progress` is told how many bytes were read.
 
-    Raises SourceError where no backup lies there.
+    Of a locked one, only `deep` needs the passphrase, which `ask` gives. Raises SourceError where no backup lies there,
+    CallError.
     """
     root = Path(folder)
     if not (root / "data").is_dir() and not (root / bag.BAGIT).exists():
         raise SourceError(f"{root} is no backup. `wexagraph backup SOURCE --into {root}` makes one.")
     found = BackupVerification(str(root), deep=deep)
-    check = _Check(root, found, progress or (lambda _: None))
-    check.tags()
-    check.payload()
-    if deep:
-        check.deep(jobs)
-    check.take_along()
+    with unlock(root, ask) if deep or not is_locked(root) else Vault() as vault:
+        check = _Check(root, found, progress or (lambda _: None), vault)
+        check.tags()
+        check.payload()
+        if deep:
+            check.deep(jobs)
+        if vault.locked or not is_locked(root):
+            check.take_along()
     return found
 
 
 class _Check:
-    def __init__(self, root: Path, found: BackupVerification, tell: Callable[[int], None]) -> None:
-        self.root, self.found, self.tell = root, found, tell
+    def __init__(self, root: Path, found: BackupVerification, tell: Callable[[int], None], vault: Vault) -> None:
+        self.root, self.found, self.tell, self.vault = root, found, tell, vault
         self.manifest: dict[str, str] = {}
         self.catalogue: Catalogue | None = None
 
@@ -96,11 +104,11 @@ class _Check:
         for path in bag.TAG_FILES:
             states = [found[path] for found in agree.values() if path in found]
             if not (self.root / path).exists():
-                if path != bag.CATALOGUE or any(path in read.digests for read in sums.values()):
+                if path not in bag.PERHAPS or any(path in read.digests for read in sums.values()):
                     self.found.add(path, "missing")
             elif states and not any(states):
                 self.found.add(path, "damaged", "its checksum is another")
-            self.found.files += 1
+            self.found.files += (self.root / path).exists()
         damaged = {finding.path for finding in self.found.findings}
         for name, read in sums.items():
             wrong = [path for path, good in agree[name].items() if not good and path not in damaged]
@@ -164,11 +172,14 @@ class _Check:
         self._foreign()
 
     def _catalogue(self) -> Catalogue | None:
-        if self._is(bag.CATALOGUE, "damaged", "missing"):
+        if self._is(bag.CATALOGUE, "damaged", "missing") or self._is(bag.SEALED_CATALOGUE, "damaged", "missing"):
+            return None
+        if is_locked(self.root) and not self.vault.locked:
             return None
         try:
-            return Catalogue(self.root / bag.CATALOGUE)
-        except CatalogueDamaged:
+            place = bag.SEALED_CATALOGUE if self.vault.locked else bag.CATALOGUE
+            return Catalogue(self.vault.plain(self.root / place))
+        except (CatalogueDamaged, MessageError):
             return None
 
     def _manifest_from_elsewhere(self) -> dict[str, str]:
@@ -196,7 +207,9 @@ class _Check:
         for path in self._below_data():
             if path in self.manifest:
                 continue
-            ours = Path(path).parent.as_posix() in (bag.VOLUMES, bag.RUNS) and Path(path).suffix in (".zip", ".jsonl")
+            ours = Path(path).parent.as_posix() in (bag.VOLUMES, bag.RUNS) and Path(
+                path.removesuffix(SEALED)
+            ).suffix in (".zip", ".jsonl")
             if ours and not (self.root / next(iter(bag.TAG_MANIFESTS))).exists():
                 self.found.left.append(path)
             else:
@@ -212,7 +225,7 @@ class _Check:
         """Unpack and digest every message, resolve every line of the lists, compare the catalogue."""
         held: dict[str, str] = {}
         volumes = [path for path in sorted(self.manifest) if path.startswith(bag.VOLUMES)]
-        for path, digest, _, reason in _all_members(self.root, volumes, jobs):
+        for path, digest, _, reason in _all_members(self._opened(volumes), jobs):
             if reason:
                 self.found.add(path, "damaged", reason)
             else:
@@ -220,7 +233,7 @@ class _Check:
         self.found.messages = len(held)
         for path in sorted(path for path in self.manifest if path.startswith(bag.RUNS)):
             try:
-                found = runlists.read(self.root / path)
+                found = runlists.read(self.vault.plain(self.root / path))
             except MessageError as error:
                 self.found.add(path, "damaged", str(error))
                 continue
@@ -229,6 +242,17 @@ class _Check:
                 self.found.add(path, "damaged", f"{lost} of its messages are in no volume")
         if self.catalogue is not None and self._all_volumes_whole():
             self._compare_catalogue(self.catalogue, held)
+
+    def _opened(self, paths: list[str]) -> dict[str, Path]:
+        """Where files can be read as they are; one that can't be opened is named, and stays where it is."""
+        found = {}
+        for path in paths:
+            try:
+                found[path] = self.vault.plain(self.root / path)
+            except MessageError as error:
+                self.found.add(path, "damaged", str(error))
+                found[path] = self.root / path
+        return found
 
     def _all_volumes_whole(self) -> bool:
         return not any(finding.path.startswith(bag.VOLUMES) for finding in self.found.findings)
@@ -239,19 +263,24 @@ class _Check:
                 self.found.left.append("the catalogue is behind, since a run was stopped")
                 return
             known = catalogue.digests()
-            good = catalogue.is_sound() and known == {d: int(Path(path).stem) for d, path in held.items()}
+            good = catalogue.is_sound() and known == {d: bag.volume_number(path) for d, path in held.items()}
         except CatalogueDamaged:
             good = False
         if not good:
-            self.found.add(bag.CATALOGUE, "damaged", "it does not agree with the volumes")
+            place = bag.SEALED_CATALOGUE if self.vault.locked else bag.CATALOGUE
+            self.found.add(place, "damaged", "it does not agree with the volumes")
 
     def take_along(self) -> None:
         """Name the messages that a damaged or missing volume takes along."""
         for finding in self.found.findings:
             if not finding.path.startswith(bag.VOLUMES) or finding.state == "foreign":
                 continue
-            whole = {d for _, d, _, reason in _members_of(self.root, finding.path, 0, None) if not reason}
-            expected = self._expected(int(Path(finding.path).stem))
+            whole = {
+                d
+                for _, d, _, reason in _members_of(finding.path, self._opened([finding.path])[finding.path], 0, None)
+                if not reason
+            }
+            expected = self._expected(bag.volume_number(finding.path))
             finding.messages = sorted((d, name) for d, name in expected.items() if d not in whole)
 
     def _expected(self, volume: int) -> dict[str, str]:
@@ -263,7 +292,7 @@ class _Check:
         prefix = bag.volume_path(volume) + ":"
         for path in sorted(path for path in self.manifest if path.startswith(bag.RUNS)):
             try:
-                for value in runlists.values(self.root / path):
+                for value in runlists.values(self.vault.plain(self.root / path)):
                     if str(value.get("member", "")).startswith(prefix):
                         found[str(value["message"])] = str(value["member"]).removeprefix(prefix)
             except MessageError:
@@ -271,34 +300,34 @@ class _Check:
         return found
 
 
-def _all_members(root: Path, volumes: list[str], jobs: int) -> Iterator[tuple[str, str, str, str]]:
+def _all_members(volumes: dict[str, Path], jobs: int) -> Iterator[tuple[str, str, str, str]]:
     """Path, digest, name and what is wrong, of every message; many at a time in workers."""
-    pieces: list[tuple[str, int, int | None]] = []
-    for path in volumes:
+    pieces: list[tuple[str, Path, int, int | None]] = []
+    for path, plain in volumes.items():
         try:
-            count = len(members(root / path))
+            count = len(members(plain))
         except MessageError as error:
             yield path, "", "", str(error)
             continue
-        pieces += [(path, at, at + _RANGE) for at in range(0, count, _RANGE)]
+        pieces += [(path, plain, at, at + _RANGE) for at in range(0, count, _RANGE)]
     if jobs < 2 or len(pieces) < 2:
         for piece in pieces:
-            yield from _members_of(root, *piece)
+            yield from _members_of(*piece)
         return
     with Workers(jobs, 600) as pool:
         futures: list[Future[list[tuple[str, str, str, str]]]] = [
-            pool.submit_lasting(_members_of, root, *piece) for piece in pieces
+            pool.submit_lasting(_members_of, *piece) for piece in pieces
         ]
         for future in futures:
             yield from future.result()
 
 
-def _members_of(root: Path, path: str, start: int, stop: int | None) -> list[tuple[str, str, str, str]]:
+def _members_of(path: str, plain: Path, start: int, stop: int | None) -> list[tuple[str, str, str, str]]:
     """The same for a part of a volume; runs in a worker."""
     found = []
     try:
-        listed = members(root / path)[start:stop]
-        with open(root / path, "rb") as file:
+        listed = members(plain)[start:stop]
+        with open(plain, "rb") as file:
             for member in listed:
                 digest, reason = _prove(file, member)
                 found.append((path, digest, member.name, reason))

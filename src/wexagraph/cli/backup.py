@@ -14,6 +14,7 @@ import click
 
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
 from wexagraph.cli.parameters import SOURCE, choosing, make_choice, opened, zone_name
+from wexagraph.cli.secrets import passphrase
 from wexagraph.errors import CallError
 from wexagraph.selection.criteria import parse_size
 from wexagraph.text import one_line, size
@@ -30,6 +31,8 @@ _SHOWN = 20
 @choosing
 @click.option("--into", required=True, metavar="DIR", help="The folder of the backup; it is made if need be.")
 @click.option("--volume-size", default="1GB", show_default=True, metavar="SIZE", help="A volume is at most this large.")
+@click.option("--lock", is_flag=True,
+              help="A new backup: locked with a passphrase, asked for or in WEXAGRAPH_PASSPHRASE.")  # fmt: skip
 @click.option(
     "--jobs", type=click.IntRange(1, 256), metavar="N", help="Worker processes.  [default: the machine's cores]"
 )
@@ -61,7 +64,8 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
     with opened(context, source) as mailbox, running() as tell, stoppable(Display(("backup",))) as stopped:
         report = backup(
             mailbox, into, choice, volume_size=limit, jobs=values["jobs"] or os.cpu_count() or 1, progress=tell,
-            stopped=stopped, tell=lambda text: click.echo(f"wexagraph: {text}", err=True), seen=seen,
+            stopped=stopped, tell=lambda text: click.echo(f"wexagraph: {text}", err=True), seen=seen, ask=passphrase,
+            locked=values["lock"],
         )  # fmt: skip
         if wish is not None and report.state == "whole":
             from wexagraph.cli.clearing import clear

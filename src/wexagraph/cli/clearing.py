@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import click
 
+from wexagraph.cli.secrets import passphrase
 from wexagraph.errors import CallError
 from wexagraph.sources import Source
 from wexagraph.sources.imap.changes import Afterwards, Changes
@@ -25,7 +26,7 @@ def clear(mailbox: Source, wish: Afterwards, into: str, seen: list[Seen], sure: 
     if not isinstance(mailbox, ImapSource):
         raise CallError(f"--afterwards works on an IMAP account; {mailbox.kind} is only ever read.")
     changes = Changes(mailbox, wish)
-    safe = proved(Path(into), {digest for _, _, _, digest in seen})
+    safe = proved(Path(into), {digest for _, _, _, digest in seen}, passphrase)
     folders: dict[tuple[str, str], list[int]] = {}
     count = 0
     for folder, place, stamp, digest in seen:

@@ -65,8 +65,9 @@ class Config:
             if is_backup(path):
                 from wexagraph.backups.source import BackupSource
                 from wexagraph.cli.parameters import zone_name
+                from wexagraph.cli.secrets import passphrase
 
-                return BackupSource(path, as_of, zone_name(None))
+                return BackupSource(path, as_of, zone_name(None), passphrase)
         if as_of:
             raise CallError(f"--as-of is for backups; {source} is none, and is only known as it is now.")
         return open_source(known.account(), known.login) if known else open_source(source)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import click
 
 from wexagraph.cli.backup import volume_size
+from wexagraph.cli.secrets import passphrase
 from wexagraph.text import one_line
 
 
@@ -16,7 +17,9 @@ def command(folder: str, limit: str) -> int:
     """Join the small volumes of the backup in DIR into few. The old ones go only when the new ones are proved."""
     from wexagraph.backups.join import join
 
-    report = join(folder, volume_size(limit), tell=lambda text: click.echo(f"wexagraph: {text}", err=True))
+    report = join(
+        folder, volume_size(limit), tell=lambda text: click.echo(f"wexagraph: {text}", err=True), ask=passphrase
+    )
     old = sum(map(len, report.joined.values()))
     if not old:
         click.echo(f"Nothing to join: {one_line(folder)} has {report.volumes:,} volume{'s' * (report.volumes != 1)}.")

@@ -9,6 +9,7 @@ from typing import Any
 import click
 
 from wexagraph.cli.parameters import ZONE, zone_name
+from wexagraph.cli.secrets import passphrase
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.text import one_line, size
 
@@ -27,7 +28,7 @@ def command(folder: str, zone: str | None, as_json: bool) -> int:
     from wexagraph.pages.options import PageOptions
 
     timezone = PageOptions(zone=zone_name(zone)).timezone()
-    with Store(Path(folder).expanduser()) as store:
+    with Store(Path(folder).expanduser(), ask=passphrase) as store:
         runs = store.all_runs()
         messages, total = store.catalogue.counts()
         vanished = store.catalogue.vanished()

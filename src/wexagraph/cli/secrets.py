@@ -13,6 +13,7 @@ import click
 from wexagraph.errors import CallError, SourceError
 
 PROMPT = "prompt"
+PASSPHRASE = "WEXAGRAPH_PASSPHRASE"
 _WAYS = "file:PATH, env:NAME, command:'PROGRAM ...', or nothing to be asked"
 
 
@@ -58,3 +59,13 @@ def command_output(command: str, name: str) -> str:
     if done.returncode != 0 or not found:
         raise SourceError(f"the {name} gave nothing (exit code {done.returncode}). Try it by hand.")
     return found
+
+
+def passphrase(new: bool) -> str:
+    """The passphrase of a locked backup: from the environment, else asked for. Raises CallError."""
+    if os.environ.get(PASSPHRASE):
+        return os.environ[PASSPHRASE]
+    if not (sys.stdin.isatty() and sys.stderr.isatty()):
+        raise CallError(f"the backup is locked, and there is no terminal to ask at. Set {PASSPHRASE}.")
+    told = "Passphrase for the new backup" if new else "Passphrase of the backup"
+    return str(click.prompt(told, hide_input=True, confirmation_prompt=new, err=True))

@@ -11,6 +11,7 @@ import click
 
 from wexagraph.backups.bag import BAGIT
 from wexagraph.cli.exits import OK, SOME_FAILED
+from wexagraph.cli.secrets import passphrase
 from wexagraph.cli.terminal import machine_output
 from wexagraph.errors import CallError
 from wexagraph.exports.verify import Verification, verify
@@ -66,14 +67,14 @@ def _backup(context: click.Context, root: Path, deep: bool, repair: str | None, 
     from wexagraph.backups.verify import verify as verify_backup
 
     if repair is None:
-        found = verify_backup(root, deep, jobs)
+        found = verify_backup(root, deep, jobs, ask=passphrase)
     else:
         from wexagraph.backups.bag import is_backup
         from wexagraph.backups.repair import repair as mend
 
         other = Path(repair).expanduser()
         with context.obj.open(repair) as source:
-            found = mend(root, source, other if is_backup(other) else None, jobs)
+            found = mend(root, source, other if is_backup(other) else None, jobs, passphrase)
     if as_json:
         machine_output()
         click.echo(json.dumps(found.as_dict(), ensure_ascii=False, indent=1))
