@@ -17,7 +17,7 @@ from wexagraph.backups.volumes import Member
 from wexagraph.errors import TargetError
 
 _VERSION = 1
-FIRST, FOREVER = 0, 1 << 40
+FOREVER = 1 << 40
 _SCHEMA = """
 CREATE TABLE file (path TEXT PRIMARY KEY, sha256 TEXT NOT NULL, size INTEGER NOT NULL, copy BLOB) WITHOUT ROWID;
 CREATE TABLE run (
@@ -173,22 +173,9 @@ class Catalogue:
         rows = self._ask(f"SELECT {_STORED} FROM message WHERE volume=? ORDER BY offset", (volume,))
         return map(_stored, rows)
 
-    def folders_of(self, volume: int) -> list[str]:
-        """The folders that hold, or held, messages of a volume."""
-        rows = self._ask("SELECT DISTINCT f.name FROM message m JOIN holding h ON h.message=m.number "
-                         "JOIN folder f ON f.number=h.folder WHERE m.volume=? ORDER BY f.name", (volume,))  # fmt: skip
-        return [row[0] for row in rows]
-
-    def subject(self, number: int) -> str:
-        """The header of a message, as kept for listings."""
-        return str(self._ask("SELECT member FROM message WHERE number=?", (number,)).fetchone()[0])
-
     def counts(self) -> tuple[int, int]:
         """How many messages it has, and how many bytes they are."""
         return tuple(self._ask("SELECT count(*), coalesce(sum(size), 0) FROM message").fetchone())
-
-    def last_volume(self) -> int:
-        return int(self._ask("SELECT coalesce(max(volume), 0) FROM message").fetchone()[0])
 
     # runs
 

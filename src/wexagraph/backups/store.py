@@ -62,7 +62,6 @@ class Store:
         self._tell = tell or (lambda _: None)
         self._lock: BinaryIO | None = None
         self._elsewhere: tempfile.TemporaryDirectory[str] | None = None
-        self._tag_lines: dict[str, dict[str, str]] = {}
         self.untouched = True
         if writing:
             self._prepare(ask, locked)

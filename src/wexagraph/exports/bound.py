@@ -7,6 +7,7 @@ import os
 import secrets
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.rows import FileRow, Row
@@ -16,14 +17,15 @@ from wexagraph.exports.turns import Group, Turns
 from wexagraph.exports.work import Work
 from wexagraph.naming import collision_key
 from wexagraph.notes import Note
-from wexagraph.pages.binding import BindJob, Part, bind
-from wexagraph.pages.covers import Entry
-from wexagraph.pages.make import Made
 from wexagraph.pages.options import Lock
 from wexagraph.pages.properties import Record
-from wexagraph.pages.quotes import Said
 from wexagraph.pages.running import Running
 from wexagraph.text import one_line
+
+if TYPE_CHECKING:
+    from wexagraph.pages.binding import BindJob, Part
+    from wexagraph.pages.make import Made
+    from wexagraph.pages.quotes import Said
 
 FORMAT = "bound"
 """The format of a bound PDF in the journal, where each of its messages has a row for it."""
@@ -78,8 +80,13 @@ class Binding:
                 recorded = None
             path = recorded.path if recorded is not None else self._free(group.stem)
             self._taken.add(collision_key(path))
-            said = Said() if self._options.unquote else None
+            said = self._nothing_said() if self._options.unquote else None
             yield group, Sheaf(path, group, recorded is not None, len(group.rows), said, record=Record(group.title))
+
+    def _nothing_said(self) -> Said:
+        from wexagraph.pages.quotes import Said
+
+        return Said()
 
     def _recorded(self, group: Group) -> FileRow | None:
         """The PDF that an earlier run has bound of these messages, or of the first of them that it had."""
@@ -111,6 +118,8 @@ class Binding:
 
     def add(self, sheaf: Sheaf, work: Work, made: Made) -> None:
         """The pages of a message have come: they wait on the disk."""
+        from wexagraph.pages.binding import Part
+
         staged = self._target.stage("", made.files.pop("pdf"))
         assert made.entry is not None and made.running is not None
         sheaf.parts[work.row.number] = Part(staged.waiting, made.entry, made.running, made.marked)
@@ -119,6 +128,9 @@ class Binding:
 
     def give_up(self, sheaf: Sheaf, work: Work, facts: list[str]) -> None:
         """No page could be made of a message: a page in its place says so. `facts` are its cells in the register."""
+        from wexagraph.pages.binding import Part
+        from wexagraph.pages.covers import Entry
+
         date, sender, to, _, subject = facts
         entry = Entry(
             subject or "no subject", sender, to, date, sha256=work.row.digest or "", size=work.row.size,
@@ -128,6 +140,8 @@ class Binding:
 
     def job(self, sheaf: Sheaf, engine: str) -> BindJob | None:
         """What a worker has to bind; None where there is not one message to be bound."""
+        from wexagraph.pages.binding import BindJob
+
         options = self._options
         parts = tuple(sheaf.parts[row.number] for row, _ in sheaf.group.rows if row.number in sheaf.parts)
         if not parts:
@@ -140,6 +154,8 @@ class Binding:
 
 def bind_file(job: BindJob, path: str, replaces: bool, signature: str) -> Bound:
     """Bind, and digest what was written; runs in a worker. Raises PageError, OSError."""
+    from wexagraph.pages.binding import bind
+
     notes = bind(job)
     with open(job.out, "rb") as file:
         digest = hashlib.file_digest(file, "sha256").hexdigest()

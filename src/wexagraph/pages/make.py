@@ -14,16 +14,16 @@ from wexagraph.messages import Message
 from wexagraph.messages.filetypes import type_note
 from wexagraph.naming import Fields
 from wexagraph.notes import Note
-from wexagraph.pages.compose import compose
-from wexagraph.pages.covers import Contents, Entry, cover_page, entry
 from wexagraph.pages.evidence import Origin
 from wexagraph.pages.finish import Embedded, finish, free_name
 from wexagraph.pages.options import Lock, PageOptions
 from wexagraph.pages.properties import Record, described, record
 from wexagraph.pages.running import Running, running
 
+# what sets pages is loaded where pages are made, in the workers
 if TYPE_CHECKING:
     from wexagraph.pages.converting import Piece
+    from wexagraph.pages.covers import Entry
 
 _KEPT_WHOLE = ("body-too-long", "header-too-long", "parts-too-many", "nesting-too-deep")
 """Notes on something that is not all on the page: the original is embedded."""
@@ -84,6 +84,8 @@ def make(job: Job) -> Made:
         made.files["text"] = to_text(message, job.options, job.origin).encode("utf-8", "replace")
         made.notes += message.notes(plain=True)
     if "html" in job.formats:
+        from wexagraph.pages.compose import compose
+
         page = compose(message, job.options, origin=job.origin, plain=job.plain, screen=True)
         made.files["html"] = page.self_contained().encode("utf-8", "replace")
         made.notes += page.notes
@@ -110,6 +112,8 @@ def _beside(message: Message, wanted: tuple[str, ...]) -> dict[str, bytes]:
 
 
 def _pdf(message: Message, job: Job, made: Made) -> bytes:
+    from wexagraph.pages.compose import compose
+    from wexagraph.pages.covers import Contents, cover_page, entry
     from wexagraph.pages.engines import engine
 
     setter, wanted = engine(job.engine), job.options.attachments

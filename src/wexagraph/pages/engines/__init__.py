@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import importlib.util
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from wexagraph.errors import CallError
 from wexagraph.pages import fonts
-from wexagraph.pages.compose import Page
 from wexagraph.pages.options import PageOptions
+
+if TYPE_CHECKING:
+    from wexagraph.pages.compose import Page
 
 
 class Engine(Protocol):
