@@ -116,7 +116,7 @@ class Harm(RunTest):
         for number, done in enumerate(steps):
             place = self.folder / f"step-{number}"
             shutil.copytree(before, place)
-            for name in tags:
+            for name in tags if done else tags[:1]:
                 (place / name).unlink()
             for path in done:
                 shutil.copyfile(path, place / path.relative_to(after))
