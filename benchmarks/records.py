@@ -46,7 +46,7 @@ def _binding() -> list[list[str]]:
         lambda: run(PROGRAM, "export", str(path), "--into", str(waiting.pop()), "--bind", "all"),
         lambda: run(PROGRAM, "export", str(path), "--into", str(waiting.pop())),
     )
-    sizes = [sum(file.stat().st_size for file in Path(out).rglob("*.pdf")) for out in outs]
+    sizes = [size for out in outs if (size := sum(file.stat().st_size for file in Path(out).rglob("*.pdf")))]
     for out in outs:
         fresh(out)
     more = min(bound) / min(single) - 1
