@@ -160,7 +160,7 @@ class Journals(InAFolder):
         )
         self.assertTrue(journal.has_file(2, "b1.eml"))
         self.assertEqual(list(journal.files()), [("b1.eml", "ff")])
-        self.assertEqual(journal.subject(1), "Subject")
+        self.assertEqual(journal.facts(1)[-1], "Subject")
 
     def test_a_plan_that_was_never_carried_out_gives_its_names_back(self) -> None:
         journal = self.open()
