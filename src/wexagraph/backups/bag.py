@@ -30,6 +30,7 @@ PERHAPS = (CATALOGUE, SEALED_CATALOGUE, KEY)
 """Tag files that a backup may do without."""
 DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
 _LINE = re.compile(r"([0-9a-f]{64,128}) [ *](.+)")
+_OURS = re.compile(rf"{VOLUMES}/\d{{6}}\.zip(\.age)?|{RUNS}/\d{{4}}-\d{{2}}-\d{{2}}T\d{{6}}Z\.jsonl(\.age)?")
 _RUN = re.compile(r"\d{4}-\d{2}-\d{2}T\d{6}(-\d+)?Z")
 
 
@@ -61,6 +62,11 @@ def run_name(moment: datetime) -> str:
 def run_path(name: str, suffix: str = "") -> str:
     """Where the list of a run lies; `suffix` is that of sealed files."""
     return f"{RUNS}/{name}.jsonl{suffix}"
+
+
+def is_ours(path: str) -> bool:
+    """Whether a path below data/ is named as a volume or a run list of ours."""
+    return _OURS.fullmatch(path) is not None
 
 
 def run_moment(name: str) -> datetime:

@@ -197,7 +197,7 @@ class FolderTarget(Target):
         fields = Fields(given.header, "", "", UTC, given.header.date(given.envelope.arrival)[0])
         stem = component(self._pattern.stem(fields), 30)
         _write(folder, f"{stem} {given.digest[:12]}.eml", given)
-        self._there[place].add(given.digest)
+        self._there.setdefault(place, set()).add(given.digest)
 
 
 class MaildirTarget(Target):

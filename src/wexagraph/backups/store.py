@@ -12,18 +12,18 @@ import hashlib
 import os
 import shutil
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from wexagraph.backups import bag, runlists
-from wexagraph.backups.catalogue import Catalogue, CatalogueDamaged
-from wexagraph.backups.packing import Packed, describe
+from wexagraph.backups import bag
+from wexagraph.backups.completing import complete
+from wexagraph.backups.indexing import open_catalogue
 from wexagraph.backups.runlists import RunList
 from wexagraph.backups.vault import Ask, Vault, is_locked, lock, unlock
-from wexagraph.backups.volumes import Member, VolumeWriter, members, read_packed, salvage, unpacked
+from wexagraph.backups.volumes import read_packed, unpacked
 from wexagraph.errors import CallError, MessageError, SourceError, TargetError
 from wexagraph.exports.target import lock_file, sync_files
 
@@ -59,9 +59,9 @@ class Store:
         self.folder, self.writing = folder, writing
         self.staged = folder / bag.OWN / "staged"
         self.vault = Vault()
-        self._tell = tell or (lambda _: None)
+        self.tell = tell or (lambda _: None)
         self._lock: BinaryIO | None = None
-        self._elsewhere: tempfile.TemporaryDirectory[str] | None = None
+        self.elsewhere: tempfile.TemporaryDirectory[str] | None = None
         self.untouched = True
         if writing:
             self._prepare(ask, locked)
@@ -74,9 +74,9 @@ class Store:
                 self.staged.mkdir(exist_ok=True)
             self.manifest = self._manifest()
             self.quiet: list[RunList] = []
-            self.catalogue = self._open_catalogue()
+            self.catalogue = open_catalogue(self)
             if writing:
-                self._complete()
+                complete(self)
         except BaseException:
             self.close()
             raise
@@ -91,8 +91,8 @@ class Store:
         """Give the backup free; what was not committed waits for the next run."""
         if hasattr(self, "catalogue"):
             self.catalogue.close()
-        if self._elsewhere is not None:
-            self._elsewhere.cleanup()
+        if self.elsewhere is not None:
+            self.elsewhere.cleanup()
         self.vault.close()
         if self._lock is not None:
             with contextlib.suppress(OSError):
@@ -158,197 +158,21 @@ class Store:
         return TargetError(f"{self.folder} can't be written to: {error.strerror or error}. Check the disk.")
 
     def _manifest(self) -> dict[str, str]:
+        """The lines of the manifest. To be written to, it has to be the one that the tag manifests know: a run on a
+        damaged one would make the damage look right."""
         try:
             sums = bag.read_sums(self.folder / bag.MANIFEST)
+            told = [read.digests.get(bag.MANIFEST) == bag.digest_of(self.folder / bag.MANIFEST, kind)
+                    for name, kind in bag.TAG_MANIFESTS.items()
+                    if self.writing and (read := bag.read_sums(self.folder / name)) is not None]  # fmt: skip
         except OSError as error:
             raise SourceError(f"{self.folder / bag.MANIFEST} can't be read: {error.strerror}.") from error
-        return sums.digests if sums is not None else {}
-
-    def _open_catalogue(self) -> Catalogue:
-        """The catalogue, made again where it is missing, damaged or behind."""
-        path = self.folder / bag.CATALOGUE
-        if self.vault.locked:
-            path = self.vault.folder / bag.CATALOGUE
-            with contextlib.suppress(MessageError):
-                shutil.copyfile(self.vault.plain(self.folder / bag.SEALED_CATALOGUE), path)
-        if not self.writing and not path.exists():
-            return self._made_elsewhere()
-        try:
-            catalogue = Catalogue(path, self.writing)
-        except CatalogueDamaged:
-            return self._made_again(path) if self.writing else self._made_elsewhere()
-        try:
-            if self._is_behind(catalogue):
-                catalogue.close()
-                return self._made_again(path) if self.writing else self._made_elsewhere()
-        except CatalogueDamaged:
-            catalogue.close()
-            return self._made_again(path) if self.writing else self._made_elsewhere()
-        return catalogue
-
-    def _is_behind(self, catalogue: Catalogue) -> bool:
-        """Whether the manifest has what the catalogue has not, but for runs in which nothing changed."""
-        taken = catalogue.files()
-        for path in sorted(self.manifest.keys() - taken.keys()):
-            if not path.startswith(bag.RUNS):
-                return True
-            try:
-                found = runlists.read(self.plain(path))
-            except MessageError:
-                continue  # verify names it
-            if not found.is_quiet:
-                return True
-            self.quiet.append(found)
-        return any(self.manifest.get(path) != digest for path, digest in taken.items())
-
-    def _made_elsewhere(self) -> Catalogue:
-        """The catalogue of a backup that is only read: made in a temporary folder."""
-        self._elsewhere = tempfile.TemporaryDirectory(prefix="wexagraph-", ignore_cleanup_errors=True)
-        self._made_again(Path(self._elsewhere.name) / bag.CATALOGUE).close()
-        return Catalogue(Path(self._elsewhere.name) / bag.CATALOGUE)
-
-    def _made_again(self, path: Path) -> Catalogue:
-        """A new catalogue from volumes and run lists. What is damaged in them is left out."""
-        path.unlink(missing_ok=True)
-        path.with_name(path.name + "-journal").unlink(missing_ok=True)
-        self._tell("making the catalogue again")
-        self.untouched = False
-        self.quiet = []
-        catalogue = Catalogue(path, writing=True)
-        for name in sorted(name for name in self.manifest if name.startswith(bag.VOLUMES)):
-            self._index_volume(catalogue, name)
-        for name in sorted(name for name in self.manifest if name.startswith(bag.RUNS)):
-            with contextlib.suppress(MessageError):
-                found = runlists.read(self.plain(name))
-                if not found.is_quiet:
-                    catalogue.take_run(found)
-                else:
-                    self.quiet.append(found)
-                    continue
-            self._take_file(catalogue, name)
-        catalogue.commit()
-        return catalogue
-
-    def _take_file(self, catalogue: Catalogue, path: str) -> None:
-        with contextlib.suppress(OSError, MessageError):
-            catalogue.take_file(path, self.manifest[path], self.plain(path))
-
-    def _index_volume(self, catalogue: Catalogue, path: str) -> None:
-        number = bag.volume_number(path)
-        with contextlib.suppress(MessageError):
-            for member, packed in self.described(self.plain(path)):
-                if not catalogue.has(packed.digest):
-                    catalogue.add_message(packed, number, member)
-        self._take_file(catalogue, path)
-
-    def described(self, path: Path) -> Iterator[tuple[Member, Packed]]:
-        """The messages of a volume, read anew, as a run has them in hand; those that are damaged are left out."""
-        listed = members(path)
-        with open(path, "rb") as file:
-            for member in listed:
-                with contextlib.suppress(MessageError):
-                    content, method = read_packed(file, member.offset, member.packed)
-                    data = unpacked(content, method, member.size)
-                    digest = hashlib.sha256(data).digest()
-                    yield member, Packed(digest, len(data), member.crc, method, content, *describe(data))
-
-    # completing
-
-    def _complete(self) -> None:
-        """Take in what a run that was killed has left: whole messages, and where they lay."""
-        unlisted = [
-            path
-            for place in (bag.VOLUMES, bag.RUNS)
-            for path in sorted((self.folder / place).iterdir())
-            if f"{place}/{path.name}" not in self.manifest
-        ]
-        left = sorted(self.staged.iterdir())
-        if not unlisted and not left:
-            if not all((self.folder / name).exists() for name in bag.TAG_MANIFESTS) and self.manifest:
-                self.untouched = False
-                self.commit([])
-            return
-        self._tell("taking in what a run that was stopped has left")
-        self.untouched = False
-        new: list[NewFile] = []
-        fresh: dict[str, str] = {}
-        volumes = [p for p in unlisted if p.parent.name == "volumes"] + [p for p in left if p.suffix == ".zip"]
-        for path in volumes:
-            made = self._taken_in(self._opened(path), fresh, len(new))
-            if made is not None:
-                new.append(made)
-        lists = [p for p in unlisted if p.parent.name == "runs"] + [p for p in left if p.suffix == ".jsonl"]
-        for path in lists:
-            made = self._run_taken_in(self._opened(path), fresh)
-            if made is not None:
-                new.append(made)
-        for path in [*unlisted, *left]:
-            if not any(path == one.waiting for one in new):
-                path.unlink(missing_ok=True)
-        if new:
-            self.commit(new)
-
-    def _opened(self, path: Path) -> Path:
-        """A left file as it is; one that was not sealed to its end can't be opened, and is as good as empty."""
-        try:
-            return self.vault.plain(path)
-        except MessageError:
-            return path
-
-    def _taken_in(self, path: Path, fresh: dict[str, str], turn: int) -> NewFile | None:
-        """The whole messages of a left volume, as a volume of their own."""
-        number = self.next_volume() + turn
-        rescued = self.staged / f"rescued-{number:06d}.zip"
-        writer = VolumeWriter(rescued)
-        try:
-            for member, content in salvage(path):
-                with contextlib.suppress(MessageError):
-                    data = unpacked(content, member.method, member.size)
-                    digest = hashlib.sha256(data).digest()
-                    if len(data) != member.size or self.catalogue.has(digest):
-                        continue
-                    placed = writer.add_raw(member, content)
-                    packed = Packed(digest, len(data), member.crc, member.method, content, *describe(data))
-                    self.catalogue.add_message(packed, number, placed)
-                    fresh[digest.hex()] = member.name
-        except MessageError:
-            pass
-        if not writer.members:
-            writer.abandon()
-            rescued.unlink()
-            return None
-        digest_text = writer.close()
-        return self.ready(rescued, bag.volume_path(number), digest_text)
-
-    def _run_taken_in(self, path: Path, fresh: dict[str, str]) -> NewFile | None:
-        """A left run list as the list of a run that was stopped, of the messages that are there."""
-        found = runlists.read(path, whole=False)
-        if not found.head:
-            return None
-        known = [[h for h in change.present if self.catalogue.has(bytes.fromhex(h.digest))] for change in found.folders]
-        if not any(known):
-            return None
-        source = str(found.head.get("source", ""))
-        name = self.free_run(str(found.head["run"]))
-        waiting = self.staged / f"rescued-{name}.jsonl"
-        added = 0
-        with open(waiting, "wb") as file:
-            file.write(runlists.head_line(name, source))
-            for change, present in zip(found.folders, known, strict=True):
-                # what it did not come to is not known to be gone: what was there before stays
-                state = self.catalogue.folder_state(source, change.name)
-                change.stamp, change.base = "", state[1] if state else ""
-                file.write(runlists.folder_line(change))
-                for holding in present:
-                    added += holding.digest in fresh
-                    file.write(runlists.line(holding.line(fresh.get(holding.digest, ""))))
-            file.write(
-                runlists.line({"end": "stopped", "added": added, "gone": 0, "changed": 0, "failed": 0, "bytes": 0})
+        if told and not any(told):
+            raise TargetError(
+                f"{self.folder / bag.MANIFEST} was damaged, so nothing is written to this backup. "
+                f"`wexagraph verify {self.folder} --repair SOURCE` mends it."
             )
-            file.flush()
-            os.fsync(file.fileno())
-        self.catalogue.take_run(runlists.read(waiting))
-        return self.ready(waiting, bag.run_path(name))
+        return sums.digests if sums is not None else {}
 
     # names
 

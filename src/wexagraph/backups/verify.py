@@ -12,7 +12,7 @@ from typing import Any
 
 from wexagraph.backups import bag, runlists
 from wexagraph.backups.catalogue import Catalogue, CatalogueDamaged
-from wexagraph.backups.vault import SEALED, Ask, Vault, is_locked, unlock
+from wexagraph.backups.vault import Ask, Vault, is_locked, unlock
 from wexagraph.backups.volumes import Member, members, read_packed, unpacked
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.exports.pool import Workers
@@ -204,10 +204,7 @@ class _Check:
         for path in self._below_data():
             if path in self.manifest:
                 continue
-            ours = Path(path).parent.as_posix() in (bag.VOLUMES, bag.RUNS) and Path(
-                path.removesuffix(SEALED)
-            ).suffix in (".zip", ".jsonl")
-            if ours and not (self.root / next(iter(bag.TAG_MANIFESTS))).exists():
+            if bag.is_ours(path) and not (self.root / next(iter(bag.TAG_MANIFESTS))).exists():
                 self.found.left.append(path)
             else:
                 self.found.add(path, "foreign")

@@ -175,13 +175,17 @@ def read_packed(file: BinaryIO, offset: int, packed: int) -> tuple[bytes, int]:
 
 
 def unpacked(content: bytes, method: int, size: int) -> bytes:
-    """The bytes of a message. Raises MessageError where they can't be had back."""
+    """The bytes of a message, as many as its entry says. Raises MessageError where they can't be had back."""
     if method == 0:
-        return content
-    try:
-        data = zlib.decompress(content, -15, size or 1)
-    except zlib.error as error:
-        raise MessageError(f"its bytes do not unpack: {error}") from error
+        data = content
+    else:
+        try:
+            # what an entry says of its size is not believed: no more is made than is there
+            data = zlib.decompressobj(-15).decompress(content, size + 1)
+        except (zlib.error, OverflowError) as error:
+            raise MessageError(f"its bytes do not unpack: {error}") from error
+    if len(data) != size:
+        raise MessageError(f"it unpacks to another size than the {size:,} bytes that it should have")
     return data
 
 

@@ -6,7 +6,7 @@ import imaplib
 import time
 from datetime import datetime
 
-from wexagraph.errors import MessageError, SourceError
+from wexagraph.errors import MessageError, SourceError, TargetError
 from wexagraph.sources.imap.line import Refused, quoted
 from wexagraph.sources.imap.source import Folder, ImapSource
 
@@ -40,7 +40,10 @@ class Filling:
     def append(
         self, folder: str, message_id: str, data: bytes, flags: frozenset[str], arrived: datetime | None
     ) -> None:
-        """Put a message into a folder, which is made if need be. Raises MessageError where the server refuses it."""
+        """Put a message into a folder, which is made if need be.
+
+        Raises MessageError where the server refuses it, TargetError where the account is full.
+        """
         found = self._folder(folder)
         words = [_SYSTEM.get(flag, flag) for flag in sorted(flags) if flag != "recent" and flag.isascii()]
         content = crlf(data)
@@ -48,6 +51,12 @@ class Filling:
 
         def put(client: imaplib.IMAP4) -> None:
             kind, answer = client.append(quoted(found.raw), f"({' '.join(words)})", when, content)  # type: ignore[arg-type]
+            if kind != "OK" and b"OVERQUOTA" in (answer[0] or b""):
+                # asking again would help nobody
+                raise TargetError(
+                    f"{self._source.account.name} has no room left (the server says OVERQUOTA). Make room there and run "
+                    "the same command again; it goes on where it was."
+                )
             self._line.checked(kind, answer)
 
         try:
