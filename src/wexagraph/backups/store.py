@@ -22,7 +22,7 @@ from wexagraph.backups import bag
 from wexagraph.backups.completing import complete
 from wexagraph.backups.indexing import open_catalogue
 from wexagraph.backups.runlists import RunList
-from wexagraph.backups.vault import Ask, Vault, is_locked, lock, unlock
+from wexagraph.backups.vault import Ask, Vault, is_locked, new_lock, unlock
 from wexagraph.backups.volumes import read_packed, unpacked
 from wexagraph.errors import CallError, MessageError, SourceError, TargetError
 from wexagraph.exports.target import lock_file, sync_files
@@ -68,7 +68,8 @@ class Store:
         elif not bag.is_backup(folder):
             raise SourceError(f"{folder} is no backup. `wexagraph backup SOURCE --into {folder}` makes one.")
         try:
-            self.vault = unlock(folder, ask)
+            if not self.vault.locked:
+                self.vault = unlock(folder, ask)
             if self.vault.locked:
                 self.staged = self.vault.folder / "staged"  # nothing of it lies open beside the backup
                 self.staged.mkdir(exist_ok=True)
@@ -125,7 +126,8 @@ class Store:
             first = ((bag.MANIFEST, b""), (bag.INFO, bag.info_text([], 0, 0, "")), (bag.README, bag.readme_text()),
                      (bag.BAGIT, bag.DECLARATION))  # fmt: skip
             if locked and not bag.is_backup(folder) and not is_locked(folder):
-                self.replace(bag.KEY, lock(folder, ask))
+                sealed, self.vault = new_lock(ask)
+                self.replace(bag.KEY, sealed)
             for name, content in first:
                 if not (folder / name).exists():
                     self.replace(name, content)

@@ -111,8 +111,8 @@ def unlock(folder: Path, ask: Ask | None) -> Vault:
         raise CallError(f"{folder / KEY} can't be read: {error.strerror or error}.") from error
 
 
-def lock(folder: Path, ask: Ask | None) -> bytes:
-    """The content of `key.age` for a new locked backup. Raises CallError."""
+def new_lock(ask: Ask | None) -> tuple[bytes, Vault]:
+    """The content of `key.age` for a new locked backup, and its vault. Raises CallError."""
     if ask is None:
         raise CallError("a locked backup needs a passphrase, and nobody can be asked for one.")
     from pyrage import passphrase, x25519
@@ -120,4 +120,5 @@ def lock(folder: Path, ask: Ask | None) -> bytes:
     told = ask(True)
     if len(told) < 8:
         raise CallError("a passphrase of fewer than 8 characters protects nothing. Choose a longer one.")
-    return bytes(passphrase.encrypt(f"{x25519.Identity.generate()}\n".encode("ascii"), told))
+    secret = str(x25519.Identity.generate())
+    return bytes(passphrase.encrypt(f"{secret}\n".encode("ascii"), told)), Vault(secret)

@@ -71,7 +71,7 @@ def bind(job: BindJob) -> list[Note]:
     try:
         with ExitStack() as opened:
             return _Binding(job, engine(job.engine), opened).go()
-    except (pikepdf.PdfError, ValueError, RuntimeError, MemoryError) as error:
+    except (pikepdf.PdfError, pikepdf.PasswordError, ValueError, RuntimeError, MemoryError) as error:
         raise PageError(f"binding failed: {error}") from error
 
 

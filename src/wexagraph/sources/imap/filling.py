@@ -50,12 +50,13 @@ class Filling:
         when = imaplib.Time2Internaldate(arrived or time.time())
 
         def put(client: imaplib.IMAP4) -> None:
-            kind, answer = client.append(quoted(found.raw), f"({' '.join(words)})", when, content)  # type: ignore[arg-type]
+            marks = f"({' '.join(words)})"
+            kind, answer = client.append(quoted(found.raw), marks, when, content)  # type: ignore[arg-type]
             if kind != "OK" and b"OVERQUOTA" in (answer[0] or b""):
                 # asking again would help nobody
                 raise TargetError(
-                    f"{self._source.account.name} has no room left (the server says OVERQUOTA). Make room there and run "
-                    "the same command again; it goes on where it was."
+                    f"{self._source.account.name} has no room left (the server says OVERQUOTA). Make room there "
+                    "and run the same command again; it goes on where it was."
                 )
             self._line.checked(kind, answer)
 
