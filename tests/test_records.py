@@ -169,11 +169,11 @@ class ThePage(RecordTest):
         plain = letter(body="Set in serif.\n")
         for scale in ("10%", "much"):
             self.export("--scale", scale, code=2)
-        fonts = subprocess.run(
-            ["pdffonts", self.export("--text-font", "DejaVu Serif", data=plain)], capture_output=True
-        )
-        if fonts.returncode == 0:
-            self.assertIn(b"DejaVuSans", fonts.stdout.replace(b"DejaVuSerif", b"DejaVuSans"))
+        serif = self.export("--text-font", "Liberation Serif", data=plain)
+        opened = subprocess.run(["qpdf", "--qdf", serif, "-"], capture_output=True, check=True).stdout
+        self.assertIn(b"+LiberationSerif", opened)
+        opened = subprocess.run(["qpdf", "--qdf", self.export(data=plain), "-"], capture_output=True, check=True).stdout
+        self.assertNotIn(b"+LiberationSerif", opened)
         self.export("--text-font", "x; } body { display: none", code=2)
 
     def picture(self, path: Path) -> int:
