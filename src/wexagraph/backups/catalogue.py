@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from wexagraph.backups.packing import Packed
+from wexagraph.backups.packing import LEVEL, Packed, deflate
 from wexagraph.backups.runlists import FolderChange, Holding, RunList
 from wexagraph.backups.volumes import Member
 from wexagraph.errors import TargetError
@@ -119,7 +119,7 @@ class Catalogue:
 
     def take_file(self, path: str, digest: str, file: Path) -> None:
         """A file below data/ was taken in; of a run list, a copy is kept to mend it by."""
-        copy = zlib.compress(file.read_bytes()) if path.endswith(".jsonl") else None
+        copy = deflate.compress(file.read_bytes(), LEVEL) if path.endswith(".jsonl") else None
         self._ask("INSERT OR REPLACE INTO file VALUES (?,?,?,?)", (path, digest, file.stat().st_size, copy))
 
     def copy_of(self, path: str) -> bytes | None:

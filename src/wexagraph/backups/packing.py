@@ -16,9 +16,10 @@ from wexagraph.errors import MessageError
 from wexagraph.messages import Header, HtmlBlock, Message, MessageBlock, TextBlock
 from wexagraph.messages.dates import in_zone
 from wexagraph.messages.headers import decode_words, header_end
+from wexagraph.messages.reading import Reader
 from wexagraph.naming import clean, component
 from wexagraph.selection.criteria import visible_text
-from wexagraph.sources import Envelope, Leaf, listed, reopen
+from wexagraph.sources import Envelope, Leaf, Share, Source, listed, reopen
 
 try:
     from isal import isal_zlib as deflate  # four times as fast, half a percent larger
@@ -28,13 +29,13 @@ except ImportError:  # a machine that it is not made for
     import zlib as deflate  # type: ignore[no-redef]
 
     LEVEL = 6
-_KEPT = re.compile(
-    rb"(?im)^(date|from|sender|reply-to|to|cc|bcc|subject|message-id|in-reply-to|references|received|content-type)"
-    rb"[ \t]*:((?:[^\n]|\n[ \t])*)"
+_KEPT = frozenset(
+    b"date from sender reply-to to cc bcc subject message-id in-reply-to references received content-type".split()
 )
 _PROPERTY = re.compile(r"(?m)^(?:BEGIN|END|PRODID|VERSION|UID|DTSTAMP|METHOD|SEQUENCE)\b.*\n?|^[A-Z-]+(?:;[^:\n]*)?:")
+_BLANKS = (b" ", b"\t")
 _ROOM = 40
-_MOST_HEADER = 16_000
+_MOST_HEADER = 64_000
 _MOST_TEXT = 400_000
 _MOST_ATTACHED_TEXT = 100_000
 
@@ -93,20 +94,25 @@ def describe(
 
 
 def _short_header(header: Header) -> bytes:
-    """The fields that a listing shows, as they stand in the message."""
-    kept: dict[bytes, int] = {}
-    lines = []
-    for match in _KEPT.finditer(header.block):
-        name = match[1].lower()
-        kept[name] = kept.get(name, 0) + 1
-        if kept[name] <= 3:
-            lines.append(name + b": " + b" ".join(match[2][:_MOST_HEADER].split()))
-    return b"\n".join(lines)
+    """The fields that a listing shows, as they stand in the message; of one name, three at most."""
+    found: list[bytes] = []
+    counts: dict[bytes, int] = {}
+    kept = False
+    for line in header.block[:_MOST_HEADER].split(b"\n"):
+        if line[:1] not in _BLANKS:
+            name = line.partition(b":")[0].rstrip().lower()
+            kept = name in _KEPT
+            if kept:
+                counts[name] = counts.get(name, 0) + 1
+                kept = counts[name] <= 3
+        if kept:
+            found.append(line)
+    return b"\n".join(found)
 
 
 def _words(message: Message, leaves: list[Leaf]) -> tuple[str, str, str, str]:
     header = message.header
-    people = [str(address) for name in (b"from", b"to", b"cc") for address in header.addresses(name)]
+    people = [str(a) for a in (*header.authors, *header.addresses(b"to"), *header.addresses(b"cc"))]
     texts = [*_texts(message)]
     for leaf in leaves:
         if leaf.part is not None and leaf.type in ("text/plain", "text/csv", "text/calendar", "text/markdown"):
@@ -114,12 +120,17 @@ def _words(message: Message, leaves: list[Leaf]) -> tuple[str, str, str, str]:
             texts.append(_PROPERTY.sub("", told).replace("\\n", " ") if leaf.type == "text/calendar" else told)
     names = "\n".join(leaf.name for leaf in leaves if leaf.name)
     found = (header.subject, "\n".join(people), "\n".join(texts)[:_MOST_TEXT], names)
-    subject, told, text, named = (part.encode("utf-8", "replace").decode("utf-8") for part in found)
+    # SQLite takes no lone surrogates
+    subject, told, text, named = (
+        part if part.isascii() else part.encode("utf-8", "replace").decode("utf-8") for part in found
+    )
     return subject, told, text, named
 
 
 def _texts(message: Message, depth: int = 0) -> Iterable[str]:
-    for block in message.blocks():
+    reader = Reader(plain=False, depth=message.depth, nest=Message)
+    reader.show(message.root)
+    for block in reader.reading.blocks:
         if isinstance(block, TextBlock):
             yield block.text[:_MOST_TEXT]
         elif isinstance(block, HtmlBlock):
@@ -134,16 +145,31 @@ def pack_all(batch: list[tuple[bytes, datetime | None]]) -> list[Packed | Unread
     return [pack(data, arrival) for data, arrival in batch]
 
 
+def pack_share(location: str, folder: str, share: Share) -> list[tuple[Envelope, Packed | Unread]]:
+    """Read and make ready all messages of a share of a folder; runs in a worker. Envelopes come without headers."""
+    source = reopen(location)
+    found: list[tuple[Envelope, Packed | Unread]] = []
+    for envelope in source.outline(folder, share):
+        lean = Envelope(folder, envelope.place, envelope.size, Header(b""), envelope.fingerprint(), envelope.flags,
+                        envelope.arrival, envelope.trouble)  # fmt: skip
+        found.append((lean, _packed(source, lean)))
+    return found
+
+
 def pack_from(location: str, wanted: list[tuple[str, str, str, int, datetime | None]]) -> list[Packed | Unread]:
     """Read and make ready many messages (folder, place, stamp, size, arrival) of a source; runs in a worker."""
     source = reopen(location)
-    found: list[Packed | Unread] = []
-    for folder, place, stamp, size, arrival in wanted:
-        try:
-            found.append(pack(source.read(Envelope(folder, place, size, Header(b""), stamp)), arrival))
-        except MessageError as error:
-            found.append(Unread(str(error)))
-    return found
+    return [
+        _packed(source, Envelope(folder, place, size, Header(b""), stamp, arrived=arrival))
+        for folder, place, stamp, size, arrival in wanted
+    ]
+
+
+def _packed(source: Source, envelope: Envelope) -> Packed | Unread:
+    try:
+        return pack(source.read(envelope), envelope.arrival)
+    except MessageError as error:
+        return Unread(str(error))
 
 
 def short(data: bytes) -> Header:

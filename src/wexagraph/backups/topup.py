@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from wexagraph.backups import bag, runlists
-from wexagraph.backups.packing import Packed, Unread, pack_all, pack_from
+from wexagraph.backups.packing import Packed, Unread, pack_all, pack_from, pack_share
 from wexagraph.backups.runlists import FolderChange, Holding, moment_text
 from wexagraph.backups.store import NewFile, Store
 from wexagraph.backups.vault import Ask
@@ -23,10 +23,11 @@ from wexagraph.errors import MessageError, SourceError
 from wexagraph.exports.plan import folder_path
 from wexagraph.exports.pool import WorkerLost, Workers
 from wexagraph.selection import Choice
-from wexagraph.sources import Envelope, Source
+from wexagraph.sources import Envelope, Share, Source
 
 VOLUME_SIZE = 1_000_000_000
 _BATCH_MESSAGES, _BATCH_BYTES = 64, 4 * 1024 * 1024
+_SHARE = 4 * 1024 * 1024  # bytes of a folder that a worker takes at once
 _FLUSH_BYTES = 64 * 1024 * 1024
 _WORTH_WORKERS = 40
 _MOST_FAILURES = 1000
@@ -199,7 +200,10 @@ class _Run:
             one = Choice(criteria=choice.criteria, exceptions=choice.exceptions, ids=choice.ids,
                          newest=choice.newest, zone=choice.zone, folders=(folder,))  # fmt: skip
             envelopes = one.select(source)
-        self._take(self._strange(envelopes))
+        if whole and self.folder is None and self._is_worth_shares(folder):
+            self._take_shares(folder)
+        else:
+            self._take(self._strange(envelopes))
         if whole and self.report.state == "whole" and self.folder is not None:
             for place, digest in catalogue.unseen(self.folder):
                 self.report.gone += digest not in self.moved  # it may lie at another place of the folder now
@@ -263,6 +267,36 @@ class _Run:
         while running:
             self._put(*running.popleft())
 
+    def _is_worth_shares(self, folder: str) -> bool:
+        return self.source.reopens and self.jobs > 1 and self.source.size(folder) > self.jobs * _SHARE
+
+    def _take_shares(self, folder: str) -> None:
+        """Store a folder that no run has seen before: workers look into it and read it, a share each."""
+        count = self.source.size(folder) // _SHARE + 1
+        running: deque[tuple[Share, Future[list[tuple[Envelope, Packed | Unread]]]]] = deque()
+
+        def finish() -> None:
+            share, future = running.popleft()
+            try:
+                found = future.result()
+            except WorkerLost:
+                # one message broke the worker: which one, only going through them one by one will tell
+                self._take(self._strange(self.source.outline(folder, share)))
+                return
+            self.report.read += len(found)
+            self._store_all(found)
+
+        for number in range(count):
+            share = (number, count)
+            running.append((share, self._pool().submit_lasting(pack_share, self.source.location, folder, share)))
+            if len(running) > 2 * self.jobs:
+                finish()
+            if self.stopped():
+                self.report.state = "stopped"
+                break
+        while running:
+            finish()
+
     def _batches(self, envelopes: Iterator[Envelope]) -> Iterator[tuple[list[Envelope], Future[list[Packed | Unread]]]]:
         if self.source.reopens:
             while batch := _bounded(envelopes):
@@ -284,16 +318,22 @@ class _Run:
             done: Future[list[Packed | Unread]] = Future()  # a few messages are not worth starting a process for
             done.set_result(function(*arguments))
             return done
+        return self._pool().submit_lasting(function, *arguments)
+
+    def _pool(self) -> Workers:
         if self.workers is None:
             self.workers = Workers(self.jobs, 600)
-        return self.workers.submit_lasting(function, *arguments)
+        return self.workers
 
     def _put(self, batch: list[Envelope], future: Future[list[Packed | Unread]]) -> None:
         try:
             packed = future.result()
         except WorkerLost as error:
             packed = [Unread(str(error)) for _ in batch]
-        for envelope, one in zip(batch, packed, strict=True):
+        self._store_all(zip(batch, packed, strict=True))
+
+    def _store_all(self, found: Iterable[tuple[Envelope, Packed | Unread]]) -> None:
+        for envelope, one in found:
             if isinstance(one, Unread):
                 self._fail(envelope, one.reason)
                 continue

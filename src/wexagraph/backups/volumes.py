@@ -25,7 +25,8 @@ _CENTRAL = struct.Struct("<4s6H3I5H2I")
 _END = struct.Struct("<4s4H2IH")
 _LOCAL_MARK, _CENTRAL_MARK, _END_MARK = b"PK\x03\x04", b"PK\x01\x02", b"PK\x05\x06"
 _UTF8 = 0x800
-_PUT = 0o100644 << 16
+_BLOCK = 1024 * 1024
+_MODE = 0o100644 << 16
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,7 +47,9 @@ class VolumeWriter:
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self._file: BinaryIO = open(path, "wb")  # noqa: SIM115  closed by close
+        self._file: BinaryIO = open(path, "wb", buffering=0)  # noqa: SIM115  closed by close
+        self._held: list[bytes] = []
+        self._held_bytes = 0
         self._digest = hashlib.sha256()
         self.members: list[Member] = []
         self._at = 0
@@ -75,17 +78,14 @@ class VolumeWriter:
         head = _LOCAL.pack(_LOCAL_MARK, 20, _UTF8, member.method, member.stamp & 0xFFFF, member.stamp >> 16,
                            member.crc, member.packed, member.size, len(raw), 0)  # fmt: skip
         placed = Member(member.name, self._at, member.packed, member.size, member.method, member.crc, member.stamp)
-        for piece in (head + raw, content):
-            self._file.write(piece)
-            self._digest.update(piece)
-        self._at += len(head) + len(raw) + len(content)
+        self._put(head + raw, content)
         self._directory += _CENTRAL.size + len(raw)
         self.members.append(placed)
         return placed
 
     def flush(self) -> None:
         """Bring what was written to the disk."""
-        self._file.flush()
+        self._write()
         os.fsync(self._file.fileno())
 
     def close(self) -> str:
@@ -93,22 +93,35 @@ class VolumeWriter:
         start = self._at
         for member in self.members:
             raw = member.name.encode("utf-8")
-            self._write(_CENTRAL.pack(_CENTRAL_MARK, 0x0314, 20, _UTF8, member.method, member.stamp & 0xFFFF,
+            self._put(_CENTRAL.pack(_CENTRAL_MARK, 0x0314, 20, _UTF8, member.method, member.stamp & 0xFFFF,
                                       member.stamp >> 16, member.crc, member.packed, member.size, len(raw), 0, 0, 0, 0,
-                                      _PUT, member.offset) + raw)  # fmt: skip
+                                      _MODE, member.offset) + raw)  # fmt: skip
         count = len(self.members)
-        self._write(_END.pack(_END_MARK, 0, 0, count, count, self._at - start, start, 0))
+        self._put(_END.pack(_END_MARK, 0, 0, count, count, self._at - start, start, 0))
         self.flush()
         self._file.close()
         return self._digest.hexdigest()
 
-    def _write(self, piece: bytes) -> None:
-        self._file.write(piece)
-        self._digest.update(piece)
-        self._at += len(piece)
+    def _put(self, *pieces: bytes) -> None:
+        self._held += pieces
+        size = sum(map(len, pieces))
+        self._at += size
+        self._held_bytes += size
+        if self._held_bytes >= _BLOCK:
+            self._write()
+
+    def _write(self) -> None:
+        # much at once: each small piece would cost as much again for its calls
+        block = b"".join(self._held)
+        self._held, self._held_bytes = [], 0
+        self._digest.update(block)
+        left = memoryview(block)
+        while left:
+            left = left[self._file.write(left) :]
 
     def abandon(self) -> None:
         """Give the file up; what is in it can be salvaged."""
+        self._write()
         self._file.close()
 
 

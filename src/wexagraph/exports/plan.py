@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from dataclasses import replace
 from datetime import UTC
+from functools import lru_cache
 
 from wexagraph.errors import MessageError
 from wexagraph.exports.journal import Journal
@@ -30,6 +31,7 @@ _LARGE = 48 * 1024 * 1024  # bytes of a source that are worth reading by shares,
 _SHARE = 12 * 1024 * 1024
 
 
+@lru_cache(maxsize=1024)
 def folder_path(folder: str, flat: bool) -> str:
     """Where the files of a source's folder go, relative to the target; "" for the target itself."""
     if flat:
@@ -39,16 +41,13 @@ def folder_path(folder: str, flat: bool) -> str:
 
 def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 1) -> Iterator[Wish]:
     """What the plan has to know of each message; `number` is the first one's in this run."""
-    folders: dict[str, str] = {}
     zone = options.zone
     for count, envelope in enumerate(envelopes, number):
         moment, notes = envelope.date()
         header, id = envelope.header, envelope.id
         fields = Fields(header, envelope.folder, id, zone, moment, number=count)
         stem = options.pattern.stem(fields)
-        if envelope.folder not in folders:
-            folders[envelope.folder] = folder_path(envelope.folder, options.flat)
-        folder = folders[envelope.folder]
+        folder = folder_path(envelope.folder, options.flat)
         stem = f"{folder}/{stem}" if folder else stem
         tags = _tags(options, fields) if options.tags else ""
         bound = _bound(options, fields, folder) if options.bind else ("", "")

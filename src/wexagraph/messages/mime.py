@@ -99,9 +99,9 @@ class Part:
     def size(self) -> int:
         """Bytes of the content; from its length alone for base64, without decoding it."""
         if self.encoding == "base64":
-            encoded = self.data[self.start : self.end]
-            letters = len(encoded) - encoded.count(b"\n") - encoded.count(b"\r") - encoded.count(b" ")
-            return letters // 4 * 3 - min(2, encoded.rstrip()[-2:].count(b"="))
+            data, start, end = self.data, self.start, self.end
+            letters = end - start - sum(data.count(blank, start, end) for blank in (b"\n", b"\r", b" "))
+            return letters // 4 * 3 - min(2, data[max(start, end - 400) : end].rstrip()[-2:].count(b"="))
         return len(self.content())
 
     def text(self) -> tuple[str, list[Note]]:
@@ -112,13 +112,18 @@ class Part:
         text, notes = decode(self.content(), label)
         if self.damaged():
             notes.append(Note("encoding-damaged", f"{self.encoding}, part {self.number}"))
-        return text.replace("\r\n", "\n").replace("\r", "\n"), notes
+        return unix_lines(text), notes
 
     def walk(self) -> Iterator[Part]:
         """This part and all below it, in the order of the message."""
         yield self
         for child in self.children:
             yield from child.walk()
+
+
+def unix_lines(text: str) -> str:
+    """Text with LF line ends."""
+    return text.replace("\r\n", "\n").replace("\r", "\n") if "\r" in text else text
 
 
 def parse(data: bytes, start: int = 0, end: int | None = None, number: str = "1") -> tuple[Part, list[Note]]:

@@ -20,7 +20,7 @@ from wexagraph.messages.blocks import (
 from wexagraph.messages.charsets import decode
 from wexagraph.messages.headers import Header
 from wexagraph.messages.inlined import InlinedFile, split
-from wexagraph.messages.mime import Part, made_part, parse
+from wexagraph.messages.mime import Part, made_part, parse, unix_lines
 from wexagraph.notes import Note
 
 if TYPE_CHECKING:
@@ -147,7 +147,7 @@ class Reader:
             text, notes = part.text() if len(pieces) == 1 else decode(piece, part.parameters.get("charset", ""))
             self.reading.notes += notes
             if text.strip():
-                text = text.replace("\r\n", "\n").replace("\r", "\n")
+                text = unix_lines(text)
                 self.reading.blocks.append(TextBlock(text, flowed, delsp))
                 if text.lstrip().startswith("-----BEGIN PGP MESSAGE-----"):
                     self.reading.notes.append(Note("encrypted"))

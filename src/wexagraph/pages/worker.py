@@ -33,9 +33,8 @@ def receive(stream: IO[bytes]) -> object:
     head = stream.read(_LENGTH.size)
     if len(head) < _LENGTH.size:
         raise EOFError
-    size = _LENGTH.unpack(head)[0]
-    data = stream.read(size)
-    if len(data) < size:
+    data = bytearray(_LENGTH.unpack(head)[0])
+    if stream.readinto(data) < len(data):  # type: ignore[attr-defined]
         raise EOFError
     return pickle.loads(data)
 

@@ -155,9 +155,10 @@ class Source(ABC):
         """Equal as long as nothing in the folder changes; "" where that can't be told without reading it."""
         return ""
 
-    def outline(self, folder: str) -> Iterator[Envelope]:
-        """The messages of a folder by place, stamp, size and flags; headers may be empty. As quick as can be."""
-        return self.envelopes(folder)
+    def outline(self, folder: str, share: Share = WHOLE) -> Iterator[Envelope]:
+        """The messages of a folder, or of a share of it where the source can be opened again, by place, stamp, size
+        and flags; headers may be empty. As quick as can be."""
+        return self.envelopes(folder, share)
 
     @abstractmethod
     def read(self, envelope: Envelope) -> bytes:

@@ -45,15 +45,18 @@ class Files:
             digest.update(f"{file.path}\0{file.stamp}\0".encode("utf-8", "surrogateescape"))
         return digest.hexdigest()
 
-    def outline(self) -> Iterator[Envelope]:
+    def outline(self, share: Share = WHOLE) -> Iterator[Envelope]:
         """Envelopes without headers: no file is opened."""
-        for file in self._files:
-            yield self._envelope(file)
+        return map(self._envelope, self._share(share))
+
+    def _share(self, share: Share) -> list[File]:
+        start, stop = (len(self._files) * number // share[1] for number in (share[0], share[0] + 1))
+        return self._files[start:stop]
 
     def envelopes(self, share: Share = WHOLE) -> Iterator[Envelope]:
         """Envelopes in the order of the file names."""
-        start, stop = (len(self._files) * number // share[1] for number in (share[0], share[0] + 1))
-        for envelope, file in ((self._envelope(file), file) for file in self._files[start:stop]):
+        for file in self._share(share):
+            envelope = self._envelope(file)
             try:
                 envelope.header = Header(_read_head(self.tree, file.path))
             except MessageError as error:

@@ -176,9 +176,9 @@ class LocalSource(Source):
         except OSError:
             return ""
 
-    def outline(self, folder: str) -> Iterator[Envelope]:
+    def outline(self, folder: str, share: Share = WHOLE) -> Iterator[Envelope]:
         try:
-            yield from self._stores[folder].outline()
+            yield from self._stores[folder].outline(share)
         except OSError as error:
             raise SourceError(f"{self.location}, folder {folder}: {error.strerror or error}.") from error
 

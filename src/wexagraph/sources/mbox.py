@@ -63,9 +63,9 @@ class Mbox:
         about = self.path.stat()
         return f"{about.st_size}-{about.st_mtime_ns}-{about.st_ino}"
 
-    def outline(self) -> Iterator[Envelope]:
+    def outline(self, share: Share = WHOLE) -> Iterator[Envelope]:
         """As `envelopes`: an mbox has to be walked through to be known."""
-        return self.envelopes()
+        return self.envelopes(share)
 
     def envelopes(self, share: Share = WHOLE) -> Iterator[Envelope]:
         """Envelopes in the order of the file; of a share, those that begin in that part of it. Raises OSError."""
@@ -149,14 +149,20 @@ class Mbox:
     def read(self, envelope: Envelope) -> bytes:
         """The message behind its From line, quoted From lines restored. Raises MessageError."""
         at, length = _span(envelope)
-        try:
-            data = _read_at(self._descriptor(), length, at)
-        except OSError as error:
-            raise MessageError(f"{self.path}: {error.strerror or error}") from error
-        if len(data) != length or not data.startswith(b"From "):
+        base, buffer = self._block
+        start = at - base
+        if start < 0 or start + length > len(buffer):
+            try:
+                start, buffer = 0, _read_at(self._descriptor(), length, at)
+            except OSError as error:
+                raise MessageError(f"{self.path}: {error.strerror or error}") from error
+        if len(buffer) < length or not buffer.startswith(b"From ", start):
             raise MessageError(f"{self.path}: the mailbox was changed while it was read. Run the same command again.")
-        data = data[data.find(b"\n") + 1 or len(data) :]
-        return _QUOTED.sub(rb"\1", data) if b">From " in data else data
+        end = start + length
+        data = buffer[buffer.find(b"\n", start, end) + 1 or end : end]
+        if b">From " in data and (b"\n>" in data or data.startswith(b">")):  # a quick look: HTML has ">From " in a line
+            return _QUOTED.sub(rb"\1", data)
+        return data
 
 
 def _span(envelope: Envelope) -> tuple[int, int]:

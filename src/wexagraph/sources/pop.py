@@ -60,7 +60,7 @@ class PopSource(Source):
                 envelope.trouble = str(error)
             yield envelope
 
-    def outline(self, folder: str) -> Iterator[Envelope]:
+    def outline(self, folder: str, share: Share = WHOLE) -> Iterator[Envelope]:
         return (self._envelope(uid) for uid in list(self._numbers))
 
     def _envelope(self, uid: str) -> Envelope:

@@ -16,7 +16,7 @@ from wexagraph.messages import Attachment, Message
 from wexagraph.messages.charsets import decode
 from wexagraph.messages.dates import date_text
 from wexagraph.messages.filetypes import DOCX, EML, PDF, XLSX, ZIP, settle, type_note
-from wexagraph.messages.mime import made_part
+from wexagraph.messages.mime import made_part, unix_lines
 from wexagraph.naming import Fields
 from wexagraph.notes import Note
 from wexagraph.pages.breaks import escaped
@@ -195,7 +195,7 @@ class Converter:
         text, notes = decode(content)
         if len(text) > MOST_TEXT:
             notes.append(Note("attachment-shortened", f"{len(text)} characters"))
-        text = without_controls(text[:MOST_TEXT].replace("\r\n", "\n").replace("\r", "\n").replace("\f", "\n"))
+        text = without_controls(unix_lines(text[:MOST_TEXT]).replace("\f", "\n"))
         pieces = (text[at : at + 4000] for at in range(0, len(text), 4000)) if "\n" not in text else _paragraphs(text)
         body = "".join(f"<pre>\n{linked(piece)}\n</pre>" for piece in pieces)
         return _Made(f'<div class="wx-text">{body}</div>', notes=notes)

@@ -137,7 +137,7 @@ class ImapSource(Source):
         words = [word.decode("latin-1") if isinstance(word, bytes) else "" for word in found]
         return " ".join(sorted(f"{name} {value}" for name, value in zip(words[::2], words[1::2], strict=False)))
 
-    def outline(self, folder: str) -> Iterator[Envelope]:
+    def outline(self, folder: str, share: Share = WHOLE) -> Iterator[Envelope]:
         uids = self._uids(folder, None)
         for at in range(0, len(uids), _OUTLINES):
             chunk = uids[at : at + _OUTLINES]
