@@ -165,7 +165,7 @@ class Packing(unittest.TestCase):
         self.assertNotIn("never()", words)
         self.assertEqual(names.split("\n"), ["Gezeiten März.csv", "scan.tiff"])
         self.assertEqual([leaf[0] for leaf in json.loads(packed.leaves)], ["Gezeiten März.csv", "scan.tiff"])
-        self.assertIn(b"subject: Adrift", packed.header)
+        self.assertIn(b"\nSubject: Adrift\n", packed.header)
         self.assertTrue(packed.stem.startswith("2026-03-14 1503 Ines - Adrift"))
 
     def test_the_bytes_come_back(self) -> None:
