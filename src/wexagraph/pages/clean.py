@@ -67,6 +67,7 @@ _INLINE = frozenset(
     strong sub sup time tt u var wbr
     """.split()
 )
+_LONE = frozenset({"a", "img"})  # each with an address of its own
 _FIELDS = frozenset("text submit button email number date search tel url".split())
 _FILLING = " \t\r\n\xa0\u200b\u200c\u200d\u200e\u200f\u034f\ufeff\u00ad\u2007"  # what pads out preview lines
 
@@ -94,6 +95,14 @@ class _State:
     flattened: bool = False
 
 
+class _Opened(NamedTuple):
+    """What an element becomes by its name and attributes alone: its style, its tag as written, its children's look."""
+
+    style: str
+    tag: str
+    inner: Context
+
+
 class _Place(NamedTuple):
     """Where in the tree we are: depth, inherited presentation, and whether text is out of sight or of no size."""
 
@@ -118,6 +127,7 @@ class _Cleaner:
         self.state = _State()
         self.resolve: Resolve = pictures.resolve
         self.hiding: list[Rule] = []
+        self.opened: dict[tuple[object, ...], _Opened] = {}
 
     def run(self, html: str) -> Clean:
         tree = LexborHTMLParser(without_controls(html))
@@ -217,7 +227,7 @@ class _Cleaner:
                 self._children(node, place._replace(depth=place.depth + 1))  # meant for those who can't show it
             return
         attributes = node.attributes
-        style = self._style(attributes) if attributes else ""
+        style, opening, inner = self._opened(tag, attributes, place.look)
         hidden, sizeless = self.sight.of(node, style)
         place = _Place(
             place.depth + 1, place.look, place.hidden or hidden, place.sizeless if sizeless is None else sizeless
@@ -230,7 +240,6 @@ class _Cleaner:
         if tag in ("input", "textarea", "select"):
             self._field(node, tag, place)
             return
-        tag = _AS.get(tag, tag)
         if flat or place.depth > MOST_DEPTH or state.elements > MOST_ELEMENTS:
             state.flattened = True
             state.out.append(" ")
@@ -239,18 +248,35 @@ class _Cleaner:
             else:
                 self._words(node.text(separator=" "), place)
             return
-        if tag not in _KEPT:
+        if not opening:
             self._children(node, place)
             return
-        presented, inner = present(tag, attributes, place.look)
-        state.out.append(f"<{tag}{self._attributes(tag, attributes, style, presented)}>")
+        state.out.append(opening)
         if tag not in _VOID:
-            self._children(node, place._replace(look=inner))
-            state.out.append(f"</{tag}>")
+            self._children(node, _Place(place.depth, inner, place.hidden, place.sizeless))
+            state.out.append(f"</{_AS.get(tag, tag)}>")
             if tag == "a":
                 self._target(node, attributes, place)
         if tag not in _INLINE:
             state.text.append(" ")
+
+    def _opened(self, tag: str, attributes: dict[str, str | None], look: Context) -> _Opened:
+        """What an element becomes. The tools of the trade write the same one hundreds of times."""
+        if tag in _LONE:
+            return self._open(tag, attributes, look)
+        key = (tag, look, *attributes.items())
+        found = self.opened.get(key)
+        if found is None:
+            found = self.opened[key] = self._open(tag, attributes, look)
+        return found
+
+    def _open(self, tag: str, attributes: dict[str, str | None], look: Context) -> _Opened:
+        style = self._style(attributes) if attributes else ""
+        tag = _AS.get(tag, tag)
+        if tag not in _KEPT or tag == "img":
+            return _Opened(style, "", look)
+        presented, inner = present(tag, attributes, look)
+        return _Opened(style, f"<{tag}{self._attributes(tag, attributes, style, presented)}>", inner)
 
     def _attributes(self, tag: str, found: dict[str, str | None], style: str, presented: str) -> str:
         """The attributes to keep. `presented` are declarations that any style of the author's overrides."""
@@ -367,9 +393,12 @@ def _px(value: str | None) -> int | None:
     return int(match[1]) if match else None
 
 
+_UNBROKEN = re.compile("[^\x00-\x20]*")
+
+
 def _link(href: str) -> str:
     """A link's target where it is one that a reader may follow from a page; "" otherwise."""
-    target = re.sub(r"[\x00-\x20]+", "", href)
+    target = href if _UNBROKEN.fullmatch(href) else re.sub(r"[\x00-\x20]+", "", href)
     scheme, colon, _ = target.partition(":")
     return target[:4000] if colon and scheme.lower() in _LINKS else ""
 
@@ -393,7 +422,13 @@ def _target_host(link: str) -> str:
     return _host(link).lower().removeprefix("www.")
 
 
+_HOST = re.compile(r"https?://([\w.-]+)(?=[/?#]|$)", re.ASCII)
+
+
 def _host(address: str) -> str:
+    plain = _HOST.match(address)
+    if plain:
+        return plain[1].lower()[:80]
     try:
         return (urlsplit(address.strip()).hostname or "")[:80]
     except ValueError:

@@ -56,7 +56,7 @@ class Page:
     def may_overflow(self, width: int) -> bool:
         """Whether anything on it can be wider than `width` CSS pixels: a quick look that errs on the side of yes."""
         theirs = self.html.partition(_END_OF_OURS)[2]
-        if theirs.count("</td>") > 7 and _MANY_CELLS.search(theirs):
+        if any(row.count("</td>") > 7 and _MANY_CELLS.search(row) for row in theirs.split("</tr>")):
             return True
         return "nowrap" in theirs or any(int(found) > width for found in _WIDTHS.findall(theirs))
 
