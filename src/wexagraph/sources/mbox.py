@@ -22,7 +22,7 @@ _SEPARATOR = re.compile(
     rb"[^\n]{0,80}\d{1,2}:\d{2}|From -[ \r]*\n"
 )
 _FIELD_BEHIND = re.compile(rb"[^\n]{0,200}\n[!-9;-~]{1,80}:")
-_QUOTED = re.compile(rb"^>(>*From )", re.MULTILINE)
+_QUOTED = re.compile(rb"\n>(>*From )")  # sought by its first bytes, which is many times as fast as by `^`
 _STATUS = {"R": "seen", "A": "answered", "F": "flagged", "D": "deleted", "T": "draft"}
 
 
@@ -159,10 +159,12 @@ class Mbox:
         if len(buffer) < length or not buffer.startswith(b"From ", start):
             raise MessageError(f"{self.path}: the mailbox was changed while it was read. Run the same command again.")
         end = start + length
-        data = buffer[buffer.find(b"\n", start, end) + 1 or end : end]
-        if b">From " in data and (b"\n>" in data or data.startswith(b">")):  # a quick look: HTML has ">From " in a line
-            return _QUOTED.sub(rb"\1", data)
-        return data
+        begin = buffer.find(b"\n", start, end)  # the From line's end: with it, the first line is one like all others
+        if begin < 0:
+            return b""
+        if buffer.find(b"\n>", begin, end) >= 0 and buffer.find(b">From ", begin, end) >= 0:
+            return _QUOTED.sub(rb"\n\1", buffer[begin:end])[1:]
+        return buffer[begin + 1 : end]
 
 
 def _span(envelope: Envelope) -> tuple[int, int]:
