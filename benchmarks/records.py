@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+import os
 
 from benchmarks.inputs import DATA, messages
-from benchmarks.measure import PROGRAM, fresh, paired, run, table
+from benchmarks.measure import PROGRAM, fresh, paired, ratio, run, table
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
 
@@ -31,7 +31,7 @@ def main() -> None:
 
 
 def _binding() -> list[list[str]]:
-    """Half text, half HTML, from an mbox, with all workers."""
+    """Half text, half HTML, from an mbox: by one worker, and by all."""
     path = DATA / "bound.mbox"
     DATA.mkdir(exist_ok=True)
     half = COUNT // 2
@@ -39,23 +39,23 @@ def _binding() -> list[list[str]]:
         for text, rich in zip(messages("text", half), messages("html", half), strict=True):
             for data in (text, rich):
                 box.write(b"From bench@saltmere.example Thu Jan  1 00:00:00 2026\n" + data + b"\n")
-    outs = [fresh(DATA / f"record-{turn}") for turn in range(6)]
-    waiting = list(outs)
-    bound, single = paired(
-        3,
-        lambda: run(PROGRAM, "export", str(path), "--into", str(waiting.pop()), "--bind", "all"),
-        lambda: run(PROGRAM, "export", str(path), "--into", str(waiting.pop())),
-    )
-    sizes = [size for out in outs if (size := sum(file.stat().st_size for file in Path(out).rglob("*.pdf")))]
+    rows, outs = [], []
+    for jobs in sorted({1, os.cpu_count() or 1}):
+
+        def made(*more: str, jobs: int = jobs) -> None:
+            outs.append(fresh(DATA / f"record-{len(outs)}"))
+            run(PROGRAM, "export", str(path), "--into", str(outs[-1]), "--jobs", str(jobs), *more)
+
+        bound, single = paired(3, lambda: made("--bind", "all"), made)
+        rows.append([f"{COUNT:,} messages in one PDF, {jobs} at work", f"{min(bound):.1f} s",
+                     f"one by one {min(single):.1f} s", f"{ratio(bound, single) - 1:.0%} more",
+                     "at most 25 % more"])  # fmt: skip
+    sizes = [sum(file.stat().st_size for file in out.rglob("*.pdf")) for out in outs]
     for out in outs:
         fresh(out)
-    more = min(bound) / min(single) - 1
-    return [
-        [f"{COUNT:,} messages in one PDF", f"{min(bound):.1f} s", f"one by one {min(single):.1f} s",
-         f"{more:.0%} more", "at most 25 % more"],
-        ["its size", f"{min(sizes) / 1e6:.1f} MB", f"one by one {max(sizes) / 1e6:.1f} MB",
-         f"{min(sizes) / max(sizes):.2f}", "at most 1"],
-    ]  # fmt: skip
+    rows.append(["its size", f"{min(sizes) / 1e6:.1f} MB", f"one by one {max(sizes) / 1e6:.1f} MB",
+                 f"{min(sizes) / max(sizes):.2f}", "at most 1"])  # fmt: skip
+    return rows
 
 
 if __name__ == "__main__":

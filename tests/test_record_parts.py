@@ -116,7 +116,7 @@ class RunningLines(unittest.TestCase):
         self.assertIn('" counter(page) "', line.boxes()[1].content)
         self.assertEqual(line.lines(3, 17), [[], [("left", "f.pdf", 44), ("right", "Page 3 of 17", 56)]]
                          if line.lines(3, 17)[1][0][2] == 44 else line.lines(3, 17))  # fmt: skip
-        self.assertEqual([text for _, text, _ in line.lines(3, 17)[1]], ["f.pdf", "Page 3 of 17"])
+        self.assertEqual([text for _, text, *_ in line.lines(3, 17)[1]], ["f.pdf", "Page 3 of 17"])
 
     def test_nothing_of_a_message_gets_out_of_its_string(self) -> None:
         fields = replace(FIELDS, header=Header(letter('"; } body { display:none } \\22 </style>')))

@@ -82,9 +82,11 @@ class _Binding:
         self.job, self.setter, self.opened = job, setter, opened
         self.document = opened.enter_context(pikepdf.new())
         self.shared = _Shared(self.document)
+        self.pages: list[Any] = []  # to ask the document for one takes as long as it has pages
         self.bookmarks: list[Any] = []
         self.files: dict[str, Any] = {}
         self.taken: set[str] = set()
+        self.count = 0
         self.starts: list[int] = []
         self.entries: list[Entry] = []
 
@@ -94,17 +96,19 @@ class _Binding:
         job, document = self.job, self.document
         for number, part in enumerate(job.parts, 1):
             self._append(number, part)
-        with document.open_outline() as outline:
-            outline.root.extend(self.bookmarks)
+        for page in document.pages:
+            self.shared.join(page.obj)
         self._list_files()
         cover, contents = self._fronts()
         for sheet in filter(None, (contents, cover)):
             put_in_front(document, sheet)
+        self.pages = [page.obj for page in document.pages]
         covering, listing = _count(cover), _count(contents)
         self._link(covering, listing)
         self._number(covering, covering + listing)
+        _settle(self.bookmarks, self.pages[covering + listing :])
         with document.open_outline() as outline:
-            outline.root.insert(0, pikepdf.OutlineItem("Contents", covering))
+            outline.root.extend([_bookmark("Contents", self.pages[covering]), *self.bookmarks])
         document.Root.PageMode = pikepdf.Name.UseOutlines
         describe(document, job.record)
         found = as_archival(document, job.record) if job.options.archival else None
@@ -119,16 +123,15 @@ class _Binding:
         """Put a part's pages, bookmarks and embedded files into the document."""
         import pikepdf
 
-        first = len(self.document.pages)
+        first = self.count
         pdf: Any = part.path or io.BytesIO(self._replacement(part))
         with pikepdf.open(pdf, password=self.job.key if part.path else "") as source:
             below = bookmarks_of(source, first)[1:]  # the first one leads to the message itself
             self.document.pages.extend(source.pages)
+            self.count += len(source.pages)
             for name, spec in sorted(source.attachments.items()):
                 self._embed(f"{number:03} {name}", self.document.copy_foreign(spec.obj))
-        for at in range(first, len(self.document.pages)):
-            self.shared.join(self.document.pages[at].obj)
-        entry = replace(part.entry, pages=len(self.document.pages) - first)
+        entry = replace(part.entry, pages=self.count - first)
         told = pikepdf.OutlineItem(f"{entry.when} {entry.name}: {entry.subject}"[:300], first)
         told.children.extend(below)
         self.bookmarks.append(told)
@@ -185,31 +188,31 @@ class _Binding:
         """Let the rows of the contents page lead to their messages."""
         import pikepdf
 
-        pages = self.document.pages
-        for number in range(covering, covering + listing):
-            for annotation in pages[number].obj.get("/Annots", []):
+        first = covering + listing
+        for page in self.pages[covering:first]:
+            for annotation in page.get("/Annots", []):
                 action = annotation.get("/A")
                 address = str(action.get("/URI", "")) if action is not None else ""
                 if address.startswith(PART_LINK):
-                    target = pages[covering + listing + self.starts[int(address[len(PART_LINK) :])]].obj
+                    target = self.pages[first + self.starts[int(address[len(PART_LINK) :])]]
                     annotation.A = pikepdf.Dictionary(S=pikepdf.Name.GoTo, D=[target, pikepdf.Name.Fit])
 
     def _number(self, covering: int, first: int) -> None:
         """Put the running lines on the pages of ours, page numbers counted through the whole."""
         import pikepdf
 
-        total = len(self.document.pages)
+        total = len(self.pages)
         sheets: dict[tuple[float, float], list[tuple[int, Running]]] = {}
         bounds = [*(first + start for start in self.starts), total]
         for number in range(covering, first):
-            sheets.setdefault(_size(self.document.pages[number]), []).append((number, self.job.contents))
+            sheets.setdefault(_size(self.pages[number]), []).append((number, self.job.contents))
         for part, start, end in zip(self.job.parts, bounds, bounds[1:], strict=False):
             for number in range(start, end):
-                page = self.document.pages[number]
-                if part.marked and MARK not in page.obj:
+                page = self.pages[number]
+                if part.marked and MARK not in page:
                     continue
                 if part.marked:
-                    del page.obj[MARK]
+                    del page[MARK]
                 sheets.setdefault(_size(page), []).append((number, part.running))
         # what a page has set up for itself must not turn the lines upside down
         around = self.document.make_stream(b"q\n"), self.document.make_stream(b"\nQ q /WxRunning Do Q\n")
@@ -224,7 +227,7 @@ class _Binding:
                 with pikepdf.open(io.BytesIO(overlay)) as lines:
                     for (number, _), page in zip(some, lines.pages, strict=True):
                         form = self.document.copy_foreign(page.as_form_xobject())
-                        _draw(self.document.pages[number].obj, form, around)
+                        _draw(self.pages[number], form, around)
 
 
 def _draw(page: Any, form: Any, around: tuple[Any, Any]) -> None:
@@ -277,8 +280,26 @@ class _Shared:
         return self._digest(self._document.get_object(int(match[1]), int(match[2])), depth + 1).hex().encode()
 
 
+def _bookmark(title: str, page: Any) -> Any:
+    """A bookmark to a page, shown whole."""
+    import pikepdf
+
+    return pikepdf.OutlineItem(title, pikepdf.Array([page, pikepdf.Name.Fit]))
+
+
+def _settle(bookmarks: list[Any], pages: list[Any]) -> None:
+    """Let bookmarks lead to pages in place of their numbers."""
+    import pikepdf
+
+    for item in bookmarks:
+        item.destination = pikepdf.Array([pages[min(item.destination, len(pages) - 1)], pikepdf.Name.Fit])
+        _settle(item.children, pages)
+
+
 def _size(page: Any) -> tuple[float, float]:
-    left, bottom, right, top = (float(value) for value in page.mediabox)
+    import pikepdf
+
+    left, bottom, right, top = (float(value) for value in pikepdf.Page(page).mediabox)
     return round(right - left, 1), round(top - bottom, 1)
 
 

@@ -109,15 +109,13 @@ def mark(pages: Any) -> None:
         page.obj[MARK] = True
 
 
-def put_in_front(document: Any, front: bytes) -> int:
-    """Put the pages of a PDF in front of a document. Returns how many there are. Bookmarks keep their pages."""
+def put_in_front(document: Any, front: bytes) -> None:
+    """Put the pages of a PDF in front of a document. Bookmarks keep their pages."""
     import pikepdf
 
     with pikepdf.open(io.BytesIO(front)) as sheet:
-        count = len(sheet.pages)
         for number, page in enumerate(sheet.pages):
             document.pages.insert(number, page)
-    return count
 
 
 def _embed(document: Any, files: Sequence[Embedded], moment: datetime | None) -> dict[int, Any]:
@@ -267,6 +265,8 @@ def bookmarks_of(source: Any, first: int) -> list[Any]:
     """A document's own bookmarks, pointing `first` pages further on."""
     import pikepdf
 
+    if "/Outlines" not in source.Root:
+        return []
     places = {page.objgen: number for number, page in enumerate(source.pages)}
 
     def page_of(item: Any) -> int:
@@ -289,8 +289,7 @@ def bookmarks_of(source: Any, first: int) -> list[Any]:
         return found
 
     try:
-        with source.open_outline() as outline:
-            return taken(outline.root, 0)
+        return taken(source.open_outline().root, 0)
     except (pikepdf.PdfError, ValueError, KeyError, TypeError, AttributeError, RecursionError):
         return []  # bookmarks that lead in circles or nowhere
 

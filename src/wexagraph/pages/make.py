@@ -146,9 +146,9 @@ def _pdf(message: Message, job: Job, made: Made) -> bytes:
         files.insert(0, original)
     cover = None if job.part else job.options.cover
     if job.part or cover is not None:
-        made.entry = entry(
-            message, job.origin, job.options, _page_count([pdf, *(piece.pdf for piece in _flat(pieces))])
-        )
+        # how many pages a part has, binding finds by itself
+        pages = 0 if job.part else _page_count([pdf, *(piece.pdf for piece in _flat(pieces))])
+        made.entry = entry(message, job.origin, job.options, pages)
     if job.part:
         made.marked = bool(pieces)
         fields = _fields(message, job)
@@ -157,7 +157,7 @@ def _pdf(message: Message, job: Job, made: Made) -> bytes:
             fields = replace(fields, subject=job.whole[0])
             made.whole = record(job.options, fields, job.whole[1]), running(job.options, fields, job.origin.file)
     if not (files or pieces or job.lock or cover):
-        return described(pdf, page.record)
+        return pdf if job.part else described(pdf, page.record)
     front = b""
     if cover is not None and made.entry is not None:
         contents = Contents(made.entry.subject, (made.entry,), job.exported, job.origin.tags)

@@ -34,16 +34,15 @@ class Running:
         """The margin boxes of all lines; the page numbers are counters of the page's own."""
         return _boxes(self.header, "top") + _boxes(self.footer, "bottom")
 
-    def lines(self, page: int, pages: int) -> list[list[tuple[str, str, int]]]:
-        """Header and footer of one page: (place, text, share of the width) of what stands in them."""
-        numbers = {_PAGE: str(page), _PAGES: str(pages)}
+    def lines(self, page: int, pages: int) -> list[list[tuple[str, str, int, int]]]:
+        """Header and footer of one page: (place, text, share of the width, share before it) of what stands in them."""
         return [
             [
-                (place, "".join(numbers.get(char, char) for char in text), width)
-                for place, text, width in zip(_PLACES, line, _widths(line), strict=False)
+                (place, text.replace(_PAGE, str(page)).replace(_PAGES, str(pages)), width, sum(widths[:at]))
+                for at, (place, text, width) in enumerate(zip(_PLACES, line, widths, strict=False))
                 if text
             ]
-            for line in (self.header, self.footer)
+            for line, widths in ((line, _widths(line)) for line in (self.header, self.footer))
         ]
 
 
