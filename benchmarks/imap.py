@@ -51,8 +51,8 @@ def main() -> None:
                 toml = (
                     f'[accounts.office]\nurl = "imaps://{USER}@localhost:{port}/"\nauthority = "{server.authority}"\n'
                 )
-                (work / "wexagraph.toml").write_text(toml)
-                run(PROGRAM, *arguments, cwd=folder, env=environment)
+                (work / "own.toml").write_text(toml)
+                run(PROGRAM, "--config", "own.toml", *arguments, cwd=folder, env=environment)
 
             outs = [work / f"out-{turn}" for turn in range(20)]
 
