@@ -11,11 +11,13 @@ import time
 import zipfile
 from collections import Counter
 from pathlib import Path
+from unittest import mock
 
 import bagit
 
 from tests.helpers import letter, mbox
 from tests.running import RunTest
+from wexagraph.backups.join import join
 from wexagraph.backups.verify import verify
 from wexagraph.demo.build import file, message, multipart, text, when
 
@@ -126,6 +128,27 @@ class Harm(RunTest):
             self.assertEqual(report["failed"], 0)
             self.assert_sound(place.name)
             self.assertEqual(self.held(place.name), self.held("end"), number)
+
+    def test_a_join_that_ends_while_the_old_volumes_go(self) -> None:
+        for turn in range(4):
+            self.write("in.mbox", mbox(*mails(0, 10 * turn + 10)))
+            self.run_program("backup", "in.mbox", "--into", "bk")
+        unlink, gone = Path.unlink, []
+
+        def killed(path: Path, missing_ok: bool = False) -> None:
+            if path.parent.name == "volumes":
+                if gone:
+                    raise KeyboardInterrupt
+                gone.append(path)
+            unlink(path, missing_ok)
+
+        with mock.patch.object(Path, "unlink", killed), self.assertRaises(KeyboardInterrupt):
+            join(self.folder / "bk", 1_000_000_000)
+        self.assertEqual(len(list((self.folder / "bk/data/volumes").iterdir())), 4)
+        self.assert_readable()
+        self.run_program("backup", "in.mbox", "--into", "bk")
+        self.assertEqual(len(list((self.folder / "bk/data/volumes").iterdir())), 1)
+        self.assert_sound("bk")
 
     def test_one_flipped_bit_anywhere(self) -> None:
         rng = random.Random(200)

@@ -250,9 +250,12 @@ class Store:
                 self.catalogue.commit()
                 if self.vault.locked:
                     self._seal_catalogue()
-            self._write_tags(known)
+            if without:
+                sync_files(self.folder, [])  # what stands for them is listed before they go
             for path in without:
                 (self.folder / path).unlink(missing_ok=True)
+            # last: until they are there, a file that no list has is one that a killed run has left, not a foreign one
+            self._write_tags(known)
             for place in {self.staged, self.folder / bag.OWN / "staged"}:
                 shutil.rmtree(place, ignore_errors=True)
             self.staged.mkdir(parents=True, exist_ok=True)
