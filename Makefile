@@ -7,6 +7,9 @@ VENV ?= .venv
 BIN = $(VENV)/bin
 STAMP = $(VENV)/ready
 
+# compiled once, as an installation is: else every start of the program would compile it anew
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: demo test check bench clean
 
 $(STAMP): pyproject.toml

@@ -13,6 +13,7 @@ from collections.abc import Callable
 from datetime import date
 from pathlib import Path
 
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # a program that was installed is compiled
 PROGRAM = str(Path(sys.executable).parent / "wexagraph")
 
 
