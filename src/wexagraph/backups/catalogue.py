@@ -5,20 +5,20 @@ from __future__ import annotations
 import json
 import re
 import sqlite3
-import zlib
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from wexagraph.backups.packing import LEVEL, Packed, deflate
+from wexagraph.backups.deflating import LEVEL, deflate
+from wexagraph.backups.packing import Packed
 from wexagraph.backups.runlists import FolderChange, Holding, RunList
 from wexagraph.backups.volumes import Member
 from wexagraph.errors import TargetError
 
 _VERSION = 1
 FOREVER = 1 << 40
-_SCHEMA = """
+_SCHEMA = f"""
 CREATE TABLE file (path TEXT PRIMARY KEY, sha256 TEXT NOT NULL, size INTEGER NOT NULL, copy BLOB) WITHOUT ROWID;
 CREATE TABLE run (
     number INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, source TEXT NOT NULL, added INTEGER NOT NULL,
@@ -39,6 +39,7 @@ CREATE TABLE holding (
     PRIMARY KEY (folder, place, first)
 ) WITHOUT ROWID;
 CREATE INDEX holding_message ON holding (message);
+CREATE INDEX holding_ended ON holding (message) WHERE last < {FOREVER};
 CREATE VIRTUAL TABLE words USING fts5(
     subject, people, body, names, content='', tokenize="unicode61 remove_diacritics 2 tokenchars '_'", detail=full
 );
@@ -125,7 +126,7 @@ class Catalogue:
     def copy_of(self, path: str) -> bytes | None:
         """The run list of that path, as it was taken in."""
         found = self._ask("SELECT copy FROM file WHERE path=?", (path,)).fetchone()
-        return zlib.decompress(found[0]) if found and found[0] else None
+        return deflate.decompress(found[0]) if found and found[0] else None
 
     def forget_file(self, path: str) -> None:
         self._ask("DELETE FROM file WHERE path=?", (path,))
@@ -268,16 +269,15 @@ class Catalogue:
     def contents(self, folder: int, run: int | None, numbers: Iterable[int] | None = None) -> Iterator[tuple[Any, ...]]:
         """What a folder held in a run, or (None) ever: place, stamp, flags, arrival; number, digest, size, header."""
         when, values = _when(run)
-        chosen = ""
+        joined = "holding h JOIN message m ON m.number=h.message"
         if numbers is not None:
             self._ask("CREATE TEMP TABLE IF NOT EXISTS chosen (message INTEGER PRIMARY KEY)")
             self._ask("DELETE FROM chosen")
             self._base.executemany("INSERT INTO chosen VALUES (?)", ((number,) for number in numbers))
-            chosen = " AND h.message IN (SELECT message FROM chosen)"
+            joined = f"chosen CROSS JOIN {joined} AND h.message=chosen.message"  # from the few to what holds them
         sql = (
             "SELECT h.place, h.stamp, h.flags, h.arrived, m.number, lower(hex(m.digest)), m.size, m.header "
-            f"FROM holding h JOIN message m ON m.number=h.message WHERE h.folder=?{when}{chosen} "
-            "GROUP BY h.place, h.message ORDER BY h.place, h.first"
+            f"FROM {joined} WHERE h.folder=?{when} GROUP BY h.place, h.message ORDER BY h.place, h.first"
         )
         return iter(self._ask(sql, (folder, *values)))
 
@@ -294,8 +294,9 @@ class Catalogue:
 
     def vanished(self) -> int:
         """How many messages lie in no folder any more."""
-        sql = "SELECT count(*) FROM message WHERE number NOT IN (SELECT message FROM holding WHERE last=?)"
-        return int(self._ask(sql, (FOREVER,)).fetchone()[0])
+        ended = f"SELECT DISTINCT message FROM holding WHERE last < {FOREVER}"
+        held = f"SELECT 1 FROM holding WHERE holding.message=ended.message AND last={FOREVER}"
+        return int(self._ask(f"SELECT count(*) FROM ({ended}) ended WHERE NOT EXISTS ({held})").fetchone()[0])
 
     # words
 

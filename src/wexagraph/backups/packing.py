@@ -12,6 +12,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
+from wexagraph.backups.deflating import LEVEL, deflate
 from wexagraph.errors import MessageError
 from wexagraph.messages import Header, HtmlBlock, Message, MessageBlock, TextBlock
 from wexagraph.messages.dates import in_zone
@@ -21,14 +22,6 @@ from wexagraph.naming import clean, component
 from wexagraph.selection.criteria import visible_text
 from wexagraph.sources import Envelope, Leaf, Share, Source, listed, reopen
 
-try:
-    from isal import isal_zlib as deflate  # four times as fast, half a percent larger
-
-    LEVEL = 2
-except ImportError:  # a machine that it is not made for
-    import zlib as deflate  # type: ignore[no-redef]
-
-    LEVEL = 6
 _KEPT = frozenset(
     b"date from sender reply-to to cc bcc subject message-id in-reply-to references received content-type".split()
 )

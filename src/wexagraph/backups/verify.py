@@ -17,7 +17,7 @@ from wexagraph.backups.volumes import Member, members, read_packed, unpacked
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.exports.pool import Workers
 
-_RANGE = 2000
+_AT_ONCE = 1000
 
 
 @dataclass
@@ -271,7 +271,7 @@ class _Check:
                 continue
             whole = {
                 d
-                for _, d, _, reason in _members_of(finding.path, self._opened([finding.path])[finding.path], 0, None)
+                for _, d, _, reason in _members_of(finding.path, self._opened([finding.path])[finding.path])
                 if not reason
             }
             expected = self._expected(bag.volume_number(finding.path))
@@ -296,14 +296,14 @@ class _Check:
 
 def _all_members(volumes: dict[str, Path], jobs: int) -> Iterator[tuple[str, str, str, str]]:
     """Path, digest, name and what is wrong, of every message; many at a time in workers."""
-    pieces: list[tuple[str, Path, int, int | None]] = []
+    pieces: list[tuple[str, Path, list[Member]]] = []
     for path, plain in volumes.items():
         try:
-            count = len(members(plain))
+            listed = members(plain)
         except MessageError as error:
             yield path, "", "", str(error)
             continue
-        pieces += [(path, plain, at, at + _RANGE) for at in range(0, count, _RANGE)]
+        pieces += [(path, plain, listed[at : at + _AT_ONCE]) for at in range(0, len(listed), _AT_ONCE)]
     if jobs < 2 or len(pieces) < 2:
         for piece in pieces:
             yield from _members_of(*piece)
@@ -316,11 +316,12 @@ def _all_members(volumes: dict[str, Path], jobs: int) -> Iterator[tuple[str, str
             yield from future.result()
 
 
-def _members_of(path: str, plain: Path, start: int, stop: int | None) -> list[tuple[str, str, str, str]]:
-    """The same for a part of a volume; runs in a worker."""
+def _members_of(path: str, plain: Path, listed: list[Member] | None = None) -> list[tuple[str, str, str, str]]:
+    """The same for some members of a volume, or all; runs in a worker."""
     found = []
     try:
-        listed = members(plain)[start:stop]
+        if listed is None:
+            listed = members(plain)
         with open(plain, "rb") as file:
             for member in listed:
                 digest, reason = _prove(file, member)

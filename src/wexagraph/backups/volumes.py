@@ -8,13 +8,13 @@ from __future__ import annotations
 import hashlib
 import os
 import struct
-import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
 
+from wexagraph.backups.deflating import deflate
 from wexagraph.backups.packing import Packed
 from wexagraph.errors import MessageError
 
@@ -194,8 +194,8 @@ def unpacked(content: bytes, method: int, size: int) -> bytes:
     else:
         try:
             # what an entry says of its size is not believed: no more is made than is there
-            data = zlib.decompressobj(-15).decompress(content, size + 1)
-        except (zlib.error, OverflowError) as error:
+            data = deflate.decompressobj(-15).decompress(content, size + 1)
+        except (deflate.error, OverflowError) as error:
             raise MessageError(f"its bytes do not unpack: {error}") from error
     if len(data) != size:
         raise MessageError(f"it unpacks to another size than the {size:,} bytes that it should have")

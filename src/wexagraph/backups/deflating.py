@@ -1,0 +1,15 @@
+"""The deflate of the volumes (RFC 1951): a fast one where the machine has it, else the standard library's."""
+
+from typing import Any
+
+deflate: Any
+try:
+    from isal import isal_zlib as deflate  # four times as fast, half a percent larger
+
+    LEVEL = 2
+except ImportError:  # a machine that it is not made for
+    import zlib as deflate
+
+    LEVEL = 6
+
+__all__ = ["LEVEL", "deflate"]
