@@ -18,7 +18,9 @@ __version__ = "0.1.0"
 
 if TYPE_CHECKING:
     from wexagraph.errors import CallError, MessageError, PageError, SourceError, TargetError, WexagraphError
-    from wexagraph.exports import ExportOptions, Report, export
+    from wexagraph.exports.options import ExportOptions
+    from wexagraph.exports.report import Report
+    from wexagraph.exports.run import export
     from wexagraph.messages import Message
     from wexagraph.naming import NamePattern
     from wexagraph.pages import PageOptions
@@ -34,7 +36,9 @@ _HOMES = {
         "TargetError",
         "WexagraphError",
     ),
-    "wexagraph.exports": ("ExportOptions", "Report", "export"),
+    "wexagraph.exports.options": ("ExportOptions",),
+    "wexagraph.exports.report": ("Report",),
+    "wexagraph.exports.run": ("export",),
     "wexagraph.messages": ("Message",),
     "wexagraph.naming": ("NamePattern",),
     "wexagraph.pages": ("PageOptions",),

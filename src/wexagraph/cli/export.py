@@ -20,7 +20,7 @@ from wexagraph.pages.options import ENGINES
 from wexagraph.text import one_line
 
 if TYPE_CHECKING:
-    from wexagraph.exports import Report
+    from wexagraph.exports.report import Report
     from wexagraph.exports.stored import Stored
     from wexagraph.sources import Source
     from wexagraph.sources.imap.changes import Afterwards, Changes
@@ -132,7 +132,7 @@ def run_export(
 ) -> Report:
     """Run an export with progress on standard error."""
     from wexagraph.cli.progress import Display, stoppable
-    from wexagraph.exports import export
+    from wexagraph.exports.run import export
 
     display = Display(options.formats)
     with opened(context, source) as mailbox, display, stoppable(display) as stopped:

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
-    from wexagraph.exports import Progress
+    from wexagraph.exports.report import Progress
 
 _FIRST = 1.0
 _EVERY = 5.0
