@@ -98,8 +98,17 @@ class ExportOptions:
         bound = f"|{self.bind}|{self.bound.text}" if self.bind else ""
         return _short(f"{self.pattern.text}|{self.flat}|{self.page.zone}{bound}")
 
+    @cached_property
+    def _recipes(self) -> dict[str, str]:
+        return {}
+
     def recipe(self, format: str) -> str:
         """Equal for two exports that make the same file of this format from the same message."""
+        if format not in self._recipes:
+            self._recipes[format] = self._recipe(format)
+        return self._recipes[format]
+
+    def _recipe(self, format: str) -> str:
         beside = "|".join((*self.beside, *(tag.text for tag in self.tags)))
         if format == "eml":
             return f"eml|{beside}" if beside else "eml"

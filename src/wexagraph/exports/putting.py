@@ -87,8 +87,9 @@ class Putter:
         """Say what is going to be put, where a run that is killed could not know its own files again by their bytes;
         and give the files their tags."""
         for work in batch:
-            for staged in [*(s for _, s, _ in work.staged), *([work.bound.staged] if work.bound else [])]:
-                _tag(staged.waiting, work.row.tags)
+            if work.row.tags:
+                for staged in [*(s for _, s, _ in work.staged), *([work.bound.staged] if work.bound else [])]:
+                    _tag(staged.waiting, work.row.tags)
         if self._options.volatile or self._options.bind:
             self._journal.record(row for work in batch for row in self._rows(work, UNDER_WAY))
             self._journal.commit()
@@ -125,8 +126,8 @@ class Putter:
                 self._count_file(name, staged, refused)
         else:
             self._journal.forget_announced(row.number)
-        planned = self._journal.notes(row.number) if row.arrival or work.notes else []
-        report.notes.update({note.code for note in [*planned, *work.notes]})
+        if row.arrival or work.notes:
+            report.notes.update({note.code for note in [*self._journal.notes(row.number), *work.notes]})
         failed = next((note for note in work.notes if note.code == "page-failed"), None)
         if reasons or failed:
             self.fail(row, reasons[0] if reasons else str(failed))
@@ -159,6 +160,6 @@ class Putter:
 
 def _tag(path: str, tags: str) -> None:
     """Write the tags to a file, where its file system keeps extended attributes (user.xdg.tags)."""
-    if tags and hasattr(os, "setxattr"):
+    if hasattr(os, "setxattr"):
         with suppress(OSError):
             os.setxattr(path, "user.xdg.tags", ",".join(tags.split(", ")).encode("utf-8", "replace"))
