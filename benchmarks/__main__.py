@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from importlib import import_module
 
-NAMES = ("fidelity", "messages", "archival", "pages", "mailbox", "memory", "startup", "imap", "extract", "records", "backup")
+NAMES = "fidelity messages archival pages mailbox memory startup imap extract records backup".split()
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or NAMES:

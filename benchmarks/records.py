@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Iterable
+from itertools import chain
+from pathlib import Path
 
 from benchmarks.inputs import DATA, messages
 from benchmarks.measure import PROGRAM, fresh, paired, ratio, run, table
+from benchmarks.memory import peak_of
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
 
@@ -27,18 +31,14 @@ def main() -> None:
         rows.append([f"{kind} messages as PDF/A", f"{one:.0f} ms", f"as PDF {other:.0f} ms", f"{one - other:.0f} ms more",
                      "at most 60 ms more"])  # fmt: skip
     rows += _binding()
+    rows += [_memory(count) for count in (200, 2000)]
     table("The PDF as a record", ["what", "Wexagraph", "beside it", "found", "wanted"], rows)
 
 
 def _binding() -> list[list[str]]:
     """Half text, half HTML, from an mbox: by one worker, and by all."""
-    path = DATA / "bound.mbox"
-    DATA.mkdir(exist_ok=True)
     half = COUNT // 2
-    with open(path, "wb") as box:
-        for text, rich in zip(messages("text", half), messages("html", half), strict=True):
-            for data in (text, rich):
-                box.write(b"From bench@saltmere.example Thu Jan  1 00:00:00 2026\n" + data + b"\n")
+    path = mbox_of("bound", chain(*zip(messages("text", half), messages("html", half), strict=True)))
     rows, outs = [], []
     for jobs in sorted({1, os.cpu_count() or 1}):
 
@@ -56,6 +56,22 @@ def _binding() -> list[list[str]]:
     rows.append(["its size", f"{min(sizes) / 1e6:.1f} MB", f"one by one {max(sizes) / 1e6:.1f} MB",
                  f"{min(sizes) / max(sizes):.2f}", "at most 1"])  # fmt: skip
     return rows
+
+
+def _memory(count: int) -> list[str]:
+    path = mbox_of("bound", messages("text", count))
+    peak = peak_of(["export", str(path), "--bind", "all", "--into", str(fresh(DATA / "record-memory"))])
+    fresh(DATA / "record-memory")
+    return [f"{count:,} texts in one PDF, memory of any process", f"{peak / 1024:.0f} MB", "", "", ""]
+
+
+def mbox_of(name: str, messages: Iterable[bytes]) -> Path:
+    DATA.mkdir(exist_ok=True)
+    path = DATA / f"{name}.mbox"
+    with open(path, "wb") as box:
+        for data in messages:
+            box.write(b"From bench@saltmere.example Thu Jan  1 00:00:00 2026\n" + data + b"\n")
+    return path
 
 
 if __name__ == "__main__":
