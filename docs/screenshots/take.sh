@@ -3,7 +3,8 @@
 # and `wexagraph` on the PATH. Usage: docs/screenshots/take.sh
 set -eu
 here=$(cd "$(dirname "$0")" && pwd)
-work=$(mktemp -d)
+work=/srv/records # whatever shows where it was read shows this
+mkdir "$work"
 trap 'rm -rf "$work"; kill $screen 2>/dev/null || true' EXIT
 cd "$work"
 wexagraph demo --into saltmere >demo.txt
@@ -14,7 +15,7 @@ sleep 1
 terminal() { # name, columns of text size, command
     printf '#!/bin/sh\nclear\nprintf "$ %%s\\n\\n" "%s"\n%s\nsleep 30\n' "$2" "$2" >run.sh
     chmod +x run.sh
-    DISPLAY=:97 xterm -fa "DejaVu Sans Mono" -fs 11 -geometry 140x44+0+0 -bg "#fbfcfd" -fg "#16222b" +sb -e ./run.sh &
+    DISPLAY=:97 xterm -fa "DejaVu Sans Mono" -fs 11 -geometry 142x44+0+0 -bg "#fbfcfd" -fg "#16222b" +sb -e ./run.sh &
     window=$!
     sleep "${3:-3}"
     DISPLAY=:97 import -window root -crop 1280x800+0+0 +repage "$here/$1.png"

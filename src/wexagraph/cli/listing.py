@@ -186,7 +186,7 @@ def _found(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> None:
         snippet = mailbox.snippet(envelope, choice.texts) if number < _SNIPPETS else ""
         if snippet:
             room = shutil.get_terminal_size().columns - 16 if sys.stdout.isatty() else 1000
-            click.secho(f"            {shortened(one_line(snippet), max(room, 20))}", fg="cyan")
+            click.secho(f"            {shortened(one_line(snippet), max(room, 20))}", dim=True)
     _sums(mailbox, len(found), sum(envelope.size for envelope in found))
 
 

@@ -47,6 +47,8 @@ def command(folder: str, zone: str | None, as_json: bool) -> int:
         cells = [run["name"], f"{shown:%Y-%m-%d %H:%M}", *counts, size(run["bytes"]), run["state"], run["source"]]
         table.add_row(*(Text(one_line(str(cell))) for cell in cells))
     make_console().print(table)
-    click.secho(f"{len(runs)} run{'s' * (len(runs) != 1)}. {messages:,} messages, {size(total)} unpacked; "
-                f"{vanished:,} of them lie nowhere in the source any more.", dim=True)  # fmt: skip
+    gone = f"; {vanished:,} of them lie nowhere in the source any more" if vanished else ""
+    click.secho(
+        f"{len(runs)} run{'s' * (len(runs) != 1)}. {messages:,} messages, {size(total)} unpacked{gone}.", dim=True
+    )
     return 0
