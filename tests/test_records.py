@@ -231,6 +231,7 @@ class Locks(RecordTest):
             (("--allow", "print"), "add --owner-password"),
             (("--password", "command:echo a", "--owner-password", "command:echo a"), "are the same"),
             (("--password", "command:echo a", "--archival"), "do not go together"),
+            (("--password", "--archival"), "do not go together"),  # refused before it is asked for
         ):
             self.export(*arguments, code=2)
             self.assertIn(said, self.said)

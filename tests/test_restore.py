@@ -224,7 +224,10 @@ class Tampered(BackupTest):
     def test_another_kind_of_file_in_the_place_of_ours(self) -> None:
         (self.root / "data/volumes/000001.zip").unlink()
         (self.root / "data/volumes/000001.zip").symlink_to(self.folder / "in.mbox")
-        self.assertIn("Damaged: data/volumes/000001.zip", self.run_program("verify", "bk", code=1).stdout)
+        said = self.run_program("verify", "bk", code=1).stdout
+        self.assertIn("Damaged: data/volumes/000001.zip", said)
+        self.assertIn("1 not as it should be", said)
+        self.assertIn("`wexagraph verify bk --repair SOURCE` mends", said)
         self.run_program("restore", "bk", "--into", "out", code=1)
         self.run_program("verify", "bk", "--repair", "in.mbox")
         self.assertFalse((self.root / "data/volumes/000001.zip").is_symlink())

@@ -12,6 +12,7 @@ import click
 from wexagraph.cli.parameters import zone_name
 from wexagraph.cli.secrets import PROMPT, secret
 from wexagraph.errors import CallError
+from wexagraph.exports.options import NO_LOCKED_ARCHIVE
 from wexagraph.naming import TextPattern
 from wexagraph.pages.options import (
     ALLOWED,
@@ -165,6 +166,8 @@ def make_lock(values: dict[str, Any]) -> Lock | None:
         raise CallError("--allow binds nobody without a second password that it is for: add --owner-password.")
     if user is None and owner is None:
         return None
+    if values["archival"]:
+        raise CallError(NO_LOCKED_ARCHIVE)  # before anybody types a password
     lock = Lock(
         user=secret(user, "--password") if user is not None else "",
         owner=secret(owner, "--owner-password") if owner is not None else "",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shlex
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -102,14 +103,12 @@ def _print_backup(found: BackupVerification) -> None:
         click.secho(f"Not mended: {one_line(path)}. Another copy of the backup may have it.", fg="red")
     messages = f", {found.messages:,} messages unpacked and digested" if found.deep else ""
     lost = sum(len(finding.messages) for finding in found.findings)
-    told = (
-        f"{len(found.findings):,} not as they should be, {lost:,} messages lost with them"
-        if found.findings
-        else "all whole"
-    )
+    wrong = f"{len(found.findings):,} not as {'it' if len(found.findings) == 1 else 'they'} should be"
+    told = f"{wrong}, {lost:,} message{'s' * (lost != 1)} lost with that" if found.findings else "all whole"
     click.echo(f"{one_line(found.folder)}: {found.files:,} files, {size(found.bytes)}{messages}; {told}.")
     if found.findings and not found.repaired:
-        click.echo("`wexagraph verify DIR --repair SOURCE` mends what the source, or another copy, still has.")
+        folder = one_line(shlex.quote(found.folder))
+        click.echo(f"`wexagraph verify {folder} --repair SOURCE` mends what the source, or another copy, still has.")
 
 
 def _print(folder: str, found: Verification) -> None:

@@ -22,6 +22,12 @@ UNDER_WAY = "under way"
 """The recipe of a file that is just being put in its place, where its bytes are not the same each time."""
 
 
+NO_LOCKED_ARCHIVE = (
+    "a PDF/A must open for everybody, always (ISO 19005-3 forbids encryption): --archival and --password do not go "
+    "together. Leave one of them out."
+)
+
+
 @dataclass(frozen=True)
 class ExportOptions:
     """How chosen messages become files.
@@ -56,10 +62,7 @@ class ExportOptions:
         if self.unquote and not self.bind:
             raise CallError("--unquote leaves out what stands earlier in the same bound PDF: it needs --bind.")
         if self.lock is not None and self.page.archival:
-            raise CallError(
-                "a PDF/A must open for everybody, always (ISO 19005-3 forbids encryption): --archival and --password "
-                "do not go together. Leave one of them out."
-            )
+            raise CallError(NO_LOCKED_ARCHIVE)
 
     @cached_property
     def message_formats(self) -> tuple[str, ...]:

@@ -10,7 +10,6 @@ import re
 from dataclasses import dataclass, field
 from html import escape
 from typing import NamedTuple
-from urllib.parse import urlsplit
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
@@ -18,6 +17,7 @@ from wexagraph.notes import Note
 from wexagraph.pages.breaks import escaped
 from wexagraph.pages.css import Resolve, declarations, media_applies, stylesheet
 from wexagraph.pages.hidden import HIDING, Rule, Sight, without_hiding
+from wexagraph.pages.links import host, link_target, named_host, target_host
 from wexagraph.pages.pictures import Pictures
 from wexagraph.pages.presentation import (
     KEPT_NUMBERS,
@@ -59,7 +59,6 @@ _ACTIVE = frozenset(
     {"applet", "audio", "canvas", "embed", "frame", "form", "iframe", "object", "script", "svg", "video"}
 )
 _ATTRIBUTES = frozenset("alt class colspan dir id lang rowspan span start title value".split())
-_LINKS = frozenset({"http", "https", "mailto", "tel", "ftp"})
 _CELLS = frozenset({"td", "th"})
 _INLINE = frozenset(
     """
@@ -305,7 +304,7 @@ class _Cleaner:
                     continue
             out.append(f' {name}="{escape(value)}"')
         if tag == "a":
-            link = _link(found.get("href") or "")
+            link = link_target(found.get("href") or "")
             if link:
                 out.append(f' href="{escape(link)}"')
         if style:
@@ -314,11 +313,11 @@ class _Cleaner:
 
     def _target(self, node: LexborNode, attributes: dict[str, str | None], place: _Place) -> None:
         """Print where a link leads whose text names another host: a record must show it."""
-        link = _link(attributes.get("href") or "")
+        link = link_target(attributes.get("href") or "")
         if not link or place.hidden or place.sizeless:
             return
-        named = _named_host(" ".join(node.text(separator=" ").split()))
-        if named and named != _target_host(link):
+        named = named_host(" ".join(node.text(separator=" ").split()))
+        if named and named != target_host(link):
             target = f" [{shortened(link, 300)}]"
             self.state.out.append(f'<span class="wx-target">{escaped(target)}</span>')
             self.state.text.append(target)
@@ -337,7 +336,7 @@ class _Cleaner:
             return
         width, height = _px(attributes.get("width")), _px(attributes.get("height"))
         tiny = (width is not None and width <= 3) or (height is not None and height <= 3)
-        host = _host(source)
+        remote = host(source)
         if source.lower().startswith(("http:", "https:", "//")):
             self.state.remote += 1
         else:
@@ -349,7 +348,7 @@ class _Cleaner:
             for side, value, limit in (("width", width, 560), ("height", height, 240))
             if value is not None and value > 16
         )
-        where = host or "not in the message"
+        where = remote or "not in the message"
         label = f'<span class="wx-host">{escape(where)}</span>'
         text = f"{escape(alternative)} " if alternative else ""
         self.state.out.append(f'<span class="wx-picture" style="{size}">{text}{label}</span>')
@@ -391,45 +390,3 @@ def _classes(value: str) -> str:
 def _px(value: str | None) -> int | None:
     match = re.match(r"\s*(\d{1,6})\s*(?:px)?\s*$", value or "")
     return int(match[1]) if match else None
-
-
-_UNBROKEN = re.compile("[^\x00-\x20]*")
-
-
-def _link(href: str) -> str:
-    """A link's target where it is one that a reader may follow from a page; "" otherwise."""
-    target = href if _UNBROKEN.fullmatch(href) else re.sub(r"[\x00-\x20]+", "", href)
-    scheme, colon, _ = target.partition(":")
-    return target[:4000] if colon and scheme.lower() in _LINKS else ""
-
-
-_NAMED = re.compile(r"(?:[a-z]+://|mailto:)?(?:[^\s@/]+@)?((?:[a-z0-9-]+\.)+[a-z]{2,24})(?:[:/?#]\S*)?", re.IGNORECASE)
-_FILE_NAMES = frozenset("pdf docx doc xlsx xls pptx txt csv zip jpg jpeg png gif html eml".split())
-
-
-def _named_host(text: str) -> str:
-    """The host that a link's text names, if the text is an address or begins with one; "" otherwise."""
-    match = _NAMED.match(text) if "." in text else None
-    if not match or match[1].rpartition(".")[2].lower() in _FILE_NAMES:
-        return ""
-    rest = text[match.end() :]
-    return match[1].lower().removeprefix("www.") if not rest or "://" in match[0] or not rest[0].isalnum() else ""
-
-
-def _target_host(link: str) -> str:
-    if link[:7].lower() == "mailto:":
-        return link[7:].partition("?")[0].rpartition("@")[2].lower().removeprefix("www.")
-    return _host(link).lower().removeprefix("www.")
-
-
-_HOST = re.compile(r"https?://([\w.-]+)(?=[/?#]|$)", re.ASCII)
-
-
-def _host(address: str) -> str:
-    plain = _HOST.match(address)
-    if plain:
-        return plain[1].lower()[:80]
-    try:
-        return (urlsplit(address.strip()).hostname or "")[:80]
-    except ValueError:
-        return ""
