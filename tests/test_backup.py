@@ -13,17 +13,22 @@ import subprocess
 import unittest
 import zipfile
 from collections import Counter
+from collections.abc import Callable
+from concurrent.futures import Future
 from pathlib import Path
+from unittest import mock
 
 import bagit
 import pyrage
 
 from tests.helpers import ProgramTest, letter, mbox
 from tests.test_accounts import AccountTest, crlf
+from wexagraph.backups import topup
 from wexagraph.backups.packing import pack
 from wexagraph.backups.volumes import VolumeWriter, members, salvage
 from wexagraph.demo.build import file, message, multipart, text, when
 from wexagraph.demo.mailbox import make_mailbox
+from wexagraph.sources import open_source
 
 
 def digest(data: bytes) -> str:
@@ -232,6 +237,58 @@ class ToppingUp(BackupTest):
         self.backup("a.mbox")
         self.assertEqual(self.backup("b.mbox")["added"], 1)
         self.assertEqual(sorted(row["folder"] for row in self.listed("bk")), ["a.mbox/a", "b.mbox/b", "b.mbox/b"])
+
+
+class InShares(BackupTest):
+    """A folder that is large enough to be read by several workers, a share each."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        rng = random.Random(8)
+        mails = [
+            message("a@b.example", "c@d.example", f"Plan {n}", when("2026-03-14", 9, n % 60), multipart(
+                "mixed", text(f"Plan {n}.\n"), file("p.bin", "application/octet-stream", rng.randbytes(150_000))))
+            for n in range(45)
+        ]  # fmt: skip
+        mails[30:30] = [mails[3], mails[3], *numbered(0, 200)]  # some twice, and many small ones in one share
+        self.write("in.mbox", mbox(*mails))
+        self.assertGreater((self.folder / "in.mbox").stat().st_size, 9_000_000)
+        self.wanted = Counter(digest(data) for data in mails)
+
+    def held(self, folder: str) -> list[dict[str, str]]:
+        return [{**row, "folder": ""} for row in self.listed(folder)]
+
+    def test_workers_and_one_process_make_the_same(self) -> None:
+        for jobs in ("1", "2"):
+            report = self.backup("in.mbox", f"bk{jobs}", "--jobs", jobs)
+            self.assertEqual([report[key] for key in ("read", "added", "known", "failed")], [247, 245, 2, 0])
+            self.assert_whole(f"bk{jobs}")
+            self.assertEqual(self.stored(f"bk{jobs}"), Counter(dict.fromkeys(self.wanted, 1)))
+            self.assertEqual(self.backup("in.mbox", f"bk{jobs}", "--jobs", jobs)["added"], 0)
+        self.assertEqual(self.held("bk1"), self.held("bk2"))
+        self.assertEqual(self.held("bk2"), self.held("in.mbox"))
+
+    def test_a_message_that_breaks_its_worker_costs_no_other(self) -> None:
+        submit, shares = topup.Workers.submit_lasting, []
+
+        def breaking(workers: topup.Workers, function: Callable[..., object], *arguments: object) -> Future[object]:
+            if function is topup.pack_share:
+                shares.append(arguments[-1])
+                if len(shares) == 2:
+                    broken: Future[object] = Future()
+                    broken.set_exception(topup.WorkerLost(False))
+                    return broken
+            return submit(workers, function, *arguments)
+
+        with (
+            mock.patch.object(topup.Workers, "submit_lasting", breaking),
+            open_source(self.folder / "in.mbox") as source,
+        ):
+            report = topup.backup(source, self.folder / "bk", jobs=2)
+        self.assertGreater(len(shares), 2)
+        self.assertEqual((report.read, report.added, report.failed, report.state), (247, 245, 0, "whole"))
+        self.assert_whole("bk")
+        self.assertEqual(self.held("bk"), self.held("in.mbox"))
 
 
 class AsASource(BackupTest):

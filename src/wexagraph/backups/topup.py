@@ -7,7 +7,6 @@ import time
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
-from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime
 from itertools import islice
 from pathlib import Path
@@ -15,6 +14,7 @@ from typing import Any, BinaryIO
 
 from wexagraph.backups import bag, runlists
 from wexagraph.backups.packing import Packed, Unread, pack_all, pack_from, pack_share
+from wexagraph.backups.report import RunReport
 from wexagraph.backups.runlists import FolderChange, Holding, moment_text
 from wexagraph.backups.store import NewFile, Store
 from wexagraph.backups.vault import Ask
@@ -31,38 +31,6 @@ _SHARE = 4 * 1024 * 1024  # bytes of a folder that a worker takes at once
 _FLUSH_BYTES = 64 * 1024 * 1024
 _WORTH_WORKERS = 40
 _MOST_FAILURES = 1000
-
-
-@dataclass
-class RunReport:
-    """The sums of a run: `read` messages were looked at; of them `added` had to be stored, `known` were stored already,
-    `failed` could not be read. `changed` have other flags or lie elsewhere, `gone` lie in no folder of the source where
-    they lay before. `bytes` is what was added to the disk. `state` is whole or stopped."""
-
-    into: str
-    run: str = ""
-    read: int = 0
-    added: int = 0
-    known: int = 0
-    changed: int = 0
-    gone: int = 0
-    failed: int = 0
-    bytes: int = 0
-    volumes: int = 0
-    messages: int = 0
-    state: str = "whole"
-    seconds: float = 0.0
-    changed_at_the_source: int | None = None
-    failures: list[tuple[str, str, str]] = field(default_factory=list)
-    troubles: list[tuple[str, str]] = field(default_factory=list)
-
-    @property
-    def complete(self) -> bool:
-        return not (self.failed or self.troubles or self.state != "whole")
-
-    def as_dict(self) -> dict[str, Any]:
-        """Plain values for JSON."""
-        return asdict(self) | {"seconds": round(self.seconds, 3)}
 
 
 def backup(

@@ -20,7 +20,7 @@ from wexagraph.selection.criteria import parse_size
 from wexagraph.text import one_line, size
 
 if TYPE_CHECKING:
-    from wexagraph.backups.topup import RunReport
+    from wexagraph.backups.report import RunReport
 
 _LEAST_VOLUME, _MOST_VOLUME = 1_000_000, 4_000_000_000
 _SHOWN = 20
