@@ -18,6 +18,7 @@ import bagit
 from tests.helpers import letter, mbox
 from tests.running import RunTest
 from wexagraph.backups.join import join
+from wexagraph.backups.repair import repair
 from wexagraph.backups.verify import verify
 from wexagraph.demo.build import file, message, multipart, text, when
 
@@ -173,7 +174,11 @@ class Harm(RunTest):
             named = {finding.path for finding in found.findings if finding.state != "foreign"}
             with self.subTest(path=path.name, at=at):
                 self.assertEqual(named, {path.relative_to(root).as_posix()})
-                if turn % 20 == 0:
+                if turn % 20:
+                    mended = repair(root, None, self.folder / "copy")
+                    self.assertEqual((mended.complete, mended.repaired), (True, sorted(named)))
+                    self.assertTrue(verify(root, deep=True).complete)
+                else:
                     source = "in.mbox" if turn % 40 else "copy"
                     done = self.run_program("verify", "bk", "--repair", source, code=None)
                     self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
