@@ -28,7 +28,7 @@ _KEPT = frozenset(
 _PROPERTY = re.compile(r"(?m)^(?:BEGIN|END|PRODID|VERSION|UID|DTSTAMP|METHOD|SEQUENCE)\b.*\n?|^[A-Z-]+(?:;[^:\n]*)?:")
 _BLANKS = (b" ", b"\t")
 _ROOM = 40
-_MOST_HEADER = 64_000
+_MOST_FIELD = 64_000
 _MOST_TEXT = 400_000
 _MOST_ATTACHED_TEXT = 100_000
 
@@ -87,19 +87,20 @@ def describe(
 
 
 def _short_header(header: Header) -> bytes:
-    """The fields that a listing shows, as they stand in the message; of one name, three at most."""
+    """The fields that a listing shows, as they stand in the message, bounded; of one name, three at most."""
     found: list[bytes] = []
     counts: dict[bytes, int] = {}
-    kept = False
-    for line in header.block[:_MOST_HEADER].split(b"\n"):
+    room = 0
+    for line in header.block.split(b"\n"):
         if line[:1] not in _BLANKS:
             name = line.partition(b":")[0].rstrip().lower()
-            kept = name in _KEPT
-            if kept:
+            room = 0
+            if name in _KEPT:
                 counts[name] = counts.get(name, 0) + 1
-                kept = counts[name] <= 3
-        if kept:
-            found.append(line)
+                room = _MOST_FIELD if counts[name] <= 3 else 0
+        if room > 0:
+            found.append(line[:room])
+            room -= len(line) + 1
     return b"\n".join(found)
 
 
