@@ -28,6 +28,7 @@ from wexagraph.backups.packing import pack
 from wexagraph.backups.volumes import VolumeWriter, members, salvage
 from wexagraph.demo.build import file, message, multipart, text, when
 from wexagraph.demo.mailbox import make_mailbox
+from wexagraph.selection import Choice, Criterion
 from wexagraph.sources import open_source
 
 
@@ -268,7 +269,34 @@ class InShares(BackupTest):
         self.assertEqual(self.held("bk1"), self.held("bk2"))
         self.assertEqual(self.held("bk2"), self.held("in.mbox"))
 
-    def test_a_message_that_breaks_its_worker_costs_no_other(self) -> None:
+    def test_a_message_that_breaks_its_worker_fails_alone(self) -> None:
+        bad = self.listed("in.mbox")[100]
+        submit = topup.Workers.submit_lasting
+
+        def breaking(workers: topup.Workers, function: Callable[..., object], *arguments: object) -> Future[object]:
+            places = [item[1] for item in arguments[-1]] if function is topup.pack_from else []
+            if function is topup.pack_from and self.place in places:
+                broken: Future[object] = Future()
+                broken.set_exception(topup.WorkerLost(False) if len(places) > 3 else MemoryError())
+                return broken
+            return submit(workers, function, *arguments)
+
+        with open_source(self.folder / "in.mbox") as source:
+            self.place = next(
+                e.place for folder in source.folders() for e in source.envelopes(folder) if e.id == bad["id"]
+            )
+            choice = Choice(criteria=(Criterion("larger", "1"),))  # not the whole: in batches
+            with mock.patch.object(topup.Workers, "submit_lasting", breaking):
+                report = topup.backup(source, self.folder / "bk", choice, jobs=2)
+        self.assertEqual((report.read, report.added, report.failed), (247, 244, 1))
+        self.assertEqual(len(report.failures), 1)
+        self.assertIn("more memory", str(report.failures[0]))
+        kept = {row["id"] for row in self.held("bk")}
+        self.assertEqual([row["id"] for row in self.held("in.mbox") if row["id"] not in kept], [bad["id"]])
+        self.assertEqual(self.backup()["added"], 1)  # the next run has it
+        self.assertEqual(self.held("bk"), self.held("in.mbox"))
+
+    def test_a_share_that_breaks_its_worker_costs_no_message(self) -> None:
         submit, shares = topup.Workers.submit_lasting, []
 
         def breaking(workers: topup.Workers, function: Callable[..., object], *arguments: object) -> Future[object]:
@@ -296,6 +324,16 @@ class AsASource(BackupTest):
         super().setUp()
         make_mailbox(self.folder / "in")
         self.backup("in")
+
+    def test_fields_behind_a_very_long_one(self) -> None:
+        many = ",\n ".join(f"Pilot {n} <pilot{n}@saltmere.example>" for n in range(4000))
+        data = letter("Spring tides", more=f"Cc: {many}\nX-Long: {'x' * 90_000}\n")
+        head, _, rest = data.partition(b"To: Records <records@saltmere.example>\n")
+        self.write("long.mbox", mbox(b"To: " + many.encode() + b"\n" + head + rest))
+        self.backup("long.mbox", "long")
+        (row,), (wanted,) = self.listed("long"), self.listed("long.mbox")
+        self.assertEqual({**row, "folder": ""}, {**wanted, "folder": ""})
+        self.assertEqual((row["subject"], row["date"][:10]), ("Spring tides", "2026-03-14"))
 
     def test_exports_are_the_same_as_from_the_mailbox(self) -> None:
         for source in ("in", "bk"):

@@ -7,6 +7,7 @@ import time
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from itertools import islice
 from pathlib import Path
@@ -31,6 +32,7 @@ _SHARE = 4 * 1024 * 1024  # bytes of a folder that a worker takes at once
 _FLUSH_BYTES = 64 * 1024 * 1024
 _WORTH_WORKERS = 40
 _MOST_FAILURES = 1000
+_LOST = (WorkerLost, MemoryError)
 
 
 def backup(
@@ -64,6 +66,17 @@ def backup(
             raise store.failed(error) from error
     report.seconds = time.monotonic() - started
     return report
+
+
+@dataclass(slots=True)
+class _Batch:
+    """Messages that are being packed: `function(*fixed, items)`, an item a message."""
+
+    envelopes: list[Envelope]
+    function: Callable[..., Any]
+    fixed: tuple[Any, ...]
+    items: list[Any]
+    future: Future[list[Packed | Unread]]
 
 
 class _Run:
@@ -227,13 +240,13 @@ class _Run:
 
     def _take(self, envelopes: Iterator[Envelope]) -> None:
         """Read, pack and store messages, in their order, several batches at a time."""
-        running: deque[tuple[list[Envelope], Future[list[Packed | Unread]]]] = deque()
-        for batch, future in self._batches(envelopes):
-            running.append((batch, future))
+        running: deque[_Batch] = deque()
+        for batch in self._batches(envelopes):
+            running.append(batch)
             while len(running) > 2 * self.jobs + 1:
-                self._put(*running.popleft())
+                self._put(running.popleft())
         while running:
-            self._put(*running.popleft())
+            self._put(running.popleft())
 
     def _is_worth_shares(self, folder: str) -> bool:
         return self.source.reopens and self.jobs > 1 and self.source.size(folder) > self.jobs * _SHARE
@@ -247,7 +260,7 @@ class _Run:
             share, future = running.popleft()
             try:
                 found = future.result()
-            except WorkerLost:
+            except _LOST:
                 # one message broke the worker: which one, only going through them one by one will tell
                 self._take(self._strange(self.source.outline(folder, share)))
                 return
@@ -265,11 +278,11 @@ class _Run:
         while running:
             finish()
 
-    def _batches(self, envelopes: Iterator[Envelope]) -> Iterator[tuple[list[Envelope], Future[list[Packed | Unread]]]]:
+    def _batches(self, envelopes: Iterator[Envelope]) -> Iterator[_Batch]:
         if self.source.reopens:
             while batch := _bounded(envelopes):
                 rows = [(e.folder, e.place, e.stamp, e.size, e.arrival) for e in batch]
-                yield batch, self._submit(len(batch), pack_from, self.source.location, rows)
+                yield self._submit(batch, pack_from, (self.source.location,), rows)
             return
         read = self.source.read_many(envelopes)
         while found := _bounded_read(read):
@@ -279,26 +292,33 @@ class _Run:
                     self._fail(envelope, str(data))
             batch = [e for e, data in found if not isinstance(data, MessageError)]
             if batch:
-                yield batch, self._submit(len(batch), pack_all, good)
+                yield self._submit(batch, pack_all, (), good)
 
-    def _submit(self, count: int, function: Callable[..., Any], *arguments: Any) -> Future[list[Packed | Unread]]:
-        if self.workers is None and (count < _WORTH_WORKERS or self.jobs < 2):
-            done: Future[list[Packed | Unread]] = Future()  # a few messages are not worth starting a process for
-            done.set_result(function(*arguments))
-            return done
-        return self._pool().submit_lasting(function, *arguments)
+    def _submit(
+        self, envelopes: list[Envelope], function: Callable[..., Any], fixed: tuple[Any, ...], items: list[Any]
+    ) -> _Batch:
+        if self.workers is None and (len(envelopes) < _WORTH_WORKERS or self.jobs < 2):
+            future: Future[list[Packed | Unread]] = Future()  # a few messages are not worth starting a process for
+            future.set_result(function(*fixed, items))
+        else:
+            future = self._pool().submit_lasting(function, *fixed, items)
+        return _Batch(envelopes, function, fixed, items, future)
 
     def _pool(self) -> Workers:
         if self.workers is None:
             self.workers = Workers(self.jobs, 600)
         return self.workers
 
-    def _put(self, batch: list[Envelope], future: Future[list[Packed | Unread]]) -> None:
+    def _put(self, batch: _Batch) -> None:
         try:
-            packed = future.result()
-        except WorkerLost as error:
-            packed = [Unread(str(error)) for _ in batch]
-        self._store_all(zip(batch, packed, strict=True))
+            packed = batch.future.result()
+        except _LOST as error:
+            if len(batch.envelopes) > 1:  # one of them did it: the others must not fail with it
+                for envelope, item in zip(batch.envelopes, batch.items, strict=True):
+                    self._put(self._submit([envelope], batch.function, batch.fixed, [item]))
+                return
+            packed = [Unread(str(error) or "it takes more memory than a worker may hold")]
+        self._store_all(zip(batch.envelopes, packed, strict=True))
 
     def _store_all(self, found: Iterable[tuple[Envelope, Packed | Unread]]) -> None:
         for envelope, one in found:
