@@ -156,6 +156,11 @@ class Dovecot:
             assert kind == "OK", answer
         client.logout()
 
+    def remove(self, folder: str) -> None:
+        client = self.client()
+        client.delete(f'"{folder}"')
+        client.logout()
+
     def state(self, folder: str) -> list[bytes]:
         """UIDs and flags of all messages of a folder, as the server tells them."""
         client = self.client()
@@ -166,10 +171,11 @@ class Dovecot:
 
     def commands(self) -> list[str]:
         """Every command line that a client sent after its login, in the order of the sessions."""
-        lines = []
-        for path in sorted((self.root / "rawlog").glob("*.in"), key=lambda path: path.stat().st_mtime_ns):
-            lines += path.read_bytes().decode("latin-1").splitlines()
-        return lines
+        return [line for path in self.sessions() for line in path.read_bytes().decode("latin-1").splitlines()]
+
+    def sessions(self) -> list[Path]:
+        """What the client sent in each session, a file each."""
+        return sorted((self.root / "rawlog").glob("*.in"), key=lambda path: path.stat().st_mtime_ns)
 
     def forget_commands(self) -> None:
         for path in (self.root / "rawlog").iterdir():

@@ -141,6 +141,19 @@ class Reading(AccountTest):
         self.assertEqual(len(self.made("files", ".xlsx")), 2)
         self.assertEqual(sum(len(_numbers(line)) for line in self.sent("BODY.PEEK[]")), 2)
 
+    def test_what_is_asked_between_two_batches_waits_for_the_line(self) -> None:
+        pier = file("plan.txt", "text/plain", b"pier")
+        held = [
+            message("a@quay.example", "b@saltmere.example", f"Plan {n}", when("2026-03-14"), multipart("mixed", text("Pier.\n"), pier))
+            for n in range(520)
+        ]  # fmt: skip
+        self.server.fill("Plans", held)
+        self.addCleanup(self.server.remove, "Plans")
+        self.server.forget_commands()
+        self.run_program("attachments", "@office", "--folder", "Plans", "--body", "pier", "--into", "files")
+        self.assertEqual(len(self.made("files", ".txt")), 520)
+        self.assertEqual(len(self.server.sessions()), 1, "no line was garbled, and none had to be dialled anew")
+
     def test_one_message(self) -> None:
         row = next(r for r in self.listed("@office", "--subject", "East quay survey"))
         shown = self.run_program("show", "@office", row["id"]).stdout

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import imaplib
 import re
+import threading
 import time
 from collections.abc import Callable
 from contextlib import suppress
@@ -33,10 +34,11 @@ class Dropped(Exception):
 
 
 class Line:
-    """One connection, logged in, with one folder open for reading at a time."""
+    """One connection, logged in, with one folder open for reading at a time; whoever comes second waits."""
 
     def __init__(self, account: Account, login: Login) -> None:
         self.account, self._login = account, login
+        self._mine = threading.Lock()  # a batch may be on its way while its reader asks for something else
         self._client: imaplib.IMAP4 | None = None
         self._secret: Secret | None = None
         self._folder: tuple[str, bool] | None = None
@@ -60,16 +62,17 @@ class Line:
 
     def once(self, action: Callable[[imaplib.IMAP4], T], folder: str | None = None, writing: bool = False) -> T:
         """As `call`, but a line that breaks is the caller's to mend. Raises Dropped."""
-        try:
-            client = self._ready()
-            if folder is not None:
-                self._open(client, folder, writing)
-            return action(client)
-        except (imaplib.IMAP4.abort, OSError, EOFError, ValueError) as error:
-            self.hang_up()
-            raise Dropped(str(error) or type(error).__name__) from error
-        except imaplib.IMAP4.error as error:
-            raise Refused(_words(error)) from error
+        with self._mine:
+            try:
+                client = self._ready()
+                if folder is not None:
+                    self._open(client, folder, writing)
+                return action(client)
+            except (imaplib.IMAP4.abort, OSError, EOFError, ValueError) as error:
+                self.hang_up()
+                raise Dropped(str(error) or type(error).__name__) from error
+            except imaplib.IMAP4.error as error:
+                raise Refused(_words(error)) from error
 
     def wait(self, error: Exception) -> None:
         """Pause before the next try, longer each time. Raises SourceError when there were too many."""

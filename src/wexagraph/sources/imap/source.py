@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import imaplib
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeVar
 
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.messages import Header
@@ -18,8 +18,12 @@ from wexagraph.sources.imap.answers import fetched, leaves, number_set, numbers,
 from wexagraph.sources.imap.line import Dropped, Line, Refused, quoted
 from wexagraph.sources.utf7 import decode_utf7, encode_utf7
 
+P = TypeVar("P")
+R = TypeVar("R")
+
 _HEADERS = "DATE FROM SENDER REPLY-TO TO CC BCC SUBJECT MESSAGE-ID IN-REPLY-TO REFERENCES RECEIVED CONTENT-TYPE"
 _ENVELOPE = f"(UID FLAGS INTERNALDATE RFC822.SIZE BODY.PEEK[HEADER.FIELDS ({_HEADERS})])"
+_OUTLINE = "(UID FLAGS INTERNALDATE RFC822.SIZE)"
 _ENVELOPES, _OUTLINES = 2000, 20_000
 _BATCH_BYTES, _BATCH_MESSAGES = 4 * 1024 * 1024, 500
 _TRIES = 4
@@ -138,10 +142,9 @@ class ImapSource(Source):
         return " ".join(sorted(f"{name} {value}" for name, value in zip(words[::2], words[1::2], strict=False)))
 
     def outline(self, folder: str, share: Share = WHOLE) -> Iterator[Envelope]:
-        uids = self._uids(folder, None)
-        for at in range(0, len(uids), _OUTLINES):
-            chunk = uids[at : at + _OUTLINES]
-            for found in self._fetch(folder, chunk, "(UID FLAGS INTERNALDATE RFC822.SIZE)"):
+        chunks = _chunks(self._uids(folder, None), _OUTLINES)
+        for _, answers in self._overlapped(chunks, lambda uids: self._fetch(folder, uids, _OUTLINE)):
+            for found in answers:
                 yield _envelope(folder, int(found["UID"]), self._validity[folder], found)
 
     def envelopes(self, folder: str, share: Share = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
@@ -150,9 +153,9 @@ class ImapSource(Source):
         if wanted is not None and wanted.ids is not None:
             blank = Header(b"")
             uids = [uid for uid in uids if Envelope(folder, _place(uid), 0, blank).id in wanted.ids]
-        for at in range(0, len(uids), _ENVELOPES):
-            chunk = uids[at : at + _ENVELOPES]
-            known = {int(found["UID"]): found for found in self._fetch(folder, chunk, _ENVELOPE)}
+        chunks = _chunks(uids, _ENVELOPES)
+        for chunk, answers in self._overlapped(chunks, lambda uids: self._fetch(folder, uids, _ENVELOPE)):
+            known = {int(found["UID"]): found for found in answers}
             self._chunk = (folder, chunk)
             self._structures.clear()
             for uid in chunk:
@@ -229,23 +232,21 @@ class ImapSource(Source):
         return found
 
     def read_many(self, envelopes: Iterable[Envelope]) -> Iterator[tuple[Envelope, bytes | MessageError]]:
-        """Bytes of many messages in their order, fetched in batches; a batch is on its way while the last is used."""
-        ahead: tuple[list[Envelope], Future[dict[str, bytes | MessageError]]] | None = None
-        for batch in _batches(envelopes):
-            # the batch is drawn up here, in the caller's thread; only the line is another's
-            following = (batch, self._ahead.submit(self._bodies, batch[0].folder, batch))
+        """Bytes of many messages in their order, fetched in batches."""
+        for batch, found in self._overlapped(_batches(envelopes), lambda batch: self._bodies(batch[0].folder, batch)):
+            for envelope in batch:
+                yield envelope, found.pop(envelope.place)
+
+    def _overlapped(self, pieces: Iterable[list[P]], fetch: Callable[[list[P]], R]) -> Iterator[tuple[list[P], R]]:
+        """Each piece with what was fetched of it; one is on its way while the last is used."""
+        ahead: tuple[list[P], Future[R]] | None = None
+        for piece in pieces:  # drawn up here, in the caller's thread; only the line is another's
+            following = (piece, self._ahead.submit(fetch, piece))
             if ahead is not None:
-                yield from self._ready(*ahead)
+                yield ahead[0], ahead[1].result()
             ahead = following
         if ahead is not None:
-            yield from self._ready(*ahead)
-
-    def _ready(
-        self, batch: list[Envelope], future: Future[dict[str, bytes | MessageError]]
-    ) -> Iterator[tuple[Envelope, bytes | MessageError]]:
-        found = future.result()
-        for envelope in batch:
-            yield envelope, found.pop(envelope.place)
+            yield ahead[0], ahead[1].result()
 
     def _bodies(self, folder: str, batch: list[Envelope]) -> dict[str, bytes | MessageError]:
         """The bytes by place. A line that breaks is mended, and what it broke on is asked for in smaller pieces."""
@@ -291,6 +292,10 @@ class ImapSource(Source):
         if folder not in self._folders:
             raise Refused(f"the folder {folder} is not there any more")
         return self.line.once(ask, self._folders[folder].raw)
+
+
+def _chunks(uids: list[int], size: int) -> list[list[int]]:
+    return [uids[at : at + size] for at in range(0, len(uids), size)]
 
 
 def _batches(envelopes: Iterable[Envelope]) -> Iterator[list[Envelope]]:
