@@ -10,10 +10,17 @@ import re
 import subprocess
 import textwrap
 import zipfile
+import zlib
+from collections.abc import Callable
+from concurrent.futures import Executor, Future
 from pathlib import Path
+from unittest import mock
 
+import wexagraph
 from tests.helpers import ProgramTest, letter, mbox
 from wexagraph.demo.build import file, html, message, multipart, text, when
+from wexagraph.exports.copying import copy_rows
+from wexagraph.exports.pool import WorkerLost, Workers
 
 
 class Formats(ProgramTest):
@@ -202,6 +209,47 @@ class BadInput(ProgramTest):
         with open(self.folder / "out/register.csv", encoding="utf-8-sig", newline="") as table:
             self.assertEqual(len(list(csv.DictReader(table))), len(hard))
 
+    def test_whatever_is_raised_over_a_message_it_fails_alone(self) -> None:
+        class Breaking(Executor):
+            def submit(self, function, job, /):  # type: ignore[no-untyped-def, override]
+                future: Future[object] = Future()
+                if b"m1" in job.data:
+                    future.set_exception(zlib.error("broken"))
+                else:
+                    future.set_result(function(job))
+                return future
+
+        self.write("box", mbox(*(letter(f"m{n}") for n in range(3))))
+        with wexagraph.open_source(self.folder / "box") as source:
+            report = wexagraph.export(source, self.folder / "out", executor=Breaking())
+        self.assertEqual((report.read, report.written, report.failed, report.failures[0].subject), (3, 2, 1, "m1"))
+        self.assertIn("error: broken", report.failures[0].reason)
+        self.assertEqual(len(self.made("out", ".eml")), 1, "it is written as it is")
+
+    def test_a_message_that_breaks_the_worker_that_copies_it_fails_alone(self) -> None:
+        submit = Workers.submit_lasting
+
+        def breaking(workers: Workers, function: Callable[..., object], *arguments: object) -> Future[object]:
+            rows = arguments[-1] if function is copy_rows else []
+            if any(row.stem.endswith(" m700") for row, _ in rows):  # type: ignore[attr-defined]
+                broken: Future[object] = Future()
+                broken.set_exception(WorkerLost(False))
+                return broken
+            return submit(workers, function, *arguments)
+
+        self.write("box", mbox(*(letter(f"m{n}") for n in range(1100))))
+        options = wexagraph.ExportOptions(formats=("eml",), jobs=2)
+        with (
+            mock.patch.object(Workers, "submit_lasting", breaking),
+            wexagraph.open_source(self.folder / "box") as source,
+        ):
+            report = wexagraph.export(source, self.folder / "out", options=options)
+        self.assertEqual(
+            (report.read, report.written, report.failed, report.failures[0].subject), (1100, 1099, 1, "m700")
+        )
+        done = self.run_program("export", "box", "--into", "out", "--as", "eml")
+        self.assertIn("1 written, 1,099 already there, 0 failed", done.stdout)
+
     def test_a_full_disk(self) -> None:
         disk = self.folder / "disk"
         disk.mkdir()
@@ -317,8 +365,6 @@ class Surface(ProgramTest):
 
     def test_another_executor_makes_the_pages(self) -> None:
         from concurrent.futures import ThreadPoolExecutor
-
-        import wexagraph
 
         self.write(
             "box",

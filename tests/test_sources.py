@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import re
 import stat
@@ -220,6 +221,28 @@ class Unreadable(ProgramTest):
         path.write_bytes(data.replace(b"second body", b"sabotage!!!", 1))
         done = self.run_program("export", "in.zip", "--into", "out", "--as", "eml", code=1)
         self.assertIn("1 written, 0 already there, 1 failed", done.stdout)
+
+    def test_damage_in_every_way_of_packing(self) -> None:
+        inner = io.BytesIO()
+        with zipfile.ZipFile(inner, "w") as archive:
+            archive.writestr("x.eml", letter("inside"))
+        for method in (zipfile.ZIP_DEFLATED, zipfile.ZIP_BZIP2, zipfile.ZIP_LZMA):
+            path = self.folder / f"{method}.zip"
+            with zipfile.ZipFile(path, "w", method) as archive:
+                for name in ("a.eml", "b.eml", "c.eml"):
+                    archive.writestr(name, letter(name, body="the pilot boards at the buoy\n" * 90))
+                archive.writestr("d.mbox", mbox(letter("d")))
+                archive.writestr("e.zip", inner.getvalue()[:-30])
+            data = bytearray(path.read_bytes())
+            for name in (b"b.eml", b"d.mbox"):
+                at = data.index(name) + len(name)
+                data[at + 9 : at + 20] = b"\xee" * 11
+            path.write_bytes(data)
+            done = self.run_program("export", path, "--into", f"out{method}", "--as", "eml", code=1)
+            self.assertIn("3 messages read: 2 written, 0 already there, 1 failed.", done.stdout)
+            for name in ("b.eml", "d.mbox", "e.zip"):
+                self.assertIn(name, done.stdout)
+            self.run_program("list", path, code=1)
 
     def test_a_zip_bomb(self) -> None:
         with zipfile.ZipFile(self.folder / "in.zip", "w", zipfile.ZIP_DEFLATED) as archive:

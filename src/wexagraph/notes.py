@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from wexagraph.text import one_line
+
 CODES = {
     "date-missing": "the message has no date of its own",
     "date-unreadable": "the message's date can't be read",
@@ -51,7 +53,8 @@ CODES = {
 class Note:
     """Something that differs from the original.
 
-    `code` is a key of `CODES`, stable between versions; `detail` says where or what, in plain text.
+    `code` is a key of `CODES`, stable between versions; `detail` says where or what, in one line that steers nothing,
+    whatever the message held.
     """
 
     code: str
@@ -60,6 +63,7 @@ class Note:
     def __post_init__(self) -> None:
         if self.code not in CODES:
             raise ValueError(f"unknown note code {self.code!r}")
+        object.__setattr__(self, "detail", one_line(self.detail))
 
     def __str__(self) -> str:
         return CODES[self.code] + (f" ({self.detail})" if self.detail else "")

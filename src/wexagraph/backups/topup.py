@@ -7,7 +7,6 @@ import time
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from itertools import islice
 from pathlib import Path
@@ -22,7 +21,7 @@ from wexagraph.backups.vault import Ask
 from wexagraph.backups.volumes import MOST_BYTES, VolumeWriter
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.exports.plan import folder_path
-from wexagraph.exports.pool import WorkerLost, Workers
+from wexagraph.exports.pool import Batch, WorkerLost, Workers
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Share, Source
 
@@ -32,7 +31,6 @@ _SHARE = 4 * 1024 * 1024  # bytes of a folder that a worker takes at once
 _FLUSH_BYTES = 64 * 1024 * 1024
 _WORTH_WORKERS = 40
 _MOST_FAILURES = 1000
-_LOST = (WorkerLost, MemoryError)
 
 
 def backup(
@@ -68,15 +66,8 @@ def backup(
     return report
 
 
-@dataclass(slots=True)
-class _Batch:
-    """Messages that are being packed: `function(*fixed, items)`, an item a message."""
-
-    envelopes: list[Envelope]
-    function: Callable[..., Any]
-    fixed: tuple[Any, ...]
-    items: list[Any]
-    future: Future[list[Packed | Unread]]
+_Batch = Batch[tuple[Envelope, Any], Packed | Unread]
+"""Messages that are being packed, each with what its packing is told."""
 
 
 class _Run:
@@ -260,7 +251,7 @@ class _Run:
             share, future = running.popleft()
             try:
                 found = future.result()
-            except _LOST:
+            except (WorkerLost, MemoryError):
                 # one message broke the worker: which one, only going through them one by one will tell
                 self._take(self._strange(self.source.outline(folder, share)))
                 return
@@ -281,28 +272,30 @@ class _Run:
     def _batches(self, envelopes: Iterator[Envelope]) -> Iterator[_Batch]:
         if self.source.reopens:
             while batch := _bounded(envelopes):
-                rows = [(e.folder, e.place, e.stamp, e.size, e.arrival) for e in batch]
-                yield self._submit(batch, pack_from, (self.source.location,), rows)
+                rows = [(e, (e.folder, e.place, e.stamp, e.size, e.arrival)) for e in batch]
+                yield Batch(lambda items: self._submit(items, pack_from, self.source.location), rows)
             return
         read = self.source.read_many(envelopes)
         while found := _bounded_read(read):
-            good = [(data, e.arrival) for e, data in found if not isinstance(data, MessageError)]
             for envelope, data in found:
                 if isinstance(data, MessageError):
                     self._fail(envelope, str(data))
-            batch = [e for e, data in found if not isinstance(data, MessageError)]
-            if batch:
-                yield self._submit(batch, pack_all, (), good)
+            good = [(e, (data, e.arrival)) for e, data in found if not isinstance(data, MessageError)]
+            if good:
+                yield Batch(lambda items: self._submit(items, pack_all), good)
 
     def _submit(
-        self, envelopes: list[Envelope], function: Callable[..., Any], fixed: tuple[Any, ...], items: list[Any]
-    ) -> _Batch:
-        if self.workers is None and (len(envelopes) < _WORTH_WORKERS or self.jobs < 2):
-            future: Future[list[Packed | Unread]] = Future()  # a few messages are not worth starting a process for
-            future.set_result(function(*fixed, items))
-        else:
-            future = self._pool().submit_lasting(function, *fixed, items)
-        return _Batch(envelopes, function, fixed, items, future)
+        self, items: list[tuple[Envelope, Any]], function: Callable[..., list[Packed | Unread]], *fixed: Any
+    ) -> Future[list[Packed | Unread]]:
+        told = [what for _, what in items]
+        if self.workers is not None or (len(items) >= _WORTH_WORKERS and self.jobs > 1):
+            return self._pool().submit_lasting(function, *fixed, told)
+        future: Future[list[Packed | Unread]] = Future()  # a few messages are not worth starting a process for
+        try:
+            future.set_result(function(*fixed, told))
+        except MemoryError as error:
+            future.set_exception(error)
+        return future
 
     def _pool(self) -> Workers:
         if self.workers is None:
@@ -310,15 +303,8 @@ class _Run:
         return self.workers
 
     def _put(self, batch: _Batch) -> None:
-        try:
-            packed = batch.future.result()
-        except _LOST as error:
-            if len(batch.envelopes) > 1:  # one of them did it: the others must not fail with it
-                for envelope, item in zip(batch.envelopes, batch.items, strict=True):
-                    self._put(self._submit([envelope], batch.function, batch.fixed, [item]))
-                return
-            packed = [Unread(str(error) or "it takes more memory than a worker may hold")]
-        self._store_all(zip(batch.envelopes, packed, strict=True))
+        packed = batch.results(lambda _, reason: Unread(reason))
+        self._store_all((envelope, one) for (envelope, _), one in zip(batch.items, packed, strict=True))
 
     def _store_all(self, found: Iterable[tuple[Envelope, Packed | Unread]]) -> None:
         for envelope, one in found:

@@ -7,17 +7,15 @@ import io
 import os
 import time
 import zipfile
-import zlib
 from collections import Counter, deque
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import Future
 from dataclasses import dataclass, field
 from datetime import tzinfo
 from pathlib import Path
 
 from wexagraph.errors import MessageError, TargetError
 from wexagraph.exports.ledger import Entry, Ledger, Origin
-from wexagraph.exports.pool import Workers
+from wexagraph.exports.pool import Batch, Workers
 from wexagraph.exports.report import Failure, Progress
 from wexagraph.exports.staging import Staged, Stager
 from wexagraph.exports.target import OWN, Target
@@ -29,6 +27,7 @@ from wexagraph.selection import Choice
 from wexagraph.selection.criteria import text_matches
 from wexagraph.sources import Envelope, Source, reopen
 from wexagraph.text import one_line, shortened
+from wexagraph.zips import UNREADABLE
 
 ATTACHMENT_PATTERN = "{date:%Y-%m-%d} {sender} - {filename}"
 _DEEPEST, _MOST_MEMBERS, _MOST_MEMBER_BYTES = 5, 1000, 512 * 1024 * 1024
@@ -40,9 +39,8 @@ _BATCH, _BATCH_SECONDS = 512, 2.0
 class ExtractOptions:
     """Which attachments, and how they are named.
 
-    `wanted` are names or media types, with `*` and `?`; none means all. Sizes are in bytes. `inline` takes pictures
-    of the
-    layout too, `nested` the attachments of messages inside, `open_zips` the files of ZIPs. `once` writes a file a
+    `wanted` are names or media types, with `*` and `?`; none means all. Sizes are in bytes. `inline` takes pictures of
+    the layout too, `nested` the attachments of messages inside, `open_zips` the files of ZIPs. `once` writes a file a
     digest.
     """
 
@@ -189,15 +187,19 @@ class _Run:
 
     def _by_workers(self, choice: Choice) -> Iterator[Pulled]:
         """Workers read, decode, digest and stage, many messages at a time; their order stays."""
-        running: deque[Future[list[Pulled]]] = deque()
-        with Workers(self.options.jobs, 0) as pool:
-            for batch in _in_calls(self._wanted(choice)):
-                call = (self.source.location, str(self.target.work), batch, self.options)
-                running.append(pool.submit_lasting(pull_many, *call))
-                if len(running) > 3 * self.options.jobs:
-                    yield from running.popleft().result()
+        running: deque[Batch[Envelope, Pulled]] = deque()
+        location, work, options = self.source.location, str(self.target.work), self.options
+
+        def finish() -> list[Pulled]:
+            return running.popleft().results(lambda envelope, reason: Pulled(_origin(envelope), trouble=reason))
+
+        with Workers(options.jobs, 0) as pool:
+            for items in _in_calls(self._wanted(choice)):
+                running.append(Batch(lambda some: pool.submit_lasting(pull_many, location, work, some, options), items))
+                if len(running) > 3 * options.jobs:
+                    yield from finish()
             while running:
-                yield from running.popleft().result()
+                yield from finish()
 
     def _take(self, found: Pulled) -> None:
         report, origin = self.report, found.origin
@@ -245,15 +247,18 @@ class _Run:
     def _put(self) -> None:
         batch, self.batch = self.batch, []
         self.since = time.monotonic()
+        short: set[int] = set()
         for (entry, staged), (_, refused) in zip(batch, self.target.put(s for _, s in batch), strict=True):
             if refused:
                 self.report.failed += 1
                 self.report.failures.append(Failure(entry.origin.id, entry.origin.folder, entry.name, refused))
                 self.ledger.drop(entry)
+                short.add(id(entry.origin))
             else:
                 self.report.written += 1
                 self.report.bytes += staged.size
-        self.ledger.meet(self.met)
+        # the next run tries again what could not be put
+        self.ledger.meet(origin for origin in self.met if id(origin) not in short)
         self.met = []
 
     def _advance(self) -> None:
@@ -295,18 +300,32 @@ def pull_many(location: str, work: str, envelopes: list[Envelope], options: Extr
 
 def pull(stager: Stager, envelope: Envelope, data: bytes | MessageError, options: ExtractOptions) -> Pulled:
     """Stage the wanted attachments of a message. Raises OSError."""
-    header = envelope.header
-    if isinstance(data, bytes) and not header.block:
-        header = Header(data[:65536])
-    moment = envelope.date()[0]
-    origin = Origin(
+    if not envelope.header.block and isinstance(data, bytes):
+        envelope.header = Header(data[:65536])
+    pulled = Pulled(_origin(envelope))
+    if isinstance(data, MessageError):
+        pulled.trouble = str(data)
+        return pulled
+    pulled.origin.sha256 = hashlib.sha256(data).hexdigest()
+    try:
+        _pull(stager, envelope, data, options, pulled)
+    except OSError:
+        raise
+    except Exception as error:  # whatever a message does to what takes it apart, it does to itself only
+        return Pulled(pulled.origin, trouble=f"it can't be taken apart: {type(error).__name__}: {error}")
+    return pulled
+
+
+def _origin(envelope: Envelope) -> Origin:
+    header, moment = envelope.header, envelope.date()[0]
+    return Origin(
         envelope.folder, envelope.place, envelope.fingerprint(), envelope.id, moment.isoformat() if moment else "",
         shortened(one_line(str(header.sender)), 500), shortened(one_line(header.subject), 2000),
     )  # fmt: skip
-    if isinstance(data, MessageError):
-        return Pulled(origin, trouble=str(data))
-    origin.sha256 = hashlib.sha256(data).hexdigest()
-    pulled = Pulled(origin)
+
+
+def _pull(stager: Stager, envelope: Envelope, data: bytes, options: ExtractOptions, pulled: Pulled) -> None:
+    origin, moment = pulled.origin, envelope.date()[0]
     stamp = moment.timestamp() if moment else None
     for number, attachment in enumerate(_all(Message(data), options), 1):
         if not _is_wanted(attachment, options):
@@ -315,7 +334,9 @@ def pull(stager: Stager, envelope: Envelope, data: bytes | MessageError, options
         if not _fits(len(content), options):
             continue
         stem, suffix = with_extension(clean(attachment.name))
-        fields = Fields(header, envelope.folder, envelope.id, options.zone, moment, filename=stem, number=number)
+        fields = Fields(
+            envelope.header, envelope.folder, envelope.id, options.zone, moment, filename=stem, number=number
+        )
         staged = stager.stage("", content, False)
         if stamp is not None and 0 <= stamp < 2**33:
             os.utime(staged.waiting, (stamp, stamp))
@@ -327,7 +348,6 @@ def pull(stager: Stager, envelope: Envelope, data: bytes | MessageError, options
         kind = one_line(attachment.type)[:100]
         pulled.entries.append(Entry(origin, key, path, name, kind, len(content), staged.sha256, note=note))
         pulled.staged.append(staged)
-    return pulled
 
 
 def _all(message: Message, options: ExtractOptions, depth: int = 0) -> Iterator[Attachment]:
@@ -347,21 +367,22 @@ def _all(message: Message, options: ExtractOptions, depth: int = 0) -> Iterator[
 
 
 def _members(attachment: Attachment) -> Iterator[Attachment]:
-    """The files of a ZIP, bounded in number, size and proportion; none of a ZIP that can't be read."""
+    """The files of a ZIP that can be read, bounded in number, size and proportion."""
     held = 0
     try:
-        with zipfile.ZipFile(io.BytesIO(attachment.content())) as archive:
-            for number, info in enumerate(archive.infolist()[:_MOST_MEMBERS], 1):
-                held += info.file_size
-                if info.is_dir() or held > _MOST_MEMBER_BYTES or info.file_size > 1000 * max(info.compress_size, 1000):
-                    continue
-                data = archive.read(info)
-                name = info.filename.rpartition("/")[2]
-                yield Attachment(
-                    made_part(data, "application/octet-stream", name, f"{attachment.part.number}.{number}")
-                )
-    except (zipfile.BadZipFile, zlib.error, OSError, RuntimeError, NotImplementedError, EOFError, ValueError):
+        archive = zipfile.ZipFile(io.BytesIO(attachment.content()))
+    except UNREADABLE:
         return
+    for number, info in enumerate(archive.infolist()[:_MOST_MEMBERS], 1):
+        held += info.file_size
+        if info.is_dir() or held > _MOST_MEMBER_BYTES or info.file_size > 1000 * max(info.compress_size, 1000):
+            continue
+        try:
+            data = archive.read(info)
+        except UNREADABLE:
+            continue
+        name = info.filename.rpartition("/")[2]
+        yield Attachment(made_part(data, "application/octet-stream", name, f"{attachment.part.number}.{number}"))
 
 
 def _is_wanted(attachment: Attachment, options: ExtractOptions) -> bool:

@@ -11,11 +11,12 @@ import threading
 import time
 from collections.abc import Callable
 from concurrent.futures import Executor, Future
-from typing import Any, TypeVar, cast
+from typing import Any, Generic, TypeVar, cast
 
 from wexagraph.pages.worker import receive, send
 
 T = TypeVar("T")
+R = TypeVar("R")
 _LASTING = 24 * 3600.0
 _JOBS_PER_WORKER = 1000
 """After so many jobs a worker is replaced, so that nothing an engine keeps can pile up."""
@@ -95,6 +96,27 @@ class Workers(Executor):
             now = time.monotonic()
             for worker in self._workers:
                 worker.check(now)
+
+
+class Batch(Generic[T, R]):
+    """Items that a worker takes together, under way from the start; `submit` hands a list of them to a worker."""
+
+    def __init__(self, submit: Callable[[list[T]], Future[list[R]]], items: list[T]) -> None:
+        self._submit, self.items = submit, items
+        self._future = submit(items)
+
+    def results(self, broken: Callable[[T, str], R]) -> list[R]:
+        """A result for each item, once all are there; one that breaks its worker has what `broken` makes of the reason.
+
+        Raises what the job raises.
+        """
+        try:
+            return self._future.result()
+        except (WorkerLost, MemoryError) as error:
+            if len(self.items) == 1:
+                return [broken(self.items[0], str(error) or "it takes more memory than a worker may hold")]
+            # one of them did it: the others must not fail with it
+            return [one for item in self.items for one in Batch(self._submit, [item]).results(broken)]
 
 
 class _Worker:

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Executor, Future, wait
 from contextlib import suppress
 from datetime import datetime
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +21,7 @@ from wexagraph.exports.journal import Journal
 from wexagraph.exports.needs import Needs
 from wexagraph.exports.options import SUFFIXES, ExportOptions
 from wexagraph.exports.plan import Planner
-from wexagraph.exports.pool import WorkerLost, Workers
+from wexagraph.exports.pool import Batch, WorkerLost, Workers
 from wexagraph.exports.putting import Putter
 from wexagraph.exports.report import Progress, Report
 from wexagraph.exports.stored import Stored, stored
@@ -185,33 +186,28 @@ class _Run:
     def _copy_in_workers(self) -> None:
         """Have workers read and stage EML files, many messages at a time."""
         location, folder = self.source.location, str(self.target.work)
-        running: deque[tuple[list[Work], Future[list[Copied]]]] = deque()
+        running: deque[Batch[Work, Copied]] = deque()
+
+        def submit(works: list[Work]) -> Future[list[Copied]]:
+            rows = [(work.row, work.row.stem + SUFFIXES["eml"] in work.replaced) for work in works]
+            return self._workers().submit_lasting(copy_rows, location, folder, rows)
 
         def finish() -> None:
-            works, future = running.popleft()
+            batch = running.popleft()
             try:
-                copies = future.result()
+                copies = batch.results(lambda work, reason: Copied(work.row.number, "", 0, "", trouble=reason))
             except OSError as error:
                 raise self.target.failed(error) from error
-            for work, copied in zip(works, copies, strict=True):
+            for work, copied in zip(batch.items, copies, strict=True):
                 self._copied(work, copied)
 
-        batch: list[Work] = []
-        for work in self.needs.works():
-            batch.append(work)
-            if len(batch) == _ROWS_PER_CALL:
-                running.append((batch, self._submit_copies(location, folder, batch)))
-                batch = []
-                while len(running) > 16 * self.options.jobs:  # enough to go on with while a batch is put
-                    finish()
-        if batch:
-            running.append((batch, self._submit_copies(location, folder, batch)))
+        works = self.needs.works()
+        while items := list(islice(works, _ROWS_PER_CALL)):
+            running.append(Batch(submit, items))
+            while len(running) > 16 * self.options.jobs:  # enough to go on with while a batch is put
+                finish()
         while running:
             finish()
-
-    def _submit_copies(self, location: str, folder: str, batch: list[Work]) -> Future[list[Copied]]:
-        rows = [(work.row, work.row.stem + SUFFIXES["eml"] in work.replaced) for work in batch]
-        return self._workers().submit_lasting(copy_rows, location, folder, rows)
 
     def _copied(self, work: Work, copied: Copied, data: bytes = b"") -> None:
         """A message was read: its EML is staged, where one is wanted; its pages come next."""
@@ -298,8 +294,9 @@ class _Run:
     def _made(self, work: Work, future: Future[Made]) -> None:
         try:
             made = future.result()
-        except (WorkerLost, PageError, RuntimeError, MemoryError, ArithmeticError, LookupError, ValueError) as error:
-            work.trouble = str(error) or type(error).__name__
+        except Exception as error:  # whatever a message does to what makes its page, it does to itself only
+            known = isinstance(error, WorkerLost | PageError)
+            work.trouble = str(error) if known else f"{type(error).__name__}: {error}"
             if work.attempts:
                 self._submit(work)
             else:
@@ -360,9 +357,11 @@ class _Run:
             bound = future.result()
         except OSError as error:
             raise self.target.failed(error) from error
-        except (WorkerLost, PageError) as error:
+        except Exception as error:
             for work in sheaf.works:
-                self.putter.fail(work.row, f"the bound PDF {sheaf.path} could not be made: {error}")
+                self.putter.fail(
+                    work.row, f"the bound PDF {sheaf.path} could not be made: {str(error) or type(error).__name__}"
+                )
             return
         for work in sheaf.works:
             work.bound = bound

@@ -9,6 +9,7 @@ import zipfile
 
 from wexagraph.notes import Note
 from wexagraph.text import one_line
+from wexagraph.zips import UNREADABLE
 
 OFFICE = "application/vnd.openxmlformats-officedocument."
 DOCX, XLSX, PPTX = (
@@ -129,7 +130,7 @@ def _zipped(content: bytes) -> str:
             if "mimetype" in names and archive.getinfo("mimetype").file_size < 200:
                 kind = archive.read("mimetype").decode("latin-1").strip()
                 return kind if kind in (ODT, ODS, ODP) else ZIP
-    except (zipfile.BadZipFile, OSError, ValueError, NotImplementedError, RuntimeError, EOFError):
+    except UNREADABLE:
         return ZIP
     for first, kind in (("word/document", DOCX), ("xl/workbook", XLSX), ("ppt/presentation", PPTX)):
         if any(found.startswith(first) for found in names):

@@ -15,7 +15,8 @@ from wexagraph.notes import Note
 from wexagraph.pages.compose import Page, templates
 from wexagraph.pages.covers import Contents, Entry, contents_page, cover_page, sized
 from wexagraph.pages.engines import Engine, engine
-from wexagraph.pages.finish import MARK, as_archival, bookmarks_of, free_name, put_in_front, save
+from wexagraph.pages.finish import MARK, as_archival, free_name, put_in_front, save
+from wexagraph.pages.foreign import bookmarks_of
 from wexagraph.pages.options import Lock, PageOptions
 from wexagraph.pages.properties import Record, describe
 from wexagraph.pages.running import Running

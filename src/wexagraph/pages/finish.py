@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, BinaryIO
 
 from wexagraph.naming import clean, component, with_extension
 from wexagraph.notes import Note
+from wexagraph.pages.foreign import bookmarks_of, disarm
 from wexagraph.pages.options import Lock
 from wexagraph.pages.properties import Record, describe
 
@@ -239,7 +240,7 @@ def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any], part: 
         with pikepdf.open(io.BytesIO(piece.pdf)) as source:
             below = bookmarks_of(source, first)
             for page in source.pages:
-                _disarm(page)
+                disarm(page)
             document.pages.extend(source.pages)
         if part and not piece.foreign:
             mark(document.pages[number] for number in range(first, len(document.pages)))
@@ -248,60 +249,6 @@ def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any], part: 
         bookmarks.append(item)
         _append(document, piece.below, item.children, part)
     return starts
-
-
-def _disarm(page: Any) -> None:
-    """Take from a page what would run or open something: actions on it, and links that are more than links."""
-    if "/AA" in page:
-        del page["/AA"]
-    for annotation in page.get("/Annots", []):
-        for key in ("/AA", "/A"):
-            action = annotation.get(key)
-            if action is not None and (key == "/AA" or action.get("/S") not in ("/URI", "/GoTo")):
-                del annotation[key]
-
-
-def bookmarks_of(source: Any, first: int) -> list[Any]:
-    """A document's own bookmarks, pointing `first` pages further on."""
-    import pikepdf
-
-    if "/Outlines" not in source.Root:
-        return []
-    places = {page.objgen: number for number, page in enumerate(source.pages)}
-
-    def page_of(item: Any) -> int:
-        target = item.destination
-        if target is None and item.action is not None:
-            target = item.action.get("/D")
-        if isinstance(target, int):
-            return target
-        if target is not None and not isinstance(target, list | pikepdf.Array):
-            target = _named(source, str(target))
-        return places.get(target[0].objgen, 0) if isinstance(target, list | pikepdf.Array) and len(target) else 0
-
-    def taken(items: list[Any], depth: int) -> list[Any]:
-        found = []
-        for item in items[:1000]:
-            new = pikepdf.OutlineItem(str(item.title)[:300], first + page_of(item))
-            if depth < 8:
-                new.children.extend(taken(item.children, depth + 1))
-            found.append(new)
-        return found
-
-    try:
-        return taken(source.open_outline().root, 0)
-    except (pikepdf.PdfError, ValueError, KeyError, TypeError, AttributeError, RecursionError):
-        return []  # bookmarks that lead in circles or nowhere
-
-
-def _named(source: Any, name: str) -> Any:
-    """A named destination (ISO 32000-2, section 12.3.2.4), or None."""
-    import pikepdf
-
-    names = source.Root.get("/Names", {}).get("/Dests")
-    found = pikepdf.NameTree(names).get(name) if names is not None else None
-    found = found if found is not None else source.Root.get("/Dests", {}).get("/" + name.lstrip("/"))
-    return found.get("/D") if isinstance(found, pikepdf.Dictionary) else found
 
 
 def _pdf_date(moment: datetime | None) -> str:

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import zipfile
-import zlib
 from collections.abc import Iterator
 
 from wexagraph.errors import MessageError
@@ -12,6 +10,7 @@ from wexagraph.messages.headers import Header, header_end
 from wexagraph.messages.mime import Part, parse
 from wexagraph.sources.base import WHOLE, Envelope, Share
 from wexagraph.sources.trees import File, Tree
+from wexagraph.zips import UNREADABLE
 
 _HEAD = 8 * 1024
 _MOST_HEAD = 16 * 1024 * 1024
@@ -93,7 +92,7 @@ class Files:
         with self.tree.open(path) as file:
             try:
                 return file.read()
-            except (OSError, zlib.error, zipfile.BadZipFile, EOFError) as error:
+            except UNREADABLE as error:
                 raise MessageError(f"{path}: {error}") from error
 
 
@@ -123,6 +122,6 @@ def _read_head(tree: Tree, path: str) -> bytes:
             while (end := header_end(data)) >= len(data) and len(data) == size and size < _MOST_HEAD:
                 data += file.read(size * 3)
                 size *= 4
-        except (OSError, zlib.error, zipfile.BadZipFile, EOFError, RuntimeError) as error:
+        except UNREADABLE as error:
             raise MessageError(f"{path}: {error}") from error
     return data[:end]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import zipfile
 from collections.abc import Iterator
 from difflib import get_close_matches
 from pathlib import Path
@@ -105,13 +104,13 @@ class LocalSource(Source):
                 if name.lower().endswith(".eml"):
                     messages.setdefault(folder, []).append(file)  # it will be counted as failed, with the reason
                 else:
-                    self.troubles.append(Trouble(file.path, str(error)))
+                    self.troubles.append(Trouble(file.path, str(error).removeprefix(f"{file.path}: ")))
                 continue
             if is_mbox(name, head):
                 mboxes.append(file)
             elif _is_mail(name, head):
                 messages.setdefault(folder, []).append(file)
-            elif head.startswith(_ZIP_MARKS) and zipfile.is_zipfile(self._tree.on_disk(file.path)):
+            elif head.startswith(_ZIP_MARKS):
                 self.troubles.append(
                     Trouble(file.path, "a ZIP inside a source is not opened; give it as a source itself")
                 )
@@ -147,7 +146,7 @@ class LocalSource(Source):
             try:
                 self._stores[name] = Mbox(self._tree.on_disk(file.path), name)
             except MessageError as error:
-                self.troubles.append(Trouble(file.path, str(error)))
+                self.troubles.append(Trouble(file.path, str(error).removeprefix(f"{file.path}: ")))
 
     def _free(self, name: str) -> str:
         found, number = name, 1

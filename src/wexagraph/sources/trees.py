@@ -7,7 +7,6 @@ import shutil
 import stat
 import tempfile
 import zipfile
-import zlib
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from datetime import UTC, datetime
@@ -15,6 +14,7 @@ from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
 from wexagraph.errors import MessageError, SourceError
+from wexagraph.zips import UNREADABLE
 
 _MOST_ENTRIES = 2_000_000
 _BOMB_SIZE = 256 * 1024 * 1024
@@ -53,7 +53,7 @@ class Tree(ABC):
         with self.open(path) as file:
             try:
                 return file.read(size)
-            except (OSError, zlib.error, zipfile.BadZipFile, RuntimeError) as error:
+            except UNREADABLE as error:
                 raise MessageError(f"{path}: {_reason(error)}") from error
 
     def close(self) -> None:  # noqa: B027  a folder on a disk holds nothing open
@@ -108,7 +108,7 @@ class ZipTree(Tree):
         super().__init__()
         try:
             self._zip = zipfile.ZipFile(path)
-        except (OSError, zipfile.BadZipFile, ValueError, NotImplementedError) as error:
+        except UNREADABLE as error:
             raise SourceError(f"{path} can't be opened as a ZIP: {_reason(error)}. Is it complete?") from error
         if len(self._zip.infolist()) > _MOST_ENTRIES:
             raise SourceError(f"{path} lists {len(self._zip.infolist())} members; at most {_MOST_ENTRIES} are read.")
@@ -136,7 +136,7 @@ class ZipTree(Tree):
     def open(self, path: str) -> BinaryIO:
         try:
             return self._zip.open(path)  # type: ignore[return-value]
-        except (OSError, zipfile.BadZipFile, RuntimeError, NotImplementedError, KeyError) as error:
+        except UNREADABLE as error:
             raise MessageError(f"{path}: {_reason(error)}") from error
 
     def on_disk(self, path: str) -> Path:
@@ -147,7 +147,7 @@ class ZipTree(Tree):
             try:
                 with self.open(path) as packed, open(target, "wb") as file:
                     shutil.copyfileobj(packed, file, 1 << 20)
-            except (OSError, zlib.error, zipfile.BadZipFile, EOFError) as error:
+            except UNREADABLE as error:
                 raise MessageError(f"{path}: {_reason(error)}") from error
             self._spooled[path] = target
         return self._spooled[path]

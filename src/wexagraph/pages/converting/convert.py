@@ -6,12 +6,10 @@ import hashlib
 import io
 import re
 import zipfile
-import zlib
 from dataclasses import dataclass, field, replace
 
 from markupsafe import Markup
 
-from wexagraph.errors import PageError
 from wexagraph.messages import Attachment, Message
 from wexagraph.messages.charsets import decode
 from wexagraph.messages.dates import date_text
@@ -29,6 +27,7 @@ from wexagraph.pages.converting.pictures import frames
 from wexagraph.pages.converting.sheets import csv_table, workbook
 from wexagraph.pages.engines import Engine
 from wexagraph.pages.finish import conforms
+from wexagraph.pages.foreign import checked
 from wexagraph.pages.options import PageOptions
 from wexagraph.pages.pictures import Pictures
 from wexagraph.pages.properties import Record
@@ -103,9 +102,7 @@ class Converter:
             with time_limit(PATIENCE):
                 made = self._made(attachment, kind, content, depth)
                 pdf = made.pdf or self._set(name, kind, content, made)
-        except (ValueError, PageError, RuntimeError, MemoryError, ArithmeticError, LookupError, TypeError,
-        AttributeError,
-                zipfile.BadZipFile, OSError, zlib.error) as error:  # fmt: skip
+        except Exception as error:  # whatever a broken file does to a library, it does to its own pages only
             reason = str(error)[:200] or type(error).__name__
             self.unconverted.append(attachment)
             if not isinstance(error, _NoPages):
@@ -147,7 +144,7 @@ class Converter:
 
     def _foreign(self, content: bytes) -> bytes:
         """A PDF that others have made. Raises ValueError where it can't stand behind the message."""
-        pdf = _checked_pdf(content, self.options.most_pages)
+        pdf = checked(content, self.options.most_pages)
         if self.options.archival and not conforms(pdf):
             raise ValueError("its pages do not conform to PDF/A, which the message is to be")
         return pdf
@@ -279,19 +276,3 @@ def _harmless_svg(content: bytes) -> bytes:
     return re.sub(
         r"""(?i)((?:xlink:)?href|src)\s*=\s*(["'])(?!#|data:image/(?:png|jpeg|gif))[^"']*\2""", "", text
     ).encode("utf-8", "replace")
-
-
-def _checked_pdf(content: bytes, most_pages: int) -> bytes:
-    """A PDF whose pages can be put behind a message. Raises ValueError for a locked or broken one."""
-    import pikepdf
-
-    try:
-        with pikepdf.open(io.BytesIO(content)) as document:
-            count = len(document.pages)
-    except pikepdf.PasswordError as error:
-        raise ValueError("it is locked with a password") from error
-    except (pikepdf.PdfError, RuntimeError) as error:
-        raise ValueError("the PDF is broken") from error
-    if not 0 < count <= most_pages:
-        raise ValueError(f"it has {count} pages; at most {most_pages} are put behind a message")
-    return content

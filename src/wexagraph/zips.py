@@ -1,0 +1,20 @@
+"""Reading a ZIP (APPNOTE 6.3) that may be damaged or hostile."""
+
+from __future__ import annotations
+
+import struct
+import zipfile
+import zlib
+
+try:
+    from lzma import LZMAError
+except ImportError:  # a Python that was built without it
+
+    class LZMAError(Exception):  # type: ignore[no-redef]
+        """Never raised: what is packed that way can't be read at all."""
+
+
+UNREADABLE = (
+    zipfile.BadZipFile, zlib.error, LZMAError, struct.error, OSError, EOFError, RuntimeError, ValueError, LookupError,
+)  # fmt: skip
+"""What `zipfile` raises where a file or a member is damaged, locked, or packed in a way that it does not know."""
