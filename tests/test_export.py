@@ -145,6 +145,27 @@ class Targets(ProgramTest):
         done = self.run_program("export", "in.eml", "--into", "/proc/wexagraph-out", code=3)
         self.assertIn("can't be written to", done.stderr)
 
+    def test_a_source_and_its_results_lie_apart(self) -> None:
+        """What is written among what is read would be read as mail by the next run."""
+        self.write("in/a.eml", letter())
+        self.run_program("backup", "in", "--into", "bk")
+        before = sorted(self.folder.rglob("*"))
+        for command in ("export", "attachments", "backup"):
+            for into in ("in", "in/out", "in/../in/deep/out", "."):
+                self.assertIn("one in the other", self.run_program(command, "in", "--into", into, code=2).stderr)
+        for into in ("bk/out", "bk/all.mbox", "maildir:bk/mail"):
+            self.assertIn("one in the other", self.run_program("restore", "bk", "--into", into, code=2).stderr)
+        self.run_program("copy", "bk", "--into", "bk/copy", code=2)
+        self.assertEqual(sorted(self.folder.rglob("*")), before)
+        self.run_program("restore", "bk", "--into", ".")
+
+    def test_the_folder_one_stands_in(self) -> None:
+        self.write("post/in/a.eml", letter())
+        for source in ("post/in/.", "post/in/../in", "post/in/../../post/in"):
+            self.assertEqual({row["folder"] for row in self.listed(source)}, {"in"})
+            self.assertIn("1 message", self.run_program("backup", source, "--into", "bk").stdout)
+        self.assertIn("0 new, 1 there already", self.run_program("backup", "post/in", "--into", "bk").stdout)
+
     def test_a_register_that_somebody_works_in(self) -> None:
         self.run_program("export", "in.eml", "--into", "out", "--as", "eml")
         register = self.folder / "out/register.csv"

@@ -13,7 +13,7 @@ from pathlib import Path
 from wexagraph.backups import bag
 from wexagraph.backups.verify import verify
 from wexagraph.errors import SourceError, TargetError
-from wexagraph.exports.target import lock_file, sync_files
+from wexagraph.exports.target import keep_apart, lock_file, sync_files
 
 
 @dataclass
@@ -31,11 +31,10 @@ class CopyReport:
 def copy(folder: str | Path, into: str | Path, progress: Callable[[int], None] | None = None) -> CopyReport:
     """Make `into` a copy of the backup in `folder`, or bring it up to date. Only files that differ are copied.
 
-    Raises SourceError, TargetError; whatever fails, both are whole.
+    Raises CallError, SourceError, TargetError; whatever fails, both are whole.
     """
     source, target = Path(folder), Path(into)
-    if source.resolve() == target.resolve():
-        raise TargetError(f"{source} and {target} are the same folder.")
+    keep_apart(source, target)
     if target.exists() and not target.is_dir():
         raise TargetError(f"{target} is a file. A copy needs a folder, or a name that is still free.")
     if target.is_dir() and any(target.iterdir()) and not (target / bag.OWN).is_dir() and not bag.is_backup(target):

@@ -19,6 +19,7 @@ from typing import Any
 from wexagraph.errors import MessageError, SourceError, TargetError
 from wexagraph.exports.archives import MboxWriter, ZipWriter
 from wexagraph.exports.plan import folder_path
+from wexagraph.exports.target import keep_apart
 from wexagraph.messages import Header
 from wexagraph.messages.headers import header_end
 from wexagraph.naming import Fields, NamePattern, clean, component
@@ -135,15 +136,16 @@ def _fail(report: RestoreReport, envelope: Envelope, reason: str) -> None:
         report.failures.append((envelope.id, envelope.folder, reason))
 
 
-def open_target(into: str, by_folder: bool = False) -> Target:
+def open_target(into: str, by_folder: bool = False, backup: str = "") -> Target:
     """The target that a path names: an mbox (.mbox), a ZIP (.zip), a Maildir (maildir:PATH), else a folder of EML.
 
-    Raises TargetError.
+    Raises TargetError, and CallError where it lies in the folder of the backup.
     """
+    path = Path(into.removeprefix(MAILDIR)).expanduser()
+    keep_apart(backup, path, around=True)
     try:
         if into.startswith(MAILDIR):
-            return MaildirTarget(Path(into.removeprefix(MAILDIR)).expanduser())
-        path = Path(into).expanduser()
+            return MaildirTarget(path)
         if into.lower().endswith(".mbox"):
             return MboxTarget(path, by_folder)
         if into.lower().endswith(".zip"):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Iterator
 from datetime import date, datetime, timedelta
@@ -33,7 +34,7 @@ class BackupSource(Source):
     moves = False
 
     def __init__(self, folder: Path, as_of: str = "", zone: str = "UTC", ask: Ask | None = None) -> None:
-        super().__init__(location=str(folder.absolute()), kind="backup")
+        super().__init__(location=os.path.abspath(folder), kind="backup")
         self.store = Store(folder, ask=ask)
         try:
             self.catalogue = self.store.catalogue

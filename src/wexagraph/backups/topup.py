@@ -22,8 +22,10 @@ from wexagraph.backups.volumes import MOST_BYTES, VolumeWriter
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.exports.plan import folder_path
 from wexagraph.exports.pool import Batch, WorkerLost, Workers
+from wexagraph.exports.target import keep_apart
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Share, Source
+from wexagraph.sources.base import bounded
 
 VOLUME_SIZE = 1_000_000_000
 _BATCH_MESSAGES, _BATCH_BYTES = 64, 4 * 1024 * 1024
@@ -56,6 +58,7 @@ def backup(
     Raises SourceError, TargetError, CallError.
     """
     started = time.monotonic()
+    keep_apart(source.location, into)
     with Store(Path(into), writing=True, tell=tell, ask=ask, locked=locked) as store:
         run = _Run(source, store, choice or Choice(), min(volume_size, MOST_BYTES), jobs, progress, stopped, seen)
         try:
@@ -271,7 +274,7 @@ class _Run:
 
     def _batches(self, envelopes: Iterator[Envelope]) -> Iterator[_Batch]:
         if self.source.reopens:
-            while batch := _bounded(envelopes):
+            for batch in bounded(envelopes, _BATCH_MESSAGES, _BATCH_BYTES):
                 rows = [(e, (e.folder, e.place, e.stamp, e.size, e.arrival)) for e in batch]
                 yield Batch(lambda items: self._submit(items, pack_from, self.source.location), rows)
             return
@@ -358,16 +361,6 @@ class _Run:
         self.new.append(made)
         self.volume = None
         self.number += 1
-
-
-def _bounded(envelopes: Iterator[Envelope]) -> list[Envelope]:
-    batch, held = [], 0
-    for envelope in envelopes:
-        batch.append(envelope)
-        held += envelope.size
-        if held > _BATCH_BYTES or len(batch) >= _BATCH_MESSAGES:
-            break
-    return batch
 
 
 def _bounded_read(

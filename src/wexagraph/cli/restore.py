@@ -41,7 +41,7 @@ def command(context: click.Context, backup: str, into: str, by_folder: bool, as_
         if not isinstance(mailbox, BackupSource):
             raise CallError(f"{backup} is no backup but a mailbox; `wexagraph export` makes files of one.")
         with (
-            _target(context, into, by_folder) as target,
+            _target(context, into, by_folder, mailbox.location) as target,
             running() as tell,
             stoppable(Display(("restore",))) as stopped,
         ):
@@ -62,7 +62,7 @@ def command(context: click.Context, backup: str, into: str, by_folder: bool, as_
     return OK if report.complete else SOME_FAILED
 
 
-def _target(context: click.Context, into: str, by_folder: bool) -> Any:
+def _target(context: click.Context, into: str, by_folder: bool, backup: str) -> Any:
     from contextlib import contextmanager
 
     from wexagraph.backups.restore import AccountTarget, open_target
@@ -71,13 +71,13 @@ def _target(context: click.Context, into: str, by_folder: bool) -> Any:
     @contextmanager
     def target() -> Any:
         if "://" not in into and not into.startswith("@"):
-            yield open_target(into, by_folder)
+            yield open_target(into, by_folder, backup)
             return
         with context.obj.open(into) as account:
             if isinstance(account, ImapSource):
                 yield AccountTarget(account)
             elif into.startswith("@"):
-                yield open_target(account.location, by_folder)
+                yield open_target(account.location, by_folder, backup)
             else:
                 raise CallError(f"{into} can't take messages: an IMAP account can.")
 

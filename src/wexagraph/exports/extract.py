@@ -8,7 +8,7 @@ import os
 import time
 import zipfile
 from collections import Counter, deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import tzinfo
 from pathlib import Path
@@ -18,7 +18,7 @@ from wexagraph.exports.ledger import Entry, Ledger, Origin
 from wexagraph.exports.pool import Batch, Workers
 from wexagraph.exports.report import Failure, Progress
 from wexagraph.exports.staging import Staged, Stager
-from wexagraph.exports.target import OWN, Target
+from wexagraph.exports.target import OWN, Target, keep_apart
 from wexagraph.messages import Attachment, Header, Message
 from wexagraph.messages.filetypes import ZIP, contradicts, recognise
 from wexagraph.messages.mime import made_part
@@ -26,6 +26,7 @@ from wexagraph.naming import Fields, NamePattern, clean, with_extension
 from wexagraph.selection import Choice
 from wexagraph.selection.criteria import text_matches
 from wexagraph.sources import Envelope, Source, reopen
+from wexagraph.sources.base import bounded
 from wexagraph.text import one_line, shortened
 from wexagraph.zips import UNREADABLE
 
@@ -120,6 +121,7 @@ def extract(
     """
     started = time.monotonic()
     options = options or ExtractOptions()
+    keep_apart(source.location, into)
     target = Target(Path(into))
     try:
         if (target.folder / OWN / "journal.sqlite").exists():
@@ -194,7 +196,7 @@ class _Run:
             return running.popleft().results(lambda envelope, reason: Pulled(_origin(envelope), trouble=reason))
 
         with Workers(options.jobs, 0) as pool:
-            for items in _in_calls(self._wanted(choice)):
+            for items in bounded(self._wanted(choice), _CALL_MESSAGES, _CALL_BYTES):
                 running.append(Batch(lambda some: pool.submit_lasting(pull_many, location, work, some, options), items))
                 if len(running) > 3 * options.jobs:
                     yield from finish()
@@ -265,19 +267,6 @@ class _Run:
         self.progress.done += 1
         self.progress.failed = self.report.failed
         self.tell(self.progress)
-
-
-def _in_calls(envelopes: Iterable[Envelope]) -> Iterator[list[Envelope]]:
-    batch: list[Envelope] = []
-    held = 0
-    for envelope in envelopes:
-        batch.append(envelope)
-        held += envelope.size
-        if len(batch) == _CALL_MESSAGES or held > _CALL_BYTES:
-            yield batch
-            batch, held = [], 0
-    if batch:
-        yield batch
 
 
 _stagers: dict[str, Stager] = {}

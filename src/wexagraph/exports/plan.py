@@ -25,10 +25,12 @@ from wexagraph.messages.conversations import base_subject, thread
 from wexagraph.naming import Fields, clean, collision_key, component
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Share, Source, reopen
+from wexagraph.sources.base import bounded
 from wexagraph.text import cell, one_line, shortened
 
 _LARGE = 48 * 1024 * 1024  # bytes of a source that are worth reading by shares, in workers
 _SHARE = 12 * 1024 * 1024
+_BATCH = 500
 
 
 @lru_cache(maxsize=1024)
@@ -147,8 +149,8 @@ class Planner:
         in_order = choice.newest is not None or "{number" in options.pattern.text
         if in_order or not source.reopens or options.jobs < 2 or sum(map(source.size, folders)) < _LARGE:
             number = 1
-            for folder, batch in _batches(choice.select(source)):
-                yield folder, list(wishes(batch, options, number))
+            for batch in bounded(choice.select(source), _BATCH):
+                yield batch[0].folder, list(wishes(batch, options, number))
                 number += len(batch)
             return
         running: deque[tuple[str, Future[list[Wish]]]] = deque()
@@ -236,18 +238,6 @@ class Planner:
             self._target.taken(path) and not self._journal.has_file(number, path)
             for path in (stem + suffix for suffix in SUFFIXES.values())
         )
-
-
-def _batches(envelopes: Iterable[Envelope]) -> Iterator[tuple[str, list[Envelope]]]:
-    """Envelopes in pieces of a few hundred, each piece of one folder."""
-    batch: list[Envelope] = []
-    for envelope in envelopes:
-        if batch and (len(batch) >= 500 or batch[0].folder != envelope.folder):
-            yield batch[0].folder, batch
-            batch = []
-        batch.append(envelope)
-    if batch:
-        yield batch[0].folder, batch
 
 
 def _has_content(target: Target) -> bool:

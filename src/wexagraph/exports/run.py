@@ -25,7 +25,7 @@ from wexagraph.exports.pool import Batch, WorkerLost, Workers
 from wexagraph.exports.putting import Putter
 from wexagraph.exports.report import Progress, Report
 from wexagraph.exports.stored import Stored, stored
-from wexagraph.exports.target import OWN, Target
+from wexagraph.exports.target import OWN, Target, keep_apart
 from wexagraph.exports.turns import Turns
 from wexagraph.exports.work import Work
 from wexagraph.messages import Header
@@ -66,6 +66,7 @@ def export(
     options = options or ExportOptions()
     started = time.monotonic()
     engines = available(options.engine) if "pdf" in options.formats else []
+    keep_apart(source.location, into)
     target = Target(Path(into))
     try:
         if (target.folder / OWN / "attachments.sqlite").exists():

@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import BinaryIO
 
-from wexagraph.errors import MessageError, TargetError
+from wexagraph.errors import CallError, MessageError, TargetError
 from wexagraph.exports.options import UNDER_WAY
 from wexagraph.exports.rows import FileRow
 from wexagraph.exports.staging import Staged, Stager
@@ -239,6 +239,18 @@ class Target:
                 return hashlib.file_digest(file, "sha256").hexdigest()
         except OSError:
             return None
+
+
+def keep_apart(source: str | Path, into: str | Path, around: bool = False) -> None:
+    """Raise CallError where results would go into a source that is a folder, or (but for `around`) around it."""
+    if not os.path.isdir(source):
+        return
+    read, written = Path(source).resolve(), Path(into).resolve()
+    if written.is_relative_to(read) or (read.is_relative_to(written) and not around):
+        raise CallError(
+            f"{into} and {source} lie one in the other: what is written would get among what is read. "
+            "Choose a folder beside it for --into."
+        )
 
 
 def lock_file(file: BinaryIO) -> None:

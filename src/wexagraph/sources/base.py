@@ -185,6 +185,21 @@ class Source(ABC):
                 yield envelope, error
 
 
+def bounded(envelopes: Iterable[Envelope], most: int, most_bytes: int = 2**62) -> Iterator[list[Envelope]]:
+    """Envelopes in pieces of one folder each, bounded in number and (but for a single message) in bytes."""
+    batch: list[Envelope] = []
+    held = 0
+    for envelope in envelopes:
+        full = held + envelope.size > most_bytes or len(batch) >= most
+        if batch and (full or batch[0].folder != envelope.folder):
+            yield batch
+            batch, held = [], 0
+        batch.append(envelope)
+        held += envelope.size
+    if batch:
+        yield batch
+
+
 def listed(root: Part) -> list[Leaf]:
     """The attachments of a part tree for a listing: all leaves but texts to show and pictures of their layout."""
     found: list[Leaf] = []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Iterator
 from difflib import get_close_matches
@@ -72,7 +73,7 @@ class LocalSource(Source):
     reopens = True
 
     def __init__(self, tree: Tree, path: Path) -> None:
-        super().__init__(location=str(path.absolute()), kind="")
+        super().__init__(location=os.path.abspath(path), kind="")
         self._tree, self._path = tree, path
         self._stores: dict[str, Store] = {}
         try:
@@ -132,7 +133,8 @@ class LocalSource(Source):
         return {"" if p == root else p.name for p in found}
 
     def _add_stores(self, maildirs: dict[str, list[File]], messages: dict[str, list[File]], mboxes: list[File]) -> None:
-        own = self._path.name if self._path.is_dir() else self._path.stem
+        itself = Path(self.location)
+        own = (itself.name if itself.is_dir() else itself.stem) or "mail"
         for place, files in sorted(maildirs.items()):
             name = self._free(_maildir_name(place))
             files.sort(key=lambda file: file.path.rpartition("/")[2])

@@ -6,14 +6,14 @@ import imaplib
 import re
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.messages import Header
 from wexagraph.messages.dates import parse_date
 from wexagraph.sources.accounts import Account, Login
-from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Trouble, Wanted
+from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Trouble, Wanted, bounded
 from wexagraph.sources.imap.answers import fetched, leaves, number_set, numbers, parse
 from wexagraph.sources.imap.line import Dropped, Line, Refused, quoted
 from wexagraph.sources.utf7 import decode_utf7, encode_utf7
@@ -99,7 +99,7 @@ class ImapSource(Source):
         for item in items:
             folder = _folder(item)
             if folder is not None:
-                self._folders.setdefault(folder.name, folder)
+                self._add(folder)
         only = self.account.folder
         if only:
             self._folders = {
@@ -109,6 +109,14 @@ class ImapSource(Source):
                 raise SourceError(
                     f"{self.account.name} has no folder {only!r}. Leave it out, and `wexagraph folders` lists all."
                 )
+
+    def _add(self, folder: Folder) -> None:
+        """A folder that was listed; two that the server tells apart and a reader does not get numbers."""
+        name, turn = folder.name, 1
+        while name != "INBOX" and name in self._folders and self._folders[name].raw != folder.raw:
+            turn += 1
+            name = f"{folder.name} ({turn})"
+        self._folders.setdefault(name, replace(folder, name=name))
 
     def _namespaces(self, client: imaplib.IMAP4) -> list[str]:
         """Prefixes of other people's and shared folders (RFC 2342), which a list of all may leave out."""
@@ -233,7 +241,8 @@ class ImapSource(Source):
 
     def read_many(self, envelopes: Iterable[Envelope]) -> Iterator[tuple[Envelope, bytes | MessageError]]:
         """Bytes of many messages in their order, fetched in batches."""
-        for batch, found in self._overlapped(_batches(envelopes), lambda batch: self._bodies(batch[0].folder, batch)):
+        batches = bounded(envelopes, _BATCH_MESSAGES, _BATCH_BYTES)
+        for batch, found in self._overlapped(batches, lambda batch: self._bodies(batch[0].folder, batch)):
             for envelope in batch:
                 yield envelope, found.pop(envelope.place)
 
@@ -296,21 +305,6 @@ class ImapSource(Source):
 
 def _chunks(uids: list[int], size: int) -> list[list[int]]:
     return [uids[at : at + size] for at in range(0, len(uids), size)]
-
-
-def _batches(envelopes: Iterable[Envelope]) -> Iterator[list[Envelope]]:
-    """Pieces of one folder each, bounded in bytes and number."""
-    batch: list[Envelope] = []
-    held = 0
-    for envelope in envelopes:
-        full = held + envelope.size > _BATCH_BYTES or len(batch) >= _BATCH_MESSAGES
-        if batch and (full or batch[0].folder != envelope.folder):
-            yield batch
-            batch, held = [], 0
-        batch.append(envelope)
-        held += envelope.size
-    if batch:
-        yield batch
 
 
 def _halves(piece: list[Envelope]) -> list[list[Envelope]]:
