@@ -161,6 +161,13 @@ class Dovecot:
         client.delete(f'"{folder}"')
         client.logout()
 
+    def empty(self, folder: str) -> None:
+        client = self.client()
+        client.select(f'"{folder}"')
+        client.store("1:*", "+FLAGS", "\\Deleted")
+        client.expunge()
+        client.logout()
+
     def state(self, folder: str) -> list[bytes]:
         """UIDs and flags of all messages of a folder, as the server tells them."""
         client = self.client()

@@ -110,6 +110,51 @@ class Peer:
         return b"* %d FETCH (UID %d %s BODY[HEADER.FIELDS (DATE)] {%d}\r\n%s)\r\n" % (uid, uid, facts, len(head), head)
 
 
+class PopPeer:
+    """A small POP3 server, which `mood` makes behave badly: given a command, it returns the whole answer, or None for
+    the usual one. Raising ConnectionError drops the line."""
+
+    capabilities = "PIPELINING\r\nSASL PLAIN XOAUTH2"
+
+    def __init__(self, messages: list[bytes], mood: Callable[[str, PopPeer], bytes | None] | None = None) -> None:
+        self.messages, self.mood, self.lines, self.sessions = messages, mood, [], 0
+        self.uids = [f"uid{n}" for n in range(len(messages))]
+        peer = self
+
+        class Handler(socketserver.StreamRequestHandler):
+            def handle(self) -> None:
+                peer.sessions += 1
+                with contextlib.suppress(OSError, ConnectionError):
+                    self.wfile.write(b"+OK ready\r\n")
+                    while line := self.rfile.readline().decode("latin-1").strip():
+                        peer.lines.append(line)
+                        answer = peer.mood(line, peer) if peer.mood else None
+                        self.wfile.write(peer._usual(*line.split()) if answer is None else answer)
+
+        self._server = socketserver.ThreadingTCPServer(("127.0.0.1", 0), Handler)
+        self._server.daemon_threads = True
+        self.port = self._server.server_address[1]
+        threading.Thread(target=self._server.serve_forever, daemon=True).start()
+
+    def close(self) -> None:
+        self._server.shutdown()
+        self._server.server_close()
+
+    @property
+    def url(self) -> str:
+        return f"pop://records@127.0.0.1:{self.port}/"
+
+    def _usual(self, word: str, number: str = "", *_: str) -> bytes:
+        if word in ("CAPA", "UIDL", "LIST"):
+            rows = {"CAPA": [self.capabilities], "UIDL": [f"{n} {uid}" for n, uid in enumerate(self.uids, 1)],
+                    "LIST": [f"{n} {len(data)}" for n, data in enumerate(self.messages, 1)]}[word]  # fmt: skip
+            return "\r\n".join(["+OK", *rows, ".", ""]).encode()
+        if word in ("TOP", "RETR"):
+            data = self.messages[int(number) - 1]
+            return b"+OK\r\n" + (data if word == "RETR" else data.partition(b"\r\n\r\n")[0] + b"\r\n") + b".\r\n"
+        return b"+OK\r\n"
+
+
 class Proxy:
     """Hands a line on to a port. `cut_after` bytes of answers the line is cut, again and again; `delay` seconds pass
     before each piece that a client sends. `round_trips` counts those."""

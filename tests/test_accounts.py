@@ -221,6 +221,7 @@ class Reading(AccountTest):
 
     def test_pop(self) -> None:
         self.server.fill("INBOX", self.messages[:30])
+        self.addCleanup(self.server.empty, "INBOX")
         self.write("wexagraph.toml", self.configuration(self.server.pops, scheme="pops"))
         rows = self.listed("@office")
         self.assertEqual(len(rows), 30)
@@ -234,12 +235,14 @@ class Reading(AccountTest):
         self.assertEqual(
             len(self.listed("@office", "--subject", "quay")), len(self.listed(self.mbox(30), "--subject", "quay"))
         )
+        for seed in range(6):
+            proxy = Proxy(self.server.pops, instants(seed, 60_000), most_cuts=7)
+            self.addCleanup(proxy.close)
+            self.write("wexagraph.toml", self.configuration(proxy.port, scheme="pops"))
+            with self.subTest(seed):
+                done = self.run_program("export", "@office", "--into", f"out{seed}", "--as", "eml")
+                self.assertIn("30 written, 0 already there, 0 failed", done.stdout)
         self.assertEqual(len(self.server.state("INBOX")), 30, "nothing is deleted")
-        client = self.server.client()
-        client.select("INBOX")
-        client.store("1:*", "+FLAGS", "\\Deleted")
-        client.expunge()
-        client.logout()
 
     def mbox(self, count: int) -> Path:
         return self.write("some.mbox", mbox(*self.messages[:count]))

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import base64
+import shutil
 import unittest
 from collections.abc import Callable
 
 from tests.helpers import ProgramTest, letter
-from tests.peers import Peer
+from tests.peers import Peer, PopPeer
 from wexagraph.errors import CallError
 from wexagraph.selection import Choice, Criterion
 from wexagraph.selection.program import search_program
@@ -26,7 +27,7 @@ class PeerTest(ProgramTest):
         self.addCleanup(made.close)
         return made
 
-    def export(self, peer: Peer, *more: object, code: int = 0) -> str:
+    def export(self, peer: Peer | PopPeer, *more: object, code: int | None = 0) -> str:
         self.write("wexagraph.toml", f'[accounts.peer]\nurl = "{peer.url}"\nretries = 4\n')
         done = self.run_program(
             "--config",
@@ -112,15 +113,24 @@ class Moods(PeerTest):
 
     def test_names_of_folders(self) -> None:
         made = self.peer(
-            folders=("INBOX", b'"Office.\xc3\x9cbersee"', "Office.&ANw-ber", "Office.a/b", b'{7}\r\nwith "q'),
+            folders=(
+                "INBOX",
+                "Inbox",
+                b'"Office.\xc3\x9cbersee"',
+                "Office.&ANw-ber",
+                "Office.a/b",
+                b'{7}\r\nwith "q',
+                b'"Office.\xc3\x9cber"',
+            ),
             separator=".",
         )
         self.write("wexagraph.toml", f'[accounts.peer]\nurl = "{made.url}"\n')
         found = self.run_program(
             "--config", "wexagraph.toml", "folders", "@peer", "--csv", env={"WEXAGRAPH_PASSWORD": SECRET}
         ).stdout
-        for name in ("INBOX", "Office/Übersee", "Office/Über", "Office/a∕b", 'with ""q'):
+        for name in ("INBOX", "Office/Übersee", "Office/Über", "Office/a∕b", 'with ""q', "Office/Über (2)"):
             self.assertIn(name, found)
+        self.assertEqual(len(found.splitlines()), 1 + 6)
 
     def test_a_character_set_that_it_does_not_know(self) -> None:
         def ascii_only(word: str, line: str, peer: Peer) -> bytes | None:
@@ -191,6 +201,78 @@ class Moods(PeerTest):
                     made.lines[made.lines.index(next(x for x in made.lines if mechanism in x)) + 1]
                 ).decode(),
             )
+
+
+class Pop(PeerTest):
+    def pop(self, mood: Callable[[str, PopPeer], bytes | None] | None = None, count: int = 6) -> PopPeer:
+        made = PopPeer([letter(f"Letter {n}").replace(b"\n", b"\r\n") for n in range(count)], mood)
+        self.addCleanup(made.close)
+        return made
+
+    def test_commands_go_ahead_of_answers(self) -> None:
+        peer = self.pop(count=120)
+        self.assertIn("120 written", self.export(peer))
+        self.assertEqual(peer.sessions, 1)
+        peer.capabilities = "TOP"
+        self.assertIn("120 already there", self.export(peer))
+        self.assertFalse([line for line in peer.lines if line.startswith("DELE")])
+
+    def test_one_message_that_breaks_the_line(self) -> None:
+        def breaks(line: str, peer: PopPeer) -> bytes | None:
+            if line == "RETR 3":
+                raise ConnectionError
+            return None
+
+        self.assertIn("6 messages read: 5 written, 0 already there, 1 failed", self.export(self.pop(breaks), code=1))
+
+    def test_one_message_that_is_refused(self) -> None:
+        peer = self.pop(lambda line, _: b"-ERR [SYS/PERM] disk\r\n" if line == "RETR 3" else None)
+        told = self.export(peer, code=1)
+        self.assertIn("5 written, 0 already there, 1 failed", told)
+        self.assertIn("the server says: [SYS/PERM] disk", told)
+        self.assertEqual(peer.sessions, 1)
+
+    def test_patience(self) -> None:
+        for words in ("[IN-USE] locked", "[SYS/TEMP] later", "[LOGIN-DELAY] wait"):
+            left = [words] * 2
+            told = self.export(self.pop(lambda line, _, left=left: _later(line, "PASS", left)))  # type: ignore[misc]
+            self.assertIn("6 written", told)
+            self.assertEqual(left, [])
+            shutil.rmtree(self.folder / "out")
+        left = ["[SYS/TEMP] later"] * 2
+        self.assertIn("6 written", self.export(self.pop(lambda line, _: _later(line, "RETR 4", left))))
+        self.assertIn("refused the login", self.export(self.pop(lambda line, _: _later(line, "PASS", ["no"])), code=3))
+
+    def test_strange_answers(self) -> None:
+        for word, answer in (("UIDL", b"+OK\r\nx y z\r\n.\r\n"), ("UIDL", b"+OK\r\n\xff\r\n.\r\n"),
+                             ("LIST", b"+OK\r\n1 much\r\n.\r\n"), ("UIDL", b"* OK\r\n"), ("NOOP", b"\r\n")):  # fmt: skip
+            peer = self.pop(lambda line, _, word=word, answer=answer: answer if line == word else None)  # type: ignore[misc]
+            self.assertNotIn("fault", self.export(peer, code=None))
+        peer = self.pop()
+        peer.uids[4] = peer.uids[3] = peer.uids[2]  # copies of one message may share an ID
+        self.assertIn("6 messages read: 6 written", self.export(peer))
+
+    def test_tokens(self) -> None:
+        for offered, mechanism in (("PLAIN XOAUTH2", "XOAUTH2"), ("OAUTHBEARER XOAUTH2", "OAUTHBEARER")):
+            seen: list[str] = []
+
+            def proves(line: str, peer: PopPeer, seen: list[str] = seen) -> bytes | None:
+                if line.startswith("AUTH") or seen:
+                    seen.append(line)
+                return b"+ \r\n" if line.startswith("AUTH") else None
+
+            peer = self.pop(proves)
+            peer.capabilities = f"SASL {offered}"
+            self.write("wexagraph.toml", f'[accounts.peer]\nurl = "{peer.url}"\ntoken-command = "printenv TOKEN"\n')
+            self.run_program("--config", "wexagraph.toml", "folders", "@peer", env={"TOKEN": SECRET})
+            self.assertEqual(seen[0], f"AUTH {mechanism}")
+            self.assertIn(f"Bearer {SECRET}", base64.b64decode(seen[1]).decode())
+            self.assertNotIn("PASS", " ".join(peer.lines))
+
+
+def _later(line: str, command: str, left: list[str]) -> bytes | None:
+    """An error to this command, as often as some are left."""
+    return f"-ERR {left.pop()}\r\n".encode() if line.startswith(command) and left else None
 
 
 class Words(unittest.TestCase):

@@ -132,7 +132,9 @@ class Kinds(unittest.TestCase):
         steering = sealed.replace(b"Aoife Lindqvist", b"Ao\x00fe \x1b[2Jqvist")
         data = b"Content-Type: application/pkcs7-mime; smime-type=signed-data\nContent-Transfer-Encoding: base64\n\n"
         told = Message(data + base64.encodebytes(steering)).notes()
-        self.assertEqual([note.detail.partition(";")[0] for note in told if note.code == "signed"], ["by Aofe [2Jqvist"])
+        self.assertEqual(
+            [note.detail.partition(";")[0] for note in told if note.code == "signed"], ["by Aofe [2Jqvist"]
+        )
 
     def test_encrypted_is_said_and_kept(self) -> None:
         data = DEMO["Encrypted bill"]

@@ -51,6 +51,14 @@ class Kinds(ProgramTest):
         self.assertEqual(rows["east"]["flags"], "flagged")
         self.assertEqual(rows["new"]["flags"], "")
 
+    def test_a_maildir_whose_names_are_not_unique(self) -> None:
+        for place, subject in (("cur/1.quay:2,S", "seen"), ("cur/1.quay:2,", "once more"), ("new/1.quay", "new")):
+            self.write(f"post/{place}", letter(subject))
+        (self.folder / "post/tmp").mkdir()
+        self.assertEqual(sorted(self.subjects("post")), ["new", "once more", "seen"])
+        self.run_program("export", "post", "--into", "out", "--as", "eml")
+        self.assertEqual(len({(self.folder / "out" / name).read_bytes() for name in self.made("out")}), 3)
+
     def test_zips_of_all_of_these(self) -> None:
         with zipfile.ZipFile(self.folder / "all.zip", "w", zipfile.ZIP_DEFLATED) as archive:
             archive.writestr("letters/one.eml", letter("one"))

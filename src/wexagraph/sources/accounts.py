@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import ssl
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from ipaddress import ip_address
 from urllib.parse import quote, unquote, urlsplit
@@ -77,6 +77,16 @@ class Account:
             except (OSError, ssl.SSLError) as error:
                 raise CallError(f"the authority {self.authority} can't be read: {error}. It is a PEM file.") from error
         return context
+
+
+def bearer(account: Account, secret: Secret, offered: Iterable[str]) -> tuple[str, bytes]:
+    """How a token is shown: the SASL mechanism, and what is said first in it (RFC 7628, or XOAUTH2 where only that is
+    `offered`)."""
+    if "XOAUTH2" in offered and "OAUTHBEARER" not in offered:
+        return "XOAUTH2", f"user={account.user}\1auth=Bearer {secret.value}\1\1".encode()
+    user = account.user.replace("=", "=3D").replace(",", "=2C")
+    told = f"n,a={user},\1host={account.host}\1port={account.port}\1auth=Bearer {secret.value}\1\1"
+    return "OAUTHBEARER", told.encode()
 
 
 Login = Callable[[Account, bool], Secret]

@@ -101,17 +101,24 @@ class Maildir(Files):
 
     def __init__(self, tree: Tree, folder: str, files: list[File]) -> None:
         super().__init__(tree, folder, files)
-        self._paths = {self._place(file): file.path for file in files}
+        self._paths: dict[str, str] = {}
+        for file in files:
+            self._paths.setdefault(_unique_name(file), file.path)
 
     def _place(self, file: File) -> str:
-        return file.path.rpartition("/")[2].partition(":2,")[0]
+        name = _unique_name(file)
+        return name if self._paths[name] == file.path else file.path  # a name that is not unique after all
 
     def _flags(self, file: File) -> frozenset[str]:
         letters = file.path.rpartition(":2,")[2] if ":2," in file.path.rpartition("/")[2] else ""
         return frozenset(_MAILDIR_FLAGS[letter] for letter in letters if letter in _MAILDIR_FLAGS)
 
     def _path(self, envelope: Envelope) -> str:
-        return self._paths[envelope.place]
+        return self._paths.get(envelope.place, envelope.place)
+
+
+def _unique_name(file: File) -> str:
+    return file.path.rpartition("/")[2].partition(":2,")[0]
 
 
 def _read_head(tree: Tree, path: str) -> bytes:

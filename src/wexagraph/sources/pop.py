@@ -2,21 +2,28 @@
 
 from __future__ import annotations
 
+import base64
 import poplib
+import re
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
+from itertools import islice
 from typing import TypeVar
 
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.messages import Header
 from wexagraph.messages.mime import parse
-from wexagraph.sources.accounts import Account, Login, line_failed, refused
-from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Wanted, listed
+from wexagraph.sources.accounts import Account, Login, Secret, bearer, line_failed, refused
+from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Wanted, bounded, listed
 
 T = TypeVar("T")
+_Answer = list[bytes] | MessageError
 _FOLDER = "INBOX"
 _TRIES = 4
+_HEADERS = 200
+_BATCH_BYTES, _BATCH_MESSAGES = 4 * 1024 * 1024, 50
+_LATER = re.compile(r"\[(?:IN-USE|LOGIN-DELAY|SYS/TEMP)\]", re.IGNORECASE)
 
 # poplib refuses lines of more than 2,048 bytes; mail has longer ones
 poplib._MAXLINE = 16 * 1024 * 1024  # type: ignore[attr-defined]
@@ -31,9 +38,11 @@ class PopSource(Source):
         super().__init__(location=account.url, kind="POP3")
         self.account, self._login = account, login
         self._client: poplib.POP3 | None = None
+        self._secret: Secret | None = None
         self._numbers: dict[str, int] = {}
         self._sizes: dict[str, int] = {}
         self._failures = 0
+        self._ahead = False
         self._call(lambda client: client.noop())
 
     def close(self) -> None:
@@ -49,16 +58,15 @@ class PopSource(Source):
         return sum(self._sizes.values())
 
     def envelopes(self, folder: str, share: Share = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
-        for uid in list(self._numbers):
-            envelope = self._envelope(uid)
-            if wanted is not None and wanted.ids is not None and envelope.id not in wanted.ids:
-                continue
-            try:
-                lines = self._call(lambda client, uid=uid: client.top(self._numbers[uid], 0)[1])  # type: ignore[misc]
-                envelope.header = Header(b"\n".join(lines) + b"\n\n")
-            except (MessageError, KeyError) as error:
-                envelope.trouble = str(error)
-            yield envelope
+        ids = wanted.ids if wanted is not None else None
+        found = (envelope for envelope in self.outline(folder) if ids is None or envelope.id in ids)
+        while some := list(islice(found, _HEADERS)):
+            for envelope, lines in self._answers("TOP {} 0", some):
+                if isinstance(lines, MessageError):
+                    envelope.trouble = str(lines)
+                else:
+                    envelope.header = Header(b"\n".join(lines) + b"\n\n")
+                yield envelope
 
     def outline(self, folder: str, share: Share = WHOLE) -> Iterator[Envelope]:
         return (self._envelope(uid) for uid in list(self._numbers))
@@ -69,11 +77,16 @@ class PopSource(Source):
     def read(self, envelope: Envelope) -> bytes:
         if envelope.trouble:
             raise MessageError(envelope.trouble)
-        uid = envelope.place
-        if uid not in self._numbers:
-            raise MessageError("the server does not have this message any more")
-        lines = self._call(lambda client: client.retr(self._numbers[uid])[1])
-        return b"\r\n".join(lines) + b"\r\n"
+        ((_, lines),) = self._answers("RETR {}", [envelope])
+        if isinstance(lines, MessageError):
+            raise lines
+        return _joined(lines)
+
+    def read_many(self, envelopes: Iterable[Envelope]) -> Iterator[tuple[Envelope, bytes | MessageError]]:
+        """Bytes of many messages in their order, asked for several at a time."""
+        for batch in bounded(envelopes, _BATCH_MESSAGES, _BATCH_BYTES):
+            for envelope, lines in self._answers("RETR {}", batch):
+                yield envelope, lines if isinstance(lines, MessageError) else _joined(lines)
 
     def attachments(self, envelope: Envelope) -> list[Leaf]:
         kind = (envelope.header.raw(b"content-type") or b"").lstrip().lower()
@@ -84,31 +97,71 @@ class PopSource(Source):
         except MessageError:
             return []
 
+    def _answers(self, command: str, envelopes: list[Envelope]) -> list[tuple[Envelope, _Answer]]:
+        """What the server says to a command about each message: the lines, or why there are none.
+
+        A server that takes commands ahead (PIPELINING, RFC 2449 section 6.6) gets all of them at once.
+        """
+        if len(envelopes) > 1 and self._ahead:
+            try:
+                return self._all_at_once(self._ready(), command, envelopes)
+            except (OSError, EOFError, ValueError, KeyError, poplib.error_proto):
+                self._hang_up()  # one by one, it will show what the line breaks on
+        return [(envelope, self._answer(command, envelope.place)) for envelope in envelopes]
+
+    def _all_at_once(
+        self, client: poplib.POP3, command: str, envelopes: list[Envelope]
+    ) -> list[tuple[Envelope, _Answer]]:
+        for envelope in envelopes:
+            client._putcmd(command.format(self._numbers[envelope.place]))  # type: ignore[attr-defined]
+        found: list[tuple[Envelope, _Answer]] = []
+        for envelope in envelopes:
+            try:
+                found.append((envelope, client._getlongresp()[1]))  # type: ignore[attr-defined]
+            except poplib.error_proto as error:
+                if not _is_refusal(error):
+                    raise
+                found.append((envelope, _refusal(error)))
+        return found
+
+    def _answer(self, command: str, uid: str) -> _Answer:
+        def ask(client: poplib.POP3) -> list[bytes]:
+            if uid not in self._numbers:
+                raise MessageError("the server does not have this message any more")
+            return client._longcmd(command.format(self._numbers[uid]))[1]  # type: ignore[attr-defined]
+
+        try:
+            return self._call(ask)
+        except MessageError as error:
+            return error
+
     def _call(self, action: Callable[[poplib.POP3], T]) -> T:
         """Do something on the line, dialling again as needed. Raises MessageError for a refusal, SourceError."""
         tries = 0
         while True:
+            stands = False
             try:
-                result = action(self._ready())
+                client = self._ready()
+                stands = True
+                result = action(client)
             except poplib.error_proto as error:
-                words = _words(error)
-                if words.startswith("-ERR"):
-                    raise MessageError(f"the server says: {words[4:].strip()}") from error
+                if _is_refusal(error):
+                    raise _refusal(error) from error
                 broken: Exception = error
-            except (OSError, EOFError) as error:
+            except (OSError, EOFError, ValueError) as error:
                 broken = error
             else:
                 self._failures = 0
                 return result
             self._hang_up()
-            tries, self._failures = tries + 1, self._failures + 1
+            tries, self._failures = tries + stands, self._failures + 1
             if self._failures > self.account.retries:
                 raise SourceError(
-                    f"the line to {self.account.host} broke {self._failures} times; the last time: {broken}. "
+                    f"the line to {self.account.host} broke {self._failures} times; the last time: {_words(broken)}. "
                     "What was stored stays stored. Run the same command again later, and it goes on."
                 ) from broken
-            if tries >= _TRIES and self._client is not None:
-                raise MessageError(f"the line broke on it {tries} times: {broken}") from broken
+            if tries >= _TRIES:
+                raise MessageError(f"the line broke on it {tries} times: {_words(broken)}") from broken
             time.sleep(min(0.2 * 2 ** (self._failures - 1), 30))
 
     def _ready(self) -> poplib.POP3:
@@ -121,9 +174,8 @@ class PopSource(Source):
                 raise
             try:
                 self._log_in(client)
-                self._numbers = {
-                    f[1].decode("latin-1"): int(f[0]) for f in (line.split() for line in client.uidl()[1]) if len(f) > 1
-                }
+                self._numbers = _numbered(client.uidl()[1])
+                self._ahead = "PIPELINING" in _capabilities(client)
                 sizes = {int(f[0]): int(f[1]) for f in (line.split() for line in client.list()[1]) if len(f) > 1}
             except BaseException:
                 client.close()
@@ -137,8 +189,8 @@ class PopSource(Source):
         if account.encrypted_from_the_start:
             return poplib.POP3_SSL(account.host, account.port, timeout=account.timeout, context=account.tls())
         client = poplib.POP3(account.host, account.port, timeout=account.timeout)
-        with suppress(poplib.error_proto):
-            if "STLS" in client.capa():
+        if "STLS" in _capabilities(client):
+            with suppress(poplib.error_proto):
                 client.stls(account.tls())
                 return client
         if not account.may_stay_plain:
@@ -150,12 +202,22 @@ class PopSource(Source):
         return client
 
     def _log_in(self, client: poplib.POP3) -> None:
-        secret = self._login(self.account, False)
+        secret = self._secret or self._login(self.account, False)
         try:
-            client.user(self.account.user)
-            client.pass_(secret.value)
+            if secret.token:
+                mechanism, told = bearer(self.account, secret, _capabilities(client).get("SASL", []))
+                client._shortcmd(f"AUTH {mechanism}")  # type: ignore[attr-defined]
+                answer = client._shortcmd(base64.b64encode(told).decode("ascii"))  # type: ignore[attr-defined]
+                if not answer.startswith(b"+OK"):  # it tells of an error, and wants an answer
+                    client._shortcmd("AQ==")  # type: ignore[attr-defined]
+            else:
+                client.user(self.account.user)
+                client.pass_(secret.value)
         except poplib.error_proto as error:
-            raise refused(self.account, _words(error).removeprefix("-ERR").strip()) from error
+            if not _is_refusal(error):
+                raise
+            raise refused(self.account, _words(error)) from error
+        self._secret = None if secret.token else secret  # a token may run out
 
     def _hang_up(self) -> None:
         client, self._client = self._client, None
@@ -164,6 +226,43 @@ class PopSource(Source):
                 client.close()
 
 
-def _words(error: poplib.error_proto) -> str:
-    first = error.args[0] if error.args else b""
-    return first.decode("utf-8", "replace") if isinstance(first, bytes) else str(first)
+def _joined(lines: list[bytes]) -> bytes:
+    return b"\r\n".join(lines) + b"\r\n"
+
+
+def _numbered(lines: list[bytes]) -> dict[str, int]:
+    """The messages by their unique IDs. Copies of one message may share an ID (RFC 1939 section 7)."""
+    found: dict[str, int] = {}
+    for number, uid in (line.split()[:2] for line in lines if len(line.split()) > 1):
+        name, turn = uid.decode("latin-1"), 1
+        while name in found:
+            turn += 1
+            name = f"{uid.decode('latin-1')} {turn}"
+        found[name] = int(number)
+    return found
+
+
+def _capabilities(client: poplib.POP3) -> dict[str, list[str]]:
+    try:
+        return client.capa()
+    except poplib.error_proto:
+        return {}
+
+
+def _is_refusal(error: poplib.error_proto) -> bool:
+    """Whether the server means no, not later (RFC 2449 section 8, RFC 3206); what poplib itself says is in letters."""
+    told = error.args[0] if error.args else ""
+    return isinstance(told, bytes) and told.startswith(b"-ERR") and not _LATER.search(_said(error))
+
+
+def _refusal(error: poplib.error_proto) -> MessageError:
+    return MessageError(f"the server says: {_words(error)}")
+
+
+def _words(error: Exception) -> str:
+    return _said(error).removeprefix("-ERR").strip()
+
+
+def _said(error: Exception) -> str:
+    told = error.args[0] if error.args else ""
+    return told.decode("utf-8", "replace") if isinstance(told, bytes) else str(error)

@@ -11,7 +11,7 @@ from contextlib import suppress
 from typing import Any, TypeVar
 
 from wexagraph.errors import SourceError
-from wexagraph.sources.accounts import Account, Login, Secret, line_failed, refused
+from wexagraph.sources.accounts import Account, Login, Secret, bearer, line_failed, refused
 
 T = TypeVar("T")
 
@@ -162,15 +162,11 @@ class Line:
     def _authenticate(self, client: imaplib.IMAP4, secret: Secret) -> None:
         user = self.account.user
         if secret.token:
-            if "AUTH=OAUTHBEARER" in client.capabilities or "AUTH=XOAUTH2" not in client.capabilities:
-                text = (
-                    f"n,a={user},\1host={self.account.host}\1port={self.account.port}\1auth=Bearer {secret.value}\1\1"
-                )
-                client.authenticate("OAUTHBEARER", _once(text))
-            else:
-                client.authenticate("XOAUTH2", _once(f"user={user}\1auth=Bearer {secret.value}\1\1"))
+            offered = [word.removeprefix("AUTH=") for word in client.capabilities]
+            mechanism, told = bearer(self.account, secret, offered)
+            client.authenticate(mechanism, _once(told))
         elif "AUTH=PLAIN" in client.capabilities:
-            client.authenticate("PLAIN", _once(f"\0{user}\0{secret.value}"))
+            client.authenticate("PLAIN", _once(f"\0{user}\0{secret.value}".encode()))
         else:
             client.login(user, secret.value)
 
@@ -203,9 +199,9 @@ def quoted(text: str) -> bytes:
     return ('"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"').encode("latin-1")
 
 
-def _once(text: str) -> Callable[[bytes], bytes]:
+def _once(told: bytes) -> Callable[[bytes], bytes]:
     """Answers the server's first challenge; a second one tells of an error, and is answered with nothing."""
-    answers = iter([text.encode("utf-8")])
+    answers = iter([told])
     return lambda _: next(answers, b"")
 
 
