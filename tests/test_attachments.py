@@ -121,6 +121,12 @@ class TakenOut(ProgramTest):
             self.assertFalse(about.st_mode & (stat.S_IXUSR | stat.S_IXGRP | stat.S_IXOTH))
             self.assertEqual(int(about.st_mtime), int(when("2026-03-14", 15, 3).timestamp()))
 
+    def test_an_id_that_no_message_has(self) -> None:
+        self.write("in/a.eml", letter_with(file("a.txt", "text/plain", b"a")))
+        for command in ("attachments", "backup", "export"):
+            done = self.run_program(command, "in", "--id", "nosuch1234", "--into", command, code=1)
+            self.assertIn("Not found: nosuch1234.", done.stdout)
+
     def test_filters(self) -> None:
         self.write(
             "in/a.eml",

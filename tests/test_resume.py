@@ -235,6 +235,14 @@ class Verify(RunTest):
         os.symlink(self.folder / "elsewhere", path)
         self.assertIn("Altered", self.run_program("verify", "out", code=1).stdout)
 
+    def test_a_pipe_in_the_place_of_a_file(self) -> None:
+        path = self.folder / "out/box/2026-03-14 1503 Ines Halden - One.eml"
+        path.unlink()
+        os.mkfifo(path)
+        self.assertIn("Altered", self.run_program("verify", "out", code=1).stdout)
+        self.run_program("export", "box", "--into", "out", "--as", "eml,text")
+        self.assertIn("5 of 5 listed files are whole", self.run_program("verify", "out").stdout)
+
     def test_a_list_that_leads_out(self) -> None:
         manifest = self.folder / "out/manifest-sha256.txt"
         manifest.write_text(manifest.read_text() + f"{'0' * 64}  ../box\nnonsense\n")
@@ -242,6 +250,7 @@ class Verify(RunTest):
 
     def test_no_export_folder(self) -> None:
         self.assertIn("holds no manifest-sha256.txt", self.run_program("verify", self.folder, code=3).stderr)
+        self.assertIn("nothing of that name", self.run_program("verify", "nowhere", code=3).stderr)
 
     def test_a_changed_list_shows_in_json(self) -> None:
         (self.folder / "out/register.csv").write_text("other")

@@ -81,11 +81,13 @@ class Kinds(ProgramTest):
         self.write("empty", "")
         (self.folder / "nothing").mkdir()
         self.write("broken.zip", b"PK\x03\x04 and then nothing of use")
+        os.mkfifo(self.folder / "pipe")
         for source, words in [
             ("notes.txt", "no mailbox that is known"),
             ("empty", "is empty"),
             ("nothing", "holds no mail"),
             ("broken.zip", "can't be opened as a ZIP"),
+            ("pipe", "is a pipe or a device"),
             ("nots.txt", "Did you mean notes.txt?"),
             ("no/where/at-all", "nothing of that name"),
             ("ftp://somewhere/", "is no account"),

@@ -7,6 +7,7 @@ import time
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
+from dataclasses import replace
 from datetime import UTC, datetime
 from itertools import islice
 from pathlib import Path
@@ -98,10 +99,15 @@ class _Run:
         self.folder: int | None = None
         self.moved: set[str] = set()
         self.unflushed = 0
+        self.unmet: set[str] = set()
         self.list: BinaryIO
 
     def go(self, now: datetime) -> RunReport:
         store, report = self.store, self.report
+        if self.choice.newest is not None:  # of all folders together
+            ids = frozenset(envelope.id for envelope in self.choice.select(self.source))
+            self.choice = replace(self.choice, ids=ids, newest=None)
+        self.unmet = set(self.choice.ids or ())
         name = report.run = store.free_run(bag.run_name(now.astimezone(UTC)))
         waiting = store.staged / "run.jsonl"
         folders = self.choice.folders_of(self.source)
@@ -116,6 +122,7 @@ class _Run:
                 self._close_volume()
                 report.bytes += self.list.tell()
                 report.troubles += [(t.where, t.reason) for t in self.source.troubles]
+                report.missing_ids = sorted(self.unmet) if report.state == "whole" else []
                 self.list.write(runlists.line({"end": report.state, "added": report.added, "known": report.known,
                                                "gone": report.gone, "changed": report.changed,
                                                "failed": report.failed, "bytes": report.bytes}))  # fmt: skip
@@ -153,7 +160,7 @@ class _Run:
 
     def _folder(self, folder: str) -> None:
         source, catalogue, choice = self.source, self.catalogue, self.choice
-        whole = not (choice.criteria or choice.exceptions or choice.newest) and choice.ids is None
+        whole = not (choice.criteria or choice.exceptions) and choice.ids is None
         stamp = source.folder_stamp(folder)
         state = catalogue.folder_state(source.location, folder)
         self.folder = catalogue.folder(source.location, folder)
@@ -171,10 +178,6 @@ class _Run:
         self.moved.clear()
         failed = self.report.failed
         envelopes = source.outline(folder) if whole else choice.of_share(source, folder)
-        if choice.newest is not None:
-            one = Choice(criteria=choice.criteria, exceptions=choice.exceptions, ids=choice.ids,
-                         newest=choice.newest, zone=choice.zone, folders=(folder,))  # fmt: skip
-            envelopes = one.select(source)
         if whole and self.folder is None and self._is_worth_shares(folder):
             self._take_shares(folder)
         else:
@@ -203,6 +206,8 @@ class _Run:
                 self.report.state = "stopped"
                 return
             self.report.read += 1
+            if self.unmet:
+                self.unmet.discard(envelope.id)
             known = None
             if self.folder is not None:  # else nothing of it was ever held
                 self.catalogue.see(envelope.place)

@@ -10,7 +10,7 @@ import click
 
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
 from wexagraph.cli.parameters import SOURCE, ZONE, choosing, make_choice, opened, zone_name
-from wexagraph.cli.summary import print_failures, seconds
+from wexagraph.cli.summary import print_failures, print_unknown, seconds
 from wexagraph.cli.terminal import machine_output
 from wexagraph.errors import CallError
 from wexagraph.exports.extract import ATTACHMENT_PATTERN, ExtractOptions, ExtractReport, extract
@@ -103,6 +103,7 @@ def _print(report: ExtractReport) -> None:
     for code, count in report.notes.items():
         click.secho(f"  {count:>6,}  {CODES[code]}", dim=True)
     print_failures(report.failures, report.failed, report.troubles)
+    print_unknown(report.missing_ids)
     if report.interrupted:
         click.echo("Stopped before the end. The same command goes on where it was.")
 
@@ -117,4 +118,5 @@ def _as_dict(report: ExtractReport) -> dict[str, Any]:
         "failures": [{"id": f.id, "folder": f.folder, "subject": f.subject,
         "reason": f.reason} for f in report.failures],
         "unreadable": [{"where": where, "reason": reason} for where, reason in report.troubles],
+        "unknown_ids": report.missing_ids,
     }  # fmt: skip

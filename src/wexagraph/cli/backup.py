@@ -117,7 +117,7 @@ def running() -> Iterator[Callable[[int, int], None]]:
 
 
 def _print(report: RunReport) -> None:
-    from wexagraph.cli.summary import seconds
+    from wexagraph.cli.summary import print_unknown, seconds
 
     click.echo(
         f"{report.read:,} message{'s' * (report.read != 1)} looked at: {report.added:,} new, {report.known:,} there "
@@ -136,5 +136,6 @@ def _print(report: RunReport) -> None:
         click.secho(f"Failed: {id} in {one_line(folder)}: {one_line(reason)}", fg="red")
     for where, reason in report.troubles[:_SHOWN]:
         click.secho(f"Not read: {one_line(where)}: {one_line(reason)}", fg="red")
+    print_unknown(report.missing_ids)
     if report.state != "whole":
         click.echo("Stopped before the end. The same command goes on where it was.")

@@ -38,7 +38,7 @@ def print_summary(report: Report) -> None:
     for path in report.remade[:_SHOWN]:
         click.echo(f"Made again, since it was missing or altered: {one_line(path)}")
     print_failures(report.failures, report.failed, report.troubles)
-    _print_unknown(report)
+    print_unknown(report.missing_ids)
     if report.interrupted:
         click.echo("Stopped before the end. The same command goes on where it was.")
 
@@ -57,9 +57,10 @@ def print_failures(failures: list[Failure], count: int, troubles: list[tuple[str
         click.secho(f"Not read: {one_line(where)}: {one_line(reason)}", fg="red")
 
 
-def _print_unknown(report: Report) -> None:
-    if report.missing_ids:
-        shown = ", ".join(one_line(id) for id in report.missing_ids[:_SHOWN])
+def print_unknown(ids: list[str]) -> None:
+    """Name the IDs that were asked for and that no message has."""
+    if ids:
+        shown = ", ".join(one_line(id) for id in ids[:_SHOWN])
         click.secho(f"Not found: {shown}. `wexagraph list` gives the IDs of a source.", fg="red")
 
 

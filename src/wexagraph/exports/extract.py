@@ -88,12 +88,13 @@ class ExtractReport:
     notes: Counter[str] = field(default_factory=Counter)
     failures: list[Failure] = field(default_factory=list)
     troubles: list[tuple[str, str]] = field(default_factory=list)
+    missing_ids: list[str] = field(default_factory=list)
     seconds: float = 0.0
     interrupted: bool = False
 
     @property
     def complete(self) -> bool:
-        return not (self.failed or self.troubles or self.interrupted)
+        return not (self.failed or self.troubles or self.missing_ids or self.interrupted)
 
 
 @dataclass(slots=True)
@@ -169,10 +170,12 @@ class _Run:
 
     def _wanted(self, choice: Choice) -> Iterator[Envelope]:
         """The chosen messages but those whose attachments are all there."""
+        unmet = set(choice.ids or ())
         for envelope in choice.select(self.source):
             if self.stopped():
                 self.report.interrupted = True
                 return
+            unmet.discard(envelope.id)
             known = self.ledger.known(self.source.location, envelope)
             if known is not None and all(self._intact(entry) for entry in known):
                 self.report.read += 1
@@ -180,6 +183,7 @@ class _Run:
                 self._advance()
                 continue
             yield envelope
+        self.report.missing_ids = sorted(unmet)
 
     def _intact(self, entry: Entry) -> bool:
         stamp = self.target.stamp(entry.path)

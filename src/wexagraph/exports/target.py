@@ -20,6 +20,8 @@ from wexagraph.exports.rows import FileRow
 from wexagraph.exports.staging import Staged, Stager
 
 OWN = ".wexagraph"
+READING = os.O_RDONLY | sum(getattr(os, name, 0) for name in ("O_NOFOLLOW", "O_NONBLOCK", "O_BINARY"))
+"""How a file of ours is opened: a link in its place is not followed, a pipe not waited for."""
 _FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 
 
@@ -234,7 +236,7 @@ class Target:
     def sha256(self, path: str) -> str | None:
         """The digest of a file below the target; None where it can't be read. Links are not followed."""
         try:
-            descriptor = os.open(f"{self.folder}/{path}", os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0))
+            descriptor = os.open(f"{self.folder}/{path}", READING)
             with open(descriptor, "rb") as file:
                 return hashlib.file_digest(file, "sha256").hexdigest()
         except OSError:

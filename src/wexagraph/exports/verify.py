@@ -14,7 +14,7 @@ from pathlib import Path
 
 from wexagraph.errors import SourceError
 from wexagraph.exports.register import MANIFEST
-from wexagraph.exports.target import OWN
+from wexagraph.exports.target import OWN, READING
 
 _LINE = re.compile(r"\\?([0-9a-f]{64}) [ *](.+)")
 
@@ -58,6 +58,8 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
                         getattr(found, state).append(path)
                 tell(len(listed) - 1)
     except FileNotFoundError as error:
+        if not root.exists():
+            raise SourceError(f"{root}: there is nothing of that name.") from error
         raise SourceError(
             f"{root} holds no {MANIFEST}, so there is nothing to prove it by. An export folder has one."
         ) from error
@@ -80,7 +82,7 @@ def _entries(manifest: Iterator[str], found: Verification) -> Iterator[tuple[str
 def _state(root: Path, digest: str, path: str) -> str:
     """ "whole", "missing" or "altered". A link or a folder in the place of a file is no file."""
     try:
-        descriptor = os.open(root / path, os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_BINARY", 0))
+        descriptor = os.open(root / path, READING)
     except FileNotFoundError:
         return "missing"
     except OSError:

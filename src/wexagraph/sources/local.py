@@ -33,6 +33,8 @@ def open_local(path: Path) -> LocalSource:
     try:
         if path.is_dir():
             return LocalSource(DiskTree(path), path)
+        if path.exists() and not path.is_file():
+            raise SourceError(f"{path} is a pipe or a device, which can't be read twice. Save it as a file first.")
         with open(path, "rb") as file:
             head = file.read(4096)
     except FileNotFoundError as error:
@@ -111,7 +113,7 @@ class LocalSource(Source):
                 mboxes.append(file)
             elif _is_mail(name, head):
                 messages.setdefault(folder, []).append(file)
-            elif head.startswith(_ZIP_MARKS):
+            elif head.startswith(_ZIP_MARKS) and name.lower().endswith(".zip"):
                 self.troubles.append(
                     Trouble(file.path, "a ZIP inside a source is not opened; give it as a source itself")
                 )
