@@ -159,6 +159,14 @@ class Targets(ProgramTest):
         self.assertEqual(sorted(self.folder.rglob("*")), before)
         self.run_program("restore", "bk", "--into", ".")
 
+    def test_a_name_that_is_empty(self) -> None:
+        """An empty variable must not mean the folder one stands in."""
+        self.write("in/a.eml", letter())
+        for call in (("list", ""), ("export", "", "--into", "out"), ("export", "in", "--into", ""), ("verify", ""),
+                     ("backup", "in", "--into", ""), ("restore", "", "--into", "out"), ("copy", "in", "--into", "")):  # fmt: skip
+            self.assertIn("it is empty", self.run_program(*call, code=2).stderr)
+        self.assertEqual(self.made("."), ["in.eml", "in/a.eml"])
+
     def test_the_folder_one_stands_in(self) -> None:
         self.write("post/in/a.eml", letter())
         for source in ("post/in/.", "post/in/../in", "post/in/../../post/in"):

@@ -334,6 +334,7 @@ class Words(unittest.TestCase):
             program(but=(("keyword", "Done"), ("from", "x"), ("seen", ""))), ("NOT", "KEYWORD", "Done", "NOT", "SEEN")
         )
         self.assertEqual(program(("since", "2026-03-14"))[:3], ("OR", "SENTSINCE", "13-Mar-2026"))
+        self.assertEqual(program(("since", "0001-01-01"), ("before", "9999-12-31")), ())
         self.assertEqual(program(("subject", "a\r\nb")), ())
 
     def test_urls(self) -> None:

@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
-from wexagraph.cli.parameters import SOURCE, ZONE, choosing, make_choice, opened, zone_name
+from wexagraph.cli.parameters import SOURCE, ZONE, choosing, into_option, make_choice, opened, zone_name
 from wexagraph.cli.summary import print_failures, print_unknown, seconds
 from wexagraph.cli.terminal import machine_output
 from wexagraph.errors import CallError
@@ -24,7 +24,7 @@ from wexagraph.text import one_line, size
 @click.command("attachments")
 @SOURCE
 @choosing
-@click.option("--into", required=True, metavar="DIR", help="The folder for the files; it is made if need be.")
+@into_option("The folder for the files; it is made if need be.")
 @click.option("--name", "pattern", metavar="PATTERN", default=ATTACHMENT_PATTERN, show_default=True,
               help="Name pattern; `/` in it makes folders.")  # fmt: skip
 @click.option("--file-larger", metavar="SIZE", help="Only attachments larger than: 20KB, 5MB.")

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
-from wexagraph.cli.parameters import SOURCE, choosing, make_choice, opened, zone_name
+from wexagraph.cli.parameters import SOURCE, choosing, into_option, make_choice, opened, zone_name
 from wexagraph.cli.secrets import passphrase
 from wexagraph.errors import CallError
 from wexagraph.selection.criteria import parse_size
@@ -29,7 +29,7 @@ _SHOWN = 20
 @click.command("backup")
 @SOURCE
 @choosing
-@click.option("--into", required=True, metavar="DIR", help="The folder of the backup; it is made if need be.")
+@into_option("The folder of the backup; it is made if need be.")
 @click.option("--volume-size", default="1GB", show_default=True, metavar="SIZE", help="A volume is at most this large.")
 @click.option("--lock", is_flag=True,
               help="A new backup: locked with a passphrase, asked for or in WEXAGRAPH_PASSPHRASE.")  # fmt: skip

@@ -8,12 +8,13 @@ from dataclasses import asdict
 import click
 
 from wexagraph.cli.exits import OK, SOME_FAILED
+from wexagraph.cli.parameters import BACKUP, into_option
 from wexagraph.text import one_line, size
 
 
 @click.command("copy")
-@click.argument("backup", metavar="BACKUP")
-@click.option("--into", required=True, metavar="DIR", help="The folder of the copy; it is made if need be.")
+@BACKUP
+@into_option("The folder of the copy; it is made if need be.")
 @click.option("--json", "as_json", is_flag=True, help="JSON on standard output.")
 def command(backup: str, into: str, as_json: bool) -> int:
     """Make a copy of BACKUP on another disk, or bring one up to date. Each file is proved, all are verified."""

@@ -12,7 +12,7 @@ import click
 
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
 from wexagraph.cli.paging import Words, make_lock, make_page_options, paging
-from wexagraph.cli.parameters import SOURCE, ZONE, choosing, make_choice, opened
+from wexagraph.cli.parameters import SOURCE, ZONE, choosing, into_option, make_choice, opened
 from wexagraph.errors import CallError
 from wexagraph.exports.options import ARCHIVE_FORMATS, BINDINGS, BOUND_PATTERN, MESSAGE_FORMATS, ExportOptions
 from wexagraph.naming import DEFAULT_PATTERN, NamePattern, TextPattern
@@ -31,7 +31,7 @@ _FORMATS = (*MESSAGE_FORMATS, *ARCHIVE_FORMATS)
 @click.command("export")
 @SOURCE
 @choosing
-@click.option("--into", required=True, metavar="DIR", help="The folder for the files; it is made if need be.")
+@into_option("The folder for the files; it is made if need be.")
 @click.option(
     "--as", "formats", type=Words(_FORMATS, "format"), default="pdf", show_default=True, metavar="FORMATS",
     help="pdf, eml, html, text: a file a message. mbox, zip: a file a folder. Several with commas.",

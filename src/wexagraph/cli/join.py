@@ -5,12 +5,13 @@ from __future__ import annotations
 import click
 
 from wexagraph.cli.backup import volume_size
+from wexagraph.cli.parameters import FOLDER
 from wexagraph.cli.secrets import passphrase
 from wexagraph.text import one_line
 
 
 @click.command("join")
-@click.argument("folder", metavar="DIR")
+@FOLDER
 @click.option("--volume-size", "limit", default="1GB", show_default=True, metavar="SIZE",
               help="A volume is at most this large; those of less than half are joined.")  # fmt: skip
 def command(folder: str, limit: str) -> int:

@@ -20,13 +20,28 @@ if TYPE_CHECKING:
 
 F = TypeVar("F", bound=Callable[..., Any])
 
-SOURCE = click.argument("source", metavar="SOURCE")
+
+def named(context: click.Context, parameter: click.Parameter, value: str) -> str:
+    """Refuses a place without a name, which would be the folder one stands in. Raises BadParameter."""
+    if not value:
+        raise click.BadParameter("it is empty. Is a variable empty that should hold a name?")
+    return value
+
+
+SOURCE = click.argument("source", metavar="SOURCE", callback=named)
+BACKUP = click.argument("backup", metavar="BACKUP", callback=named)
+FOLDER = click.argument("folder", metavar="DIR", callback=named)
 ZONE = click.option(
     "--zone",
     metavar="ZONE",
     help="Time zone for dates in names and pages: an IANA name such as Europe/Lisbon, or `sender` for the message's "
     "own offset.  [default: this machine's]",
 )
+
+
+def into_option(help: str, metavar: str = "DIR") -> Callable[[F], F]:
+    """The option that says where results go."""
+    return click.option("--into", required=True, callback=named, metavar=metavar, help=help)
 
 
 def _keep_as_of(context: click.Context, _: click.Parameter, value: str) -> None:

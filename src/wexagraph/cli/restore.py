@@ -9,7 +9,7 @@ import click
 
 from wexagraph.cli.backup import running
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
-from wexagraph.cli.parameters import choosing, make_choice, opened, zone_name
+from wexagraph.cli.parameters import BACKUP, choosing, into_option, make_choice, opened, zone_name
 from wexagraph.errors import CallError
 from wexagraph.text import one_line, size
 
@@ -17,11 +17,13 @@ _SHOWN = 20
 
 
 @click.command("restore")
-@click.argument("backup", metavar="BACKUP")
+@BACKUP
 @choosing
-@click.option("--into", required=True, metavar="TARGET",
-              help="An mbox (NAME.mbox), a ZIP (NAME.zip), a Maildir (maildir:PATH), an IMAP account (URL or @NAME), "
-              "else a folder for EML files.")  # fmt: skip
+@into_option(
+    "An mbox (NAME.mbox), a ZIP (NAME.zip), a Maildir (maildir:PATH), an IMAP account (URL or @NAME), "
+    "else a folder for EML files.",
+    "TARGET",
+)
 @click.option("--by-folder", is_flag=True, help="With an mbox: one a folder, below a folder of that name.")
 @click.option("--json", "as_json", is_flag=True, help="The summary as JSON on standard output.")
 @click.pass_context

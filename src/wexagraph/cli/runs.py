@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from wexagraph.cli.parameters import ZONE, zone_name
+from wexagraph.cli.parameters import FOLDER, ZONE, zone_name
 from wexagraph.cli.secrets import passphrase
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.text import one_line, size
@@ -17,7 +17,7 @@ _COLUMNS = ("name", "source", "added", "gone", "changed", "failed", "bytes", "st
 
 
 @click.command("runs")
-@click.argument("folder", metavar="DIR")
+@FOLDER
 @ZONE
 @click.option("--json", "as_json", is_flag=True, help="JSON on standard output.")
 def command(folder: str, zone: str | None, as_json: bool) -> int:

@@ -12,6 +12,7 @@ import click
 
 from wexagraph.backups.bag import BAGIT
 from wexagraph.cli.exits import OK, SOME_FAILED
+from wexagraph.cli.parameters import FOLDER
 from wexagraph.cli.secrets import passphrase
 from wexagraph.cli.terminal import machine_output
 from wexagraph.errors import CallError
@@ -31,7 +32,7 @@ _KINDS = (
 
 
 @click.command("verify")
-@click.argument("folder", metavar="DIR")
+@FOLDER
 @click.option("--deep", is_flag=True, help="Of a backup: unpack every message, resolve every list entry, too.")
 @click.option("--repair", metavar="SOURCE",
               help="Of a backup: mend it, from another copy of it or from the mailbox it is of.")  # fmt: skip

@@ -75,8 +75,10 @@ def _exact(criterion: Criterion) -> Keys | None:
     return None
 
 
-def _days(name: str, day: date) -> Keys:
+def _days(name: str, day: date) -> Keys | None:
     """A day more on the open side, since servers ignore zones (RFC 9051), and all whose Date can't be the date."""
+    if not 1 < day.year < 9999:  # there is no day before the first
+        return None
     if name == "since":
         key = ["SENTSINCE", _day(day - timedelta(days=1))]
     else:

@@ -68,7 +68,7 @@ class Line:
                 if folder is not None:
                     self._open(client, folder, writing)
                 return action(client)
-            except (imaplib.IMAP4.abort, OSError, EOFError, ValueError) as error:
+            except (imaplib.IMAP4.abort, OSError, EOFError, ValueError, MemoryError) as error:
                 self.hang_up()
                 raise Dropped(str(error) or type(error).__name__) from error
             except imaplib.IMAP4.error as error:
