@@ -163,9 +163,9 @@ class Dovecot:
 
     def empty(self, folder: str) -> None:
         client = self.client()
-        client.select(f'"{folder}"')
-        client.store("1:*", "+FLAGS", "\\Deleted")
-        client.expunge()
+        if client.select(f'"{folder}"')[1] != [b"0"]:
+            client.store("1:*", "+FLAGS", "\\Deleted")
+            client.expunge()
         client.logout()
 
     def state(self, folder: str) -> list[bytes]:

@@ -316,6 +316,16 @@ class Afterwards(AccountTest):
         for line in self.sent("EXPUNGE"):
             self.assertIn("UID EXPUNGE", line)
 
+    def test_what_is_in_the_trash_goes_for_good_and_nothing_else(self) -> None:
+        self.server.empty("Trash")
+        for folder, count in (("Piers", 2), ("Trash", 3), ("Works", 4)):
+            self.fresh(folder, count)
+        done = self.run_program("export", "@office", "--folder", "Piers", "--folder", "Trash", "--folder", "Works",
+                                "--into", "out", "--as", "eml", "--afterwards", "delete", "--yes")  # fmt: skip
+        self.assertIn("delete 9 messages at", done.stderr)
+        self.assertIn("they go to the folder Trash; 3 that are there already go for good", done.stderr)
+        self.assertEqual([len(self.server.state(name)) for name in ("Piers", "Trash", "Works")], [0, 6, 0])
+
     def test_only_what_is_stored(self) -> None:
         self.fresh("Partly", 4)
         self.run_program("export", "@office", "--folder", "Partly", "--into", "out-Partly", "--as", "eml")

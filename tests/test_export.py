@@ -59,6 +59,15 @@ class Formats(ProgramTest):
             made = self.folder / f"again-{Path(archive_name).suffix}"
             self.assertEqual(sorted(p.read_bytes() for p in made.rglob("*.eml")), sorted(self.letters))
 
+    def test_a_zip_has_the_folders_of_the_pattern(self) -> None:
+        self.write(
+            "years.mbox", mbox(*(letter("Dues", date=f"Sat, 14 Mar {year} 15:03:00 +0000") for year in (2025, 2026)))
+        )
+        done = self.run_program("export", "years.mbox", "--into", "out", "--as", "zip", "--name", "{date:%Y}/{subject}")
+        self.assertEqual(done.stderr, "")
+        with zipfile.ZipFile(self.folder / "out/years.zip") as archive:
+            self.assertEqual(sorted(archive.namelist()), ["2025/Dues.eml", "2026/Dues.eml"])
+
     def test_the_same_again_makes_nothing(self) -> None:
         everything = ("export", "in", "--into", "out", "--as", "pdf,eml,html,text,mbox,zip")
         self.run_program(*everything)

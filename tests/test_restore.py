@@ -236,8 +236,8 @@ class Tampered(BackupTest):
 
 
 class OnABadLine(PeerTest):
-    def restore(self, peer: Peer, code: int = 0) -> dict[str, object]:
-        self.write("in.mbox", mbox(*numbered(0, 5)))
+    def restore(self, peer: Peer, code: int = 0, box: bytes = b"") -> dict[str, object]:
+        self.write("in.mbox", box or mbox(*numbered(0, 5)))
         if not (self.folder / "bk").exists():
             self.run_program("backup", "in.mbox", "--into", "bk")
         self.write("own.toml", f'[accounts.peer]\nurl = "{peer.url}"\nretries = 3\n')
@@ -253,6 +253,15 @@ class OnABadLine(PeerTest):
         self.assertEqual(len(appended), 5)
         self.assertTrue(all('"14-Mar-2026 15:03:00 +0000"' in line for line in appended), appended[0][:200])
         self.assertTrue(any("CREATE" in line for line in peer.lines))
+
+    def test_what_a_sender_may_write(self) -> None:
+        """Messages without an ID are not taken for one another, and what stands for keywords is no command."""
+        more = "Status: R\nX-Keywords: Filed, deleted, x) NIL, {9+}, \\Seen, (\n"
+        peer = self.peer(count=0)
+        report = self.restore(peer, box=mbox(letter("Letter 1", more=more), letter("Letter 2", more=more)))
+        self.assertEqual((report["written"], report["already"], report["failed"]), (2, 0, 0))
+        marks = [line.partition("(")[2].partition(")")[0] for line in peer.lines if "APPEND" in line]
+        self.assertEqual(marks, ["filed nil \\Seen"] * 2)
 
     def test_one_that_it_refuses(self) -> None:
         def refuses(word: str, line: str, peer: Peer) -> bytes | None:

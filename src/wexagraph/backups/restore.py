@@ -26,7 +26,7 @@ from wexagraph.naming import Fields, NamePattern, clean, component
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Source, open_source
 from wexagraph.sources.imap import ImapSource
-from wexagraph.sources.imap.filling import Filling
+from wexagraph.sources.imap.filling import Filling, identity
 from wexagraph.sources.utf7 import encode_utf7
 
 MAILDIR = "maildir:"
@@ -353,17 +353,17 @@ class ZipTarget(Target):
 
 
 class AccountTarget(Target):
-    """An IMAP account. A message of the same Message-ID and size in the same folder is there already."""
+    """An IMAP account. A message of the same identity and size in the same folder is there already."""
 
     def __init__(self, source: ImapSource) -> None:
         self._filling = Filling(source)
 
     def has(self, given: Given) -> bool:
-        return self._filling.has(given.envelope.folder, given.header.text(b"message-id"), given.data)
+        return self._filling.has(given.envelope.folder, identity(given.header), given.data)
 
     def put(self, given: Given) -> None:
-        envelope, message_id = given.envelope, given.header.text(b"message-id")
-        self._filling.append(envelope.folder, message_id, given.data, envelope.flags, given.moment)
+        envelope = given.envelope
+        self._filling.append(envelope.folder, identity(given.header), given.data, envelope.flags, given.moment)
 
 
 def _end(file: Any, waiting: Path, path: Path) -> None:

@@ -36,7 +36,7 @@ def clear(mailbox: Source, wish: Afterwards, into: str, seen: list[Seen], sure: 
     if not count:
         click.echo("Nothing to do at the source: no message is proved in the backup.", err=True)
         return 0
-    told = wish.told(count, changes.account)
+    told = changes.told({folder: len(uids) for (folder, _), uids in folders.items()})
     if sure:
         click.echo(f"At the source: {one_line(told)}.", err=True)
     elif not click.confirm(f"All of them were read back from the backup. Now {one_line(told)}?", err=True):

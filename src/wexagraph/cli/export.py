@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import sys
+from collections import Counter
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
@@ -142,7 +143,7 @@ def run_export(
 
             def then(found: list[Stored]) -> int:
                 display.close()
-                return _apply(changes, wish, found, sure)
+                return _apply(changes, found, sure)
 
         return export(mailbox, into, choice, options, progress=display.update, stopped=stopped, afterwards=then)
 
@@ -156,11 +157,9 @@ def _changes(mailbox: Source, wish: Afterwards) -> Changes:
     return Changes(mailbox, wish)
 
 
-def _apply(changes: Changes, wish: Afterwards, found: list[Stored], sure: bool) -> int:
+def _apply(changes: Changes, found: list[Stored], sure: bool) -> int:
     """Say what will be done, ask unless it was allowed, and do it. Returns how many messages were changed."""
-    told = wish.told(len(found), changes.account)
-    if changes.target is not None and wish.kind == "delete":
-        told += f" (they go to the folder {changes.target.name})"
+    told = changes.told(Counter(folder for folder, _, _ in found))
     if not found:
         click.echo("Nothing to do at the source: no message is stored whole.", err=True)
         return 0

@@ -45,7 +45,7 @@ class MboxWriter:
 
 
 class ZipWriter:
-    """Writes a ZIP of EML files under the names that the messages have in the export."""
+    """Writes a ZIP of EML files under the names that the messages have in the export, folders and all."""
 
     def __init__(self, file: BinaryIO) -> None:
         self._zip = zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED, compresslevel=6)

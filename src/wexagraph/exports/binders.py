@@ -55,7 +55,7 @@ class Binder:
             self._close()
             self._folder, self._bound = row.folder, sha256()
         self._bound.update(bytes.fromhex(row.digest or ""))
-        name = row.stem.rpartition("/")[2]
+        name = row.stem.removeprefix(f"{folder_path(row.folder, self._options.flat)}/")
         for format in formats:
             if format not in self._open:
                 staging = self._target.open_staging()

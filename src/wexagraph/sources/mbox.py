@@ -198,5 +198,6 @@ def _flags(header: Header) -> frozenset[str]:
     keywords = header.raw(b"x-keywords")
     found = {_STATUS[letter] for letter in status.decode("latin-1") if letter in _STATUS} if status else set()
     if keywords:
-        found.update(word.lower() for word in keywords.decode("latin-1").replace(",", " ").split())
+        words = {word.lower() for word in keywords.decode("latin-1").replace(",", " ").split()}
+        found |= words - set(_STATUS.values())  # a sender may write keywords, but no flags
     return frozenset(found)

@@ -34,7 +34,7 @@ class Afterwards:
         return cls(kind, value)
 
     def told(self, count: int, account: str) -> str:
-        """What will be done, in words."""
+        """What is wished, in words."""
         messages = f"{count:,} message{'s' * (count != 1)}"
         return {
             "seen": f"mark {messages} as seen at {account}",
@@ -60,14 +60,22 @@ class Changes:
         """Whose messages they are, for people."""
         return self._source.account.name
 
+    def told(self, folders: dict[str, int]) -> str:
+        """What will be done with so many messages of these folders, in words."""
+        said = self._wish.told(sum(folders.values()), self.account)
+        if self._wish.kind != "delete" or self.target is None:
+            return said
+        for_good = folders.get(self.target.name, 0)
+        more = f"; {for_good:,} that are there already go for good" if for_good else ""
+        return f"{said} (they go to the folder {self.target.name}{more})"
+
     def apply(self, folder: str, stamp: str, uids: list[int]) -> int:
         """Change these messages of a folder. Returns how many. Raises SourceError; what was changed stays changed."""
         raw = self._source.folder(folder).raw
-        if self.target is not None and self.target.raw == raw:
-            # already where it would go; in the trash, deleting is for good
-            if self._wish.kind == "move":
-                return 0
-            self.target = None
+        at_target = self.target is not None and self.target.raw == raw
+        if at_target and self._wish.kind == "move":
+            return 0  # already where it would go
+        moves = self.target is not None and not at_target  # in the trash, deleting is for good
         done = 0
         uids = sorted(uids)
         for at in range(0, len(uids), _BATCH):
@@ -76,7 +84,7 @@ class Changes:
             def change(client: imaplib.IMAP4, piece: list[int] = piece) -> None:
                 if f"uidvalidity {self._line.validity}" != stamp:
                     raise SourceError(f"the folder {folder} was made anew on the server; nothing in it is changed.")
-                self._change(client, number_set(piece))
+                self._change(client, number_set(piece), moves)
 
             try:
                 self._line.call(change, raw, writing=True)
@@ -87,31 +95,32 @@ class Changes:
             done += len(piece)
         return done
 
-    def _change(self, client: imaplib.IMAP4, which: str) -> None:
+    def _change(self, client: imaplib.IMAP4, which: str, moves: bool) -> None:
         ask, wish = self._line.ask, self._wish
         if wish.kind == "seen":
             ask(client, "STORE", which, "+FLAGS.SILENT", "(\\Seen)")
         elif wish.kind == "keyword":
             ask(client, "STORE", which, "+FLAGS.SILENT", f"({wish.value})")
-        elif self.target is not None:
-            self._make_target(client)
+        elif moves:
+            target = self._made_target(client)
             if "MOVE" in self._line.capabilities:
-                ask(client, "MOVE", which, quoted(self.target.raw))
+                ask(client, "MOVE", which, quoted(target.raw))
             else:
                 self._needs_uidplus()
-                ask(client, "COPY", which, quoted(self.target.raw))
+                ask(client, "COPY", which, quoted(target.raw))
                 self._expunge(client, which)
         else:
             self._needs_uidplus()
             self._expunge(client, which)
 
-    def _make_target(self, client: imaplib.IMAP4) -> None:
+    def _made_target(self, client: imaplib.IMAP4) -> Folder:
         assert self.target is not None
         if "nonexistent" in self.target.flags:
             kind, data = client.create(quoted(self.target.raw))  # type: ignore[arg-type]
             if kind != "OK" and b"EXISTS" not in (data[0] or b"").upper():
                 self._line.checked(kind, data)
             self.target = Folder(self.target.name, self.target.raw, self.target.separator, frozenset())
+        return self.target
 
     def _needs_uidplus(self) -> None:
         if "UIDPLUS" not in self._line.capabilities:

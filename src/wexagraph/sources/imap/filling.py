@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import imaplib
+import re
 import time
 from datetime import datetime
 
 from wexagraph.errors import MessageError, SourceError, TargetError
+from wexagraph.messages import Header
 from wexagraph.sources.imap.line import Refused, quoted
 from wexagraph.sources.imap.source import Folder, ImapSource
 
@@ -19,33 +21,35 @@ _SYSTEM = {
 }
 
 
+_KEYWORD = re.compile(r"[!#$&'+,\-./0-9:;<=>?@A-Z\[^_`a-z|}~]{1,200}")
+"""An atom (RFC 9051 section 9): nothing else can be a keyword, whatever a mailbox calls one."""
+
+
 class Filling:
-    """Fills folders of an account. A message is known again by its Message-ID and its size."""
+    """Fills folders of an account. A message is known again by its `identity` and its size."""
 
     def __init__(self, source: ImapSource) -> None:
         self._source, self._line = source, source.line
         self._folders: dict[str, Folder] = {}
         self._there: dict[str, set[tuple[str, int]]] = {}
 
-    def has(self, folder: str, message_id: str, data: bytes) -> bool:
-        """Whether a folder holds a message of that Message-ID and size. Raises SourceError."""
+    def has(self, folder: str, own: str, data: bytes) -> bool:
+        """Whether a folder holds a message of that identity (`own`) and size. Raises SourceError."""
         if folder not in self._there:
             held: set[tuple[str, int]] = set()
             if folder in self._source.folders():
                 for envelope in self._source.envelopes(folder):
-                    held.add((envelope.header.text(b"message-id"), envelope.size))
+                    held.add((identity(envelope.header), envelope.size))
             self._there[folder] = held
-        return (message_id, len(crlf(data))) in self._there[folder]
+        return (own, len(crlf(data))) in self._there[folder]
 
-    def append(
-        self, folder: str, message_id: str, data: bytes, flags: frozenset[str], arrived: datetime | None
-    ) -> None:
+    def append(self, folder: str, own: str, data: bytes, flags: frozenset[str], arrived: datetime | None) -> None:
         """Put a message into a folder, which is made if need be.
 
         Raises MessageError where the server refuses it, TargetError where the account is full.
         """
         found = self._folder(folder)
-        words = [_SYSTEM.get(flag, flag) for flag in sorted(flags) if flag != "recent" and flag.isascii()]
+        words = [_SYSTEM.get(flag, flag) for flag in sorted(flags) if flag != "recent" and _KEYWORD.fullmatch(flag)]
         content = crlf(data)
         when = imaplib.Time2Internaldate(arrived or time.time())
 
@@ -64,7 +68,7 @@ class Filling:
             self._line.call(put)
         except Refused as error:
             raise MessageError(f"the server does not take it: {error}") from error
-        self._there.setdefault(folder, set()).add((message_id, len(content)))
+        self._there.setdefault(folder, set()).add((own, len(content)))
 
     def _folder(self, name: str) -> Folder:
         if name not in self._folders:
@@ -84,6 +88,11 @@ class Filling:
             self._line.call(make)
         except Refused as error:
             raise SourceError(f"the server does not make the folder {folder.name}: {error}.") from error
+
+
+def identity(header: Header) -> str:
+    """What a message is known again by: its Message-ID, or where it has none, what its envelope says."""
+    return header.text(b"message-id") or "\n".join(map(header.text, (b"date", b"from", b"to", b"subject")))
 
 
 def crlf(data: bytes) -> bytes:
