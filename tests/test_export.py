@@ -59,6 +59,19 @@ class Formats(ProgramTest):
             made = self.folder / f"again-{Path(archive_name).suffix}"
             self.assertEqual(sorted(p.read_bytes() for p in made.rglob("*.eml")), sorted(self.letters))
 
+    def test_an_archive_is_whole_or_not_there(self) -> None:
+        for folder in ("a", "b"):
+            self.write(f"two/{folder}.mbox", mbox(*(letter(f"{folder}{n}") for n in range(3))))
+        asked = iter(range(100))
+        options = wexagraph.ExportOptions(formats=("mbox",))
+        with wexagraph.open_source(self.folder / "two") as source:
+            # twice in the plan, once behind it, then before each message: the fifth is not begun
+            report = wexagraph.export(source, self.folder / "out", options=options, stopped=lambda: next(asked) > 6)
+        self.assertEqual((report.interrupted, report.read, report.written), (True, 3, 3))
+        self.assertEqual((report.unfinished, self.made("out")), (["b"], ["a.mbox"]))
+        self.assertIn("1 mbox", self.run_program("export", "two", "--into", "out", "--as", "mbox").stdout)
+        self.assertEqual(self.subjects("out"), [f"{folder}{n}" for folder in "ab" for n in range(3)])
+
     def test_a_zip_has_the_folders_of_the_pattern(self) -> None:
         self.write(
             "years.mbox", mbox(*(letter("Dues", date=f"Sat, 14 Mar {year} 15:03:00 +0000") for year in (2025, 2026)))

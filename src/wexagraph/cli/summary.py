@@ -39,6 +39,8 @@ def print_summary(report: Report) -> None:
         click.echo(f"Made again, since it was missing or altered: {one_line(path)}")
     print_failures(report.failures, report.failed, report.troubles)
     print_unknown(report.missing_ids)
+    for folder in report.unfinished:
+        click.echo(f"Not finished, and made anew by the next run: the archive of {one_line(folder)}.")
     if report.interrupted:
         click.echo("Stopped before the end. The same command goes on where it was.")
 

@@ -25,6 +25,7 @@ class Binder:
         self._open: dict[str, tuple[Staging, ArchiveWriter]] = {}
         self._wanted: dict[str, tuple[str, ...]] = {}
         self._bound = sha256()
+        self._count = 0
         self._finished: list[tuple[str, str, Staging, str]] = []
 
     def wants(self, row: Row) -> bool:
@@ -53,7 +54,8 @@ class Binder:
             return
         if row.folder != self._folder:
             self._close()
-            self._folder, self._bound = row.folder, sha256()
+            self._folder, self._bound, self._count = row.folder, sha256(), 0
+        self._count += 1
         self._bound.update(bytes.fromhex(row.digest or ""))
         name = row.stem.removeprefix(f"{folder_path(row.folder, self._options.flat)}/")
         for format in formats:
@@ -73,7 +75,12 @@ class Binder:
         self._open.clear()
 
     def finish(self, report: Report) -> None:
-        """Put the archives under their names. Raises TargetError."""
+        """Put the archives under their names, but for that of a folder that the run did not come to the end of.
+
+        Raises TargetError.
+        """
+        if report.interrupted:
+            self._drop(report)
         self._close()
         batch = []
         for folder, format, staging, signature in self._finished:
@@ -92,6 +99,15 @@ class Binder:
             report.files[format] += 1
             report.bytes += staged.size
         self._target.settle()
+
+    def _drop(self, report: Report) -> None:
+        if self._open and self._folder is not None:
+            report.unfinished.append(self._folder)
+            if not self._options.message_formats:
+                report.read, report.written = report.read - self._count, report.written - self._count
+        for staging, _ in self._open.values():
+            staging.file.close()
+        self._open.clear()
 
     def _free_path(self, folder: str, format: str, sha256: str) -> str:
         """A path for an archive: a free one, or one where a run that was killed has left these very bytes."""

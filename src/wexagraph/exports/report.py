@@ -37,7 +37,8 @@ class Report:
     """The sums of an export: `read` is `written` + `already` + `failed`. `bytes` counts what was written.
 
     `troubles` are parts of the source that could not be opened, each with the reason. `interrupted` says that the
-    run was asked to stop before its end. `changed` counts the messages that were changed at the source afterwards.
+    run was asked to stop before its end, `unfinished` names the folder whose archive it was at then. `changed` counts
+    the messages that were changed at the source afterwards.
     """
 
     into: str
@@ -52,6 +53,7 @@ class Report:
     failures: list[Failure] = field(default_factory=list)
     troubles: list[tuple[str, str]] = field(default_factory=list)
     missing_ids: list[str] = field(default_factory=list)
+    unfinished: list[str] = field(default_factory=list)
     seconds: float = 0.0
     interrupted: bool = False
     changed: int | None = None
@@ -84,6 +86,7 @@ class Report:
             ],
             "unreadable": [{"where": where, "reason": reason} for where, reason in self.troubles],
             "unknown_ids": self.missing_ids,
+            "unfinished": self.unfinished,
             "interrupted": self.interrupted,
             "changed_at_the_source": self.changed,
         }

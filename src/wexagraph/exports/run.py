@@ -140,8 +140,7 @@ class _Run:
             raise
         finally:
             self._drop_workers()
-        if not self.report.interrupted:
-            self.binder.finish(self.report)
+        self.binder.finish(self.report)
         register.write(self.target, self.journal)
         self.journal.commit()
         self.report.troubles += [(t.where, t.reason) for t in self.source.troubles]

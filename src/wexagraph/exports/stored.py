@@ -38,6 +38,8 @@ def _all_there(row: Row, files: list[FileRow], target: Target, options: ExportOp
     ):
         return False
     wanted = [(there.get(row.stem + SUFFIXES[name]), options.recipe(name)) for name in options.single_formats]
+    if options.beside:
+        wanted += [(file, file.recipe) for file in files if file.format == "beside"]
     return all(file is not None and file.recipe == recipe and _whole(target, file) for file, recipe in wanted)
 
 
