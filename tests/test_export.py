@@ -69,8 +69,14 @@ class Formats(ProgramTest):
             report = wexagraph.export(source, self.folder / "out", options=options, stopped=lambda: next(asked) > 6)
         self.assertEqual((report.interrupted, report.read, report.written), (True, 3, 3))
         self.assertEqual((report.unfinished, self.made("out")), (["b"], ["a.mbox"]))
+        self.assertEqual(self.files_in_the_register(), ["a.mbox"] * 3)
         self.assertIn("1 mbox", self.run_program("export", "two", "--into", "out", "--as", "mbox").stdout)
         self.assertEqual(self.subjects("out"), [f"{folder}{n}" for folder in "ab" for n in range(3)])
+        self.assertEqual(self.files_in_the_register(), ["a.mbox"] * 3 + ["b.mbox"] * 3)
+
+    def files_in_the_register(self) -> list[str]:
+        with open(self.folder / "out/register.csv", encoding="utf-8-sig", newline="") as table:
+            return [row["files"] for row in csv.DictReader(table)]
 
     def test_a_zip_has_the_folders_of_the_pattern(self) -> None:
         self.write(

@@ -105,6 +105,8 @@ class Binder:
             report.unfinished.append(self._folder)
             if not self._options.message_formats:
                 report.read, report.written = report.read - self._count, report.written - self._count
+                if self._folder not in self._journal.archives():
+                    self._journal.unsay(self._folder)
         for staging, _ in self._open.values():
             staging.file.close()
         self._open.clear()

@@ -203,6 +203,10 @@ class Journal:
     def set_written(self, numbers: Iterable[int]) -> None:
         self.ask_many("UPDATE message SET outcome='written', reason='' WHERE number=?", ((n,) for n in numbers))
 
+    def unsay(self, folder: str) -> None:
+        """The messages of a folder that this run has met were not written after all."""
+        self.ask("UPDATE message SET outcome='' WHERE run=? AND folder=? AND outcome='written'", (self.run, folder))
+
     def set_failed(self, number: int, reason: str) -> None:
         self.ask("UPDATE message SET outcome='failed', reason=? WHERE number=?", (reason, number))
 
@@ -334,6 +338,15 @@ class Journal:
             (f"{format}:{folder}", naming),
         ).fetchone()
         return file_row(found) if found else None
+
+    def archives(self) -> dict[str, list[str]]:
+        """The paths of all archives, by the folders whose messages they hold."""
+        found: dict[str, list[str]] = {}
+        for format, path in self.ask("SELECT format, path FROM file WHERE message=0 ORDER BY path"):
+            kind, _, folder = format.partition(":")
+            if kind != "list":
+                found.setdefault(folder, []).append(path)
+        return found
 
     def listing(self, name: str) -> FileRow | None:
         """The register or the manifest as the last run left it."""

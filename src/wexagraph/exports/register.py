@@ -57,11 +57,12 @@ def _put(target: Target, journal: Journal, staging: Staging, name: str) -> None:
 
 
 def _lines(journal: Journal) -> Iterator[str]:
+    archives = journal.archives()
     for _, group in groupby(journal.register(), key=itemgetter(0)):
         files = list(group)
         _, id, folder, facts, attachments, size, digest, outcome, reason, planned, tags, _, _ = files[0]
         notes = _texts({planned, *(file[-1] for file in files)} - {"[]", None})
-        paths = [file[-2] for file in files if file[-2]]
+        paths = [*(file[-2] for file in files if file[-2]), *(archives.get(folder, ()) if outcome == "written" else ())]
         tail = cells(
             cell("; ".join(paths)), outcome, cell("; ".join([reason, *notes] if reason else notes)), cell(tags)
         )
