@@ -208,9 +208,9 @@ class Reading(AccountTest):
         }  # fmt: skip
         url = f"imaps://{USER}@localhost:{self.server.imaps}/"
         (self.folder / "wexagraph.toml").unlink()
-        self.run_program(
-            "account", "add", "post", url, "--authority", self.server.authority, input=PASSWORD + "\n", env=env
-        )
+        adding = ("account", "add", "post", url, "--authority", self.server.authority)
+        self.assertIn("none came on standard input", self.run_program(*adding, code=2, input="", env=env).stderr)
+        self.assertEqual(self.run_program(*adding, input=PASSWORD + "\n", env=env).stderr, "")
         self.assertIn("keyring", self.run_program("account", "list", env=env).stdout)
         told = self.run_program("account", "check", "post", env=env).stdout
         self.assertIn("offers UIDPLUS", told)

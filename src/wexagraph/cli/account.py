@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import sys
 from pathlib import Path
 
 import click
@@ -36,10 +37,19 @@ def add(name: str, url: str, authority: str | None) -> None:
         raise CallError(f"{name!r} is no name for an account: letters, digits, and . _ - only.")
     known = Known(url, authority=str(Path(authority).resolve()) if authority else "")
     account = known.account()
-    password = click.prompt(f"Password of {one_line(account.name)}", hide_input=True, err=True)
-    to_keyring(account, password)
+    to_keyring(account, _password(account))
     keep({**added(), name: known})
     click.echo(f"Stored. Try it: wexagraph account check {name}, then wexagraph folders @{name}")
+
+
+def _password(account: Account) -> str:
+    """The account's password: asked for, or the first line of standard input where that is no terminal."""
+    if sys.stdin.isatty():
+        return str(click.prompt(f"Password of {one_line(account.name)}", hide_input=True, err=True))
+    found = sys.stdin.readline().rstrip("\r\n")
+    if not found:
+        raise CallError("there is no terminal to ask for the password at, and none came on standard input.")
+    return found
 
 
 @command.command("check")

@@ -13,6 +13,7 @@ import click
 from wexagraph.cli.secrets import command_output
 from wexagraph.errors import CallError, SourceError, TargetError
 from wexagraph.sources.accounts import Account, Secret, parse_url
+from wexagraph.text import one_line
 
 SERVICE = "wexagraph"
 VARIABLE = "WEXAGRAPH_PASSWORD"
@@ -48,7 +49,7 @@ class Known:
         if stored is not None:
             return Secret(stored)
         if sys.stdin.isatty() and sys.stderr.isatty():
-            return Secret(click.prompt(f"Password of {account.name}", hide_input=True, err=True))
+            return Secret(click.prompt(f"Password of {one_line(account.name)}", hide_input=True, err=True))
         raise SourceError(
             f"no password for {account.name}: none in the keyring, none in {self.variable}, and no terminal to ask at. "
             f"Set {self.variable}, or store one with `wexagraph account add`."
