@@ -12,7 +12,8 @@ import termios
 import unittest
 
 from tests.helpers import PROGRAM, ProgramTest, letter, mbox
-from wexagraph.demo.build import html, message, when
+from wexagraph.demo import build
+from wexagraph.demo.build import file, html, message, multipart, when
 from wexagraph.text import cell, lines, one_line, size, without_controls
 
 
@@ -106,6 +107,22 @@ class Terminal(ProgramTest):
             self.assertNotIn("\x1b[2J", shown)
             self.assertNotIn("\x1b]0;", shown)
             self.assertNotIn("\x07", shown)
+
+    def test_brackets_and_colons_are_text(self) -> None:
+        """What the library for tables takes for styles and signs stands in names of folders and files."""
+        plan = message("[/a] <a@b.example>", "c@d.example", "[bold]s[/] :anchor:", when("2026-03-14"),
+                       multipart("mixed", build.text("[/x]\n"), file("[/x] :anchor:.txt", "text/plain", b"x")))  # fmt: skip
+        self.write("in/[red]dues :anchor:/a.eml", plan)
+        self.write("in/[/a].mbox", mbox(letter()))
+        shown = "\n".join(self.plain(self.on_a_terminal("folders", "in")[1]))
+        self.assertIn("[red]dues :anchor:", shown)
+        self.assertIn("[/a]", shown)
+        id = self.listed("in", "--folder", "[red]dues :anchor:")[0]["id"]
+        code, shown = self.on_a_terminal("show", "in", id)
+        self.assertEqual(code, 0)
+        self.assertIn("[/x] :anchor:.txt", shown)
+        self.run_program("backup", "in", "--into", "bk")
+        self.assertEqual(self.on_a_terminal("runs", "bk")[0], 0)
 
     def test_progress_is_a_bar(self) -> None:
         page = "<table border=1>" + "<tr><td>a<td>b<td>c</tr>" * 150 + "</table>"

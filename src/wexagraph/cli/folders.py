@@ -57,8 +57,6 @@ def command(context: click.Context, source: str, zone: str | None, as_csv: bool,
                 f"{len(rows)} folder{'s' * (len(rows) != 1)}, {messages:,} messages, {size(total)}. "
                 f"Kind: {mailbox.kind}.",
                 style="dim",
-                highlight=False,
-                markup=False,
             )
         return SOME_FAILED if say_troubles(mailbox) else OK
 

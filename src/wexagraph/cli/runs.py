@@ -37,15 +37,13 @@ def command(folder: str, zone: str | None, as_json: bool) -> int:
         rows: list[dict[str, Any]] = [{name: run[name] for name in _COLUMNS} for run in runs]
         click.echo(json.dumps(rows, ensure_ascii=False, indent=1))
         return 0
-    from rich.text import Text
-
     table = make_table("Run", "When", ">New", ">Gone", ">Changed", ">Failed", ">Written", "End", "Source")
     for run in runs:
         moment = bag.run_moment(run["name"])
         shown = in_zone(moment, timezone) if timezone else moment
         counts = [f"{run[key]:,}" for key in ("added", "gone", "changed", "failed")]
         cells = [run["name"], f"{shown:%Y-%m-%d %H:%M}", *counts, size(run["bytes"]), run["state"], run["source"]]
-        table.add_row(*(Text(one_line(str(cell))) for cell in cells))
+        table.add_row(*(one_line(str(cell)) for cell in cells))
     make_console().print(table)
     gone = f"; {vanished:,} of them lie nowhere in the source any more" if vanished else ""
     click.secho(

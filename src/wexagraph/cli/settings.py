@@ -61,19 +61,17 @@ def _row(
 
 
 def _print(command: str, rows: list[tuple[str, Any, str]], config: Config) -> None:
-    from rich.text import Text
-
     table = make_table(f"Option of {command}", "Value", "From")
     unset = [name for name, value, where in rows if where == "default" and value in _UNSET]
     for name, value, where in rows:
         if name in unset:
             continue
         style = "bold" if where != "default" else ""
-        table.add_row(*(Text(one_line(text), style) for text in (f"--{name}", _shown(value), where)))
+        table.add_row(*map(one_line, (f"--{name}", _shown(value), where)), style=style)
     for source, location in config.sources.items():
-        table.add_row(*(Text(one_line(text)) for text in (f"@{source}", location, "source")))
+        table.add_row(*map(one_line, (f"@{source}", location, "source")))
     for account, known in config.accounts.items():
-        table.add_row(*(Text(one_line(text)) for text in (f"@{account}", known.url, "account")))
+        table.add_row(*map(one_line, (f"@{account}", known.url, "account")))
     make_console().print(table)
     click.echo(click.wrap_text(f"Not set: {', '.join(f'--{name}' for name in unset)}.", 100, subsequent_indent="  "))
     read = ", ".join(str(path) for path in config.files)

@@ -13,11 +13,12 @@ _PIPE_WIDTH = 200
 
 
 def make_console(err: bool = False) -> Console:
-    """A console on standard output or error."""
+    """A console on standard output or error. What stands in brackets or between colons is text, never a style."""
     from rich.console import Console
 
     stream = sys.stderr if err else sys.stdout
-    return Console(stderr=err, width=None if stream.isatty() else _PIPE_WIDTH, soft_wrap=False)
+    width = None if stream.isatty() else _PIPE_WIDTH
+    return Console(stderr=err, width=width, soft_wrap=False, markup=False, emoji=False, highlight=False)
 
 
 def make_table(*headings: str) -> Table:
