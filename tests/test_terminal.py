@@ -37,7 +37,7 @@ class Texts(unittest.TestCase):
         self.assertEqual(lines("a\n\tb\r\n\x1bc"), "a\n\tb\nc")
 
     def test_cells(self) -> None:
-        for text in ("=1+1", "+1", "-1", "@x", "\tx", "\rx"):
+        for text in ("=1+1", "+1", "-1", "@x", "\tx", "\rx", "\uff1d1+1", "\uff20x"):
             self.assertEqual(cell(text), "'" + text)
         self.assertEqual(cell("a=b"), "a=b")
 

@@ -9,7 +9,8 @@ import re
 _STEERING = re.compile(
     "[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200b\u200e\u200f\u2028-\u202e\u2060-\u2069\ufeff\ufff9-\ufffb\ud800-\udfff]"
 )
-_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+# the wide forms count where a spreadsheet is set to an East Asian language
+_FORMULA = ("=", "+", "-", "@", "\t", "\r", "\n", "\uff1d", "\uff0b", "\uff0d", "\uff20")
 _SPACING = re.compile(r"[\t\n]+")
 _CONTROLS = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\ud800-\udfff\ufffe\uffff]")
 
