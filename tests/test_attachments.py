@@ -163,6 +163,18 @@ class TakenOut(ProgramTest):
         self.assertIn("0 written", self.run_program("attachments", "logo", "--into", "l1").stdout)
         self.assertIn("1 written", self.run_program("attachments", "logo", "--into", "l2", "--inline").stdout)
 
+    def test_files_of_one_name_in_one_message(self) -> None:
+        """In it, in messages inside it, and written into its text: each is kept, and known again."""
+        inner = letter_with(file("plan.txt", "text/plain", b"inner"), subject="Inner")
+        texts = "".join(f"begin 644 log.txt\n!{chr(32 + n)}0  \n`\nend\n" for n in (16, 17))
+        data = letter_with(
+            text(texts), file("plan.txt", "text/plain", b"outer"), forwarded(inner), forwarded(inner + b"\n")
+        )
+        self.write("in/a.eml", data)
+        self.assertIn("7 written", self.attachments("in", "--nested", "--name", "{filename}"))
+        self.assertIn("8 of 8 listed files are whole", self.run_program("verify", "att").stdout)
+        self.assertIn("0 written, 7 already there", self.attachments("in", "--nested", "--name", "{filename}"))
+
     def test_a_lost_file_is_written_again_and_others_are_left_alone(self) -> None:
         self.write("m.mbox", mbox(*[letter_with(file("plan.txt", "text/plain", b"%d" % n)) for n in range(5)]))
         self.attachments("m.mbox")

@@ -320,7 +320,8 @@ def _origin(envelope: Envelope) -> Origin:
 def _pull(stager: Stager, envelope: Envelope, data: bytes, options: ExtractOptions, pulled: Pulled) -> None:
     origin, moment = pulled.origin, envelope.date()[0]
     stamp = moment.timestamp() if moment else None
-    for number, attachment in enumerate(_all(Message(data), options), 1):
+    keys: Counter[str] = Counter()
+    for number, (place, attachment) in enumerate(_all(Message(data), options), 1):
         if not _is_wanted(attachment, options):
             continue
         content = attachment.content()
@@ -337,26 +338,32 @@ def _pull(stager: Stager, envelope: Envelope, data: bytes, options: ExtractOptio
         note = "attachment-other-type" if contradicts(attachment.name, attachment.type, content) else ""
         name = shortened(one_line(attachment.name), 1000)
         path = options.pattern.stem(fields) + suffix
-        key = f"{attachment.part.number}:{name[:200]}"
+        key = f"{place}:{name[:200]}"
+        keys[key] += 1  # two files written into one text have one place
+        key += f"#{keys[key]}" if keys[key] > 1 else ""
         kind = one_line(attachment.type)[:100]
         pulled.entries.append(Entry(origin, key, path, name, kind, len(content), staged.sha256, note=note))
         pulled.staged.append(staged)
 
 
-def _all(message: Message, options: ExtractOptions, depth: int = 0) -> Iterator[Attachment]:
-    """The attachments of a message in their order; on request also those inside messages and ZIPs."""
+def _all(
+    message: Message, options: ExtractOptions, depth: int = 0, above: str = ""
+) -> Iterator[tuple[str, Attachment]]:
+    """The attachments of a message in their order, each with its place in the message; on request also those inside
+    messages and ZIPs, whose places stand below."""
     found = [
         *message.attachments,
         *([Attachment(part) for part in message.layout_pictures()] if options.inline else []),
     ]
     for attachment in found:
-        yield attachment
+        place = f"{above}{attachment.part.number}"
+        yield place, attachment
         if depth >= _DEEPEST:
             continue
         if options.nested and attachment.type in ("message/rfc822", "message/global"):
-            yield from _all(Message(attachment.content(), depth + 1), options, depth + 1)
+            yield from _all(Message(attachment.content(), depth + 1), options, depth + 1, f"{place}/")
         elif options.open_zips and recognise(attachment.content()) == ZIP:
-            yield from _members(attachment)
+            yield from ((f"{above}{member.part.number}", member) for member in _members(attachment))
 
 
 def _members(attachment: Attachment) -> Iterator[Attachment]:
