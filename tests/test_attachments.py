@@ -300,6 +300,11 @@ class Ways(ProgramTest):
         for wrong in ("paged", "none,embed", ","):
             self.run_program("export", "in", "--into", "out", "--attachments", wrong, code=2)
 
+    def test_pages_where_there_is_no_pdf(self) -> None:
+        self.write("in/a.eml", letter_with(file("a.txt", "text/plain", b"words")))
+        for formats in ("html", "text", "eml", "mbox"):
+            self.run_program("export", "in", "--into", formats, "--as", formats, "--attachments", "pages")
+
     def test_a_type_that_is_not_so_is_noted_whichever_way(self) -> None:
         for ways, noted in (("embed", True), ("pages", True), ("zip", True), ("none", False)):
             self.export(ways, file("plan.pdf", "application/pdf", b"MZ\x90"))

@@ -101,7 +101,7 @@ class _Run:
     ) -> None:
         self.source, self.target, self.journal, self.options = source, target, journal, options
         self.attempts = [(name, False, True) for name in engines] + [(name, True, True) for name in engines[:1]]
-        if "pages" in options.page.attachments:
+        if engines and "pages" in options.page.attachments:
             # an attachment may be what breaks an engine: the message is tried without making pages of any
             self.attempts[1:1] = [(name, False, False) for name in engines[:1]]
             self.attempts[-1] = (*self.attempts[-1][:2], False)
