@@ -152,6 +152,9 @@ class Moods(PeerTest):
         self.assertIn("6 written", self.export(made))
         self.assertTrue(any("Café raw" in name for name in self.made("out")))
 
+    def test_an_answer_that_does_not_come(self) -> None:
+        self.assertIn("6 written", self.export(self.peer(capabilities="IMAP4rev1 NAMESPACE CONDSTORE")))
+
     def test_a_folder_made_anew_meanwhile(self) -> None:
         sessions = []
 

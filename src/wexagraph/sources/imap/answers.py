@@ -21,12 +21,15 @@ _BEGIN = re.compile(rb"\d+ \(")
 _DEEPEST = 60
 
 
-def parse(items: Iterable[Item]) -> list[Any]:
-    """One response as nested lists of bytes; NIL is None. Brackets that never close are closed at the end."""
+def parse(items: Iterable[Item | None]) -> list[Any]:
+    """One response as nested lists of bytes; NIL is None. Brackets that never close are closed at the end.
+
+    None stands for a response that did not come.
+    """
     root: list[Any] = []
     stack = [root]
     for item in items:
-        text, literal = item if isinstance(item, tuple) else (item, None)
+        text, literal = item if isinstance(item, tuple) else (item or b"", None)
         for token in _TOKEN.finditer(text):
             word = token[0]
             if word == b"(":
