@@ -39,6 +39,7 @@ class Conversation(unittest.TestCase):
             self.assertEqual(base_subject(subject), (base, True), subject)
         for subject in ("Regatta", "Re:", "Notice: fog", "", "Reference: 4"):
             self.assertEqual(base_subject(subject), (subject, False))
+        self.assertEqual(base_subject("Re: " * 100_000)[1], True)  # in an instant, not in minutes
 
     def test_who_belongs_together(self) -> None:
         mails = [

@@ -20,6 +20,8 @@ _PREFIX = re.compile(
 _TRAILER = re.compile(r"\s*\(fwd\)\s*$", re.IGNORECASE)
 _WRAPPED = re.compile(r"^\s*\[fwd:(.*)\]\s*$", re.IGNORECASE)
 _MOST_REFERENCES = 200
+_MOST_SUBJECT = 2000
+"""So many characters of a subject count; each mark in front of it costs a walk through all of it."""
 
 
 @dataclass(frozen=True)
@@ -45,7 +47,7 @@ def thread(header: Header) -> Thread:
 
 def base_subject(subject: str) -> tuple[str, bool]:
     """A subject without the marks of answering and forwarding (RFC 5256, section 2.1), and whether it had any."""
-    text, answers = one_line(subject).strip(), False
+    text, answers = one_line(subject[:_MOST_SUBJECT]).strip(), False
     while True:
         before = text
         text = _TRAILER.sub("", text)

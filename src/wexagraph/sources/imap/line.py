@@ -156,8 +156,8 @@ class Line:
         self._secret = secret
         client.response("CAPABILITY")
         kind, data = client.capability()
-        told = b" ".join(data).decode("latin-1").upper().split() if kind == "OK" and data[0] else client.capabilities
-        self.capabilities = frozenset(told)
+        told = b" ".join(item for item in data if isinstance(item, bytes)).decode("latin-1").upper().split()
+        self.capabilities = frozenset(told if kind == "OK" and told else client.capabilities)
 
     def _authenticate(self, client: imaplib.IMAP4, secret: Secret) -> None:
         user = self.account.user
