@@ -136,6 +136,16 @@ class Kinds(unittest.TestCase):
             [note.detail.partition(";")[0] for note in told if note.code == "signed"], ["by Aofe [2Jqvist"]
         )
 
+    def test_what_would_take_minutes(self) -> None:
+        """Elements that nest without bound, and beginnings of files that none follow: read in an instant."""
+        deep = Message(b"Content-Type: text/html\n\n" + b"<div>" * 100_000 + b"words")
+        self.assertIn("words", texts(bytes(deep.data)))
+        self.assertIn("body-too-deep", {note.code for note in deep.notes()})
+        many = b"Content-Type: text/html\n\n" + b"<p>a<br><b>b</b><li>c" * 8000
+        self.assertNotIn("body-too-deep", {note.code for note in Message(many).notes()})
+        lines = b"begin 644 x\n" * 100_000
+        self.assertEqual(names(b"Content-Type: text/plain\n\n" + lines), [])
+
     def test_encrypted_is_said_and_kept(self) -> None:
         data = DEMO["Encrypted bill"]
         self.assertEqual((codes(data), len(names(data))), ({"encrypted"}, 2))

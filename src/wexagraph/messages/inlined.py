@@ -10,6 +10,8 @@ _UU = re.compile(rb"(?m)^begin(?:-base64)? [0-7]{3,4} ([^\r\n]{1,255})\r?\n")
 _UU_END = re.compile(rb"(?m)^(?:end|====)[ \t]*\r?(?:\n|\Z)")
 _YENC = re.compile(rb"(?m)^=ybegin ([^\r\n]*?)name=([^\r\n]*)\r?\n(=ypart [^\r\n]*\r?\n)?")
 _YENC_END = re.compile(rb"(?m)^=yend ([^\r\n]*)\r?(?:\n|\Z)")
+_MOST_TRIES = 100
+"""So many beginnings that nothing follows are looked behind; who writes more of them does not mean files."""
 _YENC_TABLE = bytes((value - 42) % 256 for value in range(256))
 _YENC_ESCAPE = re.compile(rb"=(.)", re.DOTALL)
 
@@ -30,15 +32,19 @@ def split(content: bytes) -> list[bytes | InlinedFile]:
     if b"begin" not in content:
         return [content]
     found: list[bytes | InlinedFile] = []
-    at = search = 0
-    while True:
-        uu, yenc = _UU.search(content, search), _YENC.search(content, search)
+    at = search = tries = 0
+    uu, yenc = _UU.search(content), _YENC.search(content)
+    while tries < _MOST_TRIES:
+        if uu is not None and uu.start() < search:
+            uu = _UU.search(content, search)
+        if yenc is not None and yenc.start() < search:
+            yenc = _YENC.search(content, search)
         match = min((m for m in (uu, yenc) if m), key=lambda m: m.start(), default=None)
         if match is None:
             break
         read = _read_yenc(content, match) if match is yenc else _read_uu(content, match)
         if read is None:
-            search = match.end()
+            search, tries = match.end(), tries + 1
             continue
         file, end = read
         if content[at : match.start()].strip():
@@ -51,16 +57,18 @@ def split(content: bytes) -> list[bytes | InlinedFile]:
 
 
 def _read_uu(content: bytes, begin: re.Match[bytes]) -> tuple[InlinedFile, int] | None:
+    base64 = begin[0].startswith(b"begin-base64")
+    first = content[begin.end() : begin.end() + 200].partition(b"\n")[0].rstrip(b"\r")
+    if not base64 and not _is_uu(first):
+        return None
     last = _UU_END.search(content, begin.end())
     end = last.end() if last else len(content)
     lines = content[begin.end() : last.start() if last else end].splitlines()
-    if begin[0].startswith(b"begin-base64"):
+    if base64:
         try:
             return InlinedFile(begin[1].strip(), binascii.a2b_base64(b"".join(lines)), last is not None), end
         except binascii.Error:
             return None
-    if not lines or not _is_uu(lines[0]):
-        return None
     out, whole = [], last is not None
     for line in lines:
         try:

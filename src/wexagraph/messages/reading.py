@@ -21,6 +21,7 @@ from wexagraph.messages.charsets import decode
 from wexagraph.messages.headers import Header
 from wexagraph.messages.inlined import InlinedFile, split
 from wexagraph.messages.mime import Part, made_part, parse, unix_lines
+from wexagraph.messages.nesting import flattened
 from wexagraph.notes import Note
 
 if TYPE_CHECKING:
@@ -133,6 +134,9 @@ class Reader:
                 from wexagraph.messages.enriched import enriched_to_html
 
                 text = enriched_to_html(text, part.type == "text/richtext")
+            text, deep = flattened(text)
+            if deep:
+                notes = [*notes, Note("body-too-deep")]
             self.reading.html.append(text)
             self.reading.blocks.append(HtmlBlock(text, part.location))
             self.reading.notes += notes
