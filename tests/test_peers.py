@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import base64
+import os
 import shutil
+import signal
+import subprocess
+import threading
+import time
 import unittest
 from collections.abc import Callable
 
-from tests.helpers import ProgramTest, letter
+from tests.helpers import PROGRAM, ProgramTest, letter
 from tests.peers import Peer, PopPeer
 from wexagraph.errors import CallError
 from wexagraph.selection import Choice, Criterion
@@ -154,6 +159,30 @@ class Moods(PeerTest):
 
     def test_an_answer_that_does_not_come(self) -> None:
         self.assertIn("6 written", self.export(self.peer(capabilities="IMAP4rev1 NAMESPACE CONDSTORE")))
+
+    def test_a_server_that_hangs_does_not_hold_up_who_wants_to_go(self) -> None:
+        asked, over = threading.Event(), threading.Event()
+        self.addCleanup(over.set)
+
+        def hangs(word: str, line: str, peer: Peer) -> bytes | None:
+            if "BODY.PEEK[]" in line:
+                asked.set()
+                over.wait(120)
+            return None
+
+        peer = self.peer(hangs)
+        self.write("wexagraph.toml", f'[accounts.peer]\nurl = "{peer.url}"\n')
+        process = subprocess.Popen(
+            [PROGRAM, "--config", "wexagraph.toml", "export", "@peer", "--into", "out", "--as", "eml"],
+            cwd=self.folder, env={**os.environ, "WEXAGRAPH_PASSWORD": SECRET}, stderr=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        self.assertTrue(asked.wait(60))
+        for _ in range(2):
+            time.sleep(0.5)
+            process.send_signal(signal.SIGINT)
+        said = process.communicate(timeout=30)[1]  # a dead line is waited for a minute, and then dialled anew
+        self.assertEqual(process.returncode, 130, said)
+        self.assertIn("interrupted", said)
 
     def test_a_folder_made_anew_meanwhile(self) -> None:
         sessions = []

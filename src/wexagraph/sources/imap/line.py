@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import imaplib
 import re
+import socket
 import threading
-import time
 from collections.abc import Callable
 from contextlib import suppress
 from typing import Any, TypeVar
@@ -39,6 +39,7 @@ class Line:
     def __init__(self, account: Account, login: Login) -> None:
         self.account, self._login = account, login
         self._mine = threading.Lock()  # a batch may be on its way while its reader asks for something else
+        self._closed = threading.Event()
         self._client: imaplib.IMAP4 | None = None
         self._secret: Secret | None = None
         self._folder: tuple[str, bool] | None = None
@@ -82,7 +83,8 @@ class Line:
                 f"the line to {self.account.host} broke {self._failures} times without a message coming through; "
                 f"the last time: {error}. What was stored stays stored. Run the same command later, and it goes on."
             ) from error
-        time.sleep(min(_FIRST_PAUSE * 2 ** (self._failures - 1), _LONGEST_PAUSE))
+        if self._closed.wait(min(_FIRST_PAUSE * 2 ** (self._failures - 1), _LONGEST_PAUSE)):
+            raise SourceError("the line was closed.") from error
 
     def progress(self) -> None:
         """Something came through: the count of failures begins anew."""
@@ -187,11 +189,17 @@ class Line:
                 client.shutdown()
 
     def close(self) -> None:
-        """Say goodbye."""
-        client, self._client = self._client, None
-        if client is not None:
-            with suppress(OSError, imaplib.IMAP4.error, ValueError):
+        """Say goodbye. What is still under way on the line, such as a batch that nobody waits for, is cut off."""
+        self._closed.set()
+        client = self._client
+        if client is None:
+            return
+        with suppress(OSError, imaplib.IMAP4.error, ValueError):
+            if self._mine.acquire(blocking=False):
+                self._client = None
                 client.logout()
+            else:
+                client.sock.shutdown(socket.SHUT_RDWR)
 
 
 def quoted(text: str) -> bytes:

@@ -61,7 +61,7 @@ class ImapSource(Source):
             raise
 
     def close(self) -> None:
-        self._ahead.shutdown(cancel_futures=True)
+        self._ahead.shutdown(wait=False, cancel_futures=True)
         self.line.close()
 
     # folders
