@@ -12,6 +12,8 @@ from wexagraph.errors import CallError, SourceError
 
 _PORTS = {"imaps": 993, "imap": 143, "pops": 995, "pop": 110}
 SCHEMES = tuple(_PORTS)
+GOODBYE = 5.0
+"""Seconds that a server may take to answer a goodbye; nothing depends on it any more."""
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from typing import TypeVar
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.messages import Header
 from wexagraph.messages.mime import parse
-from wexagraph.sources.accounts import Account, Login, Secret, bearer, line_failed, refused
+from wexagraph.sources.accounts import GOODBYE, Account, Login, Secret, bearer, line_failed, refused
 from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Wanted, bounded, listed
 
 T = TypeVar("T")
@@ -49,6 +49,7 @@ class PopSource(Source):
         client, self._client = self._client, None
         if client is not None:
             with suppress(OSError, poplib.error_proto):
+                client.sock.settimeout(GOODBYE)
                 client.quit()
 
     def folders(self) -> list[str]:

@@ -11,7 +11,7 @@ from contextlib import suppress
 from typing import Any, TypeVar
 
 from wexagraph.errors import SourceError
-from wexagraph.sources.accounts import Account, Login, Secret, bearer, line_failed, refused
+from wexagraph.sources.accounts import GOODBYE, Account, Login, Secret, bearer, line_failed, refused
 
 T = TypeVar("T")
 
@@ -197,6 +197,7 @@ class Line:
         with suppress(OSError, imaplib.IMAP4.error, ValueError):
             if self._mine.acquire(blocking=False):
                 self._client = None
+                client.sock.settimeout(GOODBYE)
                 client.logout()
             else:
                 client.sock.shutdown(socket.SHUT_RDWR)
