@@ -19,6 +19,7 @@ from unittest import mock
 import wexagraph
 from tests.helpers import ProgramTest, letter, mbox
 from wexagraph.demo.build import file, html, message, multipart, text, when
+from wexagraph.exports import plan
 from wexagraph.exports.copying import copy_rows
 from wexagraph.exports.pool import WorkerLost, Workers
 
@@ -306,6 +307,27 @@ class BadInput(ProgramTest):
         )
         done = self.run_program("export", "box", "--into", "out", "--as", "eml")
         self.assertIn("1 written, 1,099 already there, 0 failed", done.stdout)
+
+    def test_a_share_of_the_plan_that_breaks_its_worker_costs_no_message(self) -> None:
+        submit, calls = Workers.submit_lasting, []
+
+        def breaking(workers: Workers, function: Callable[..., object], *arguments: object) -> Future[object]:
+            calls.append(function)
+            if len(calls) != 2:
+                return submit(workers, function, *arguments)
+            broken: Future[object] = Future()
+            broken.set_exception(WorkerLost(False))
+            return broken
+
+        self.write("box", mbox(*(letter(f"m{n:02}") for n in range(40))))
+        options = wexagraph.ExportOptions(formats=("eml",), jobs=2)
+        with (
+            mock.patch.object(plan, "_LARGE", 0), mock.patch.object(plan, "_SHARE", 1000),
+            mock.patch.object(Workers, "submit_lasting", breaking), wexagraph.open_source(self.folder / "box") as source,
+        ):  # fmt: skip
+            report = wexagraph.export(source, self.folder / "out", options=options)
+        self.assertGreater(len(calls), 5)
+        self.assertEqual((report.read, report.written), (40, 40))
 
     def test_a_full_disk(self) -> None:
         disk = self.folder / "disk"

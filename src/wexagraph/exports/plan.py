@@ -16,7 +16,7 @@ from functools import lru_cache
 from wexagraph.errors import MessageError
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.options import SUFFIXES, ExportOptions
-from wexagraph.exports.pool import Workers
+from wexagraph.exports.pool import WorkerLost, Workers
 from wexagraph.exports.rows import Wish
 from wexagraph.exports.target import Target
 from wexagraph.exports.turns import Turns
@@ -153,17 +153,25 @@ class Planner:
                 yield batch[0].folder, list(wishes(batch, options, number))
                 number += len(batch)
             return
-        running: deque[tuple[str, Future[list[Wish]]]] = deque()
+        running: deque[tuple[str, Share, Future[list[Wish]]]] = deque()
+
+        def planned() -> tuple[str, list[Wish]]:
+            folder, share, future = running.popleft()
+            try:
+                return folder, future.result()
+            except (WorkerLost, MemoryError):  # what a worker was lost over is planned here: it is headers only
+                return folder, list(wishes(choice.of_share(source, folder, share), options))
+
         for folder in folders:
             count = source.size(folder) // _SHARE + 1
-            for share in range(count):
-                call = (source.location, choice, folder, (share, count), options)
-                running.append((folder, self._workers().submit_lasting(wishes_of_share, *call)))
+            for number in range(count):
+                share = (number, count)
+                call = (source.location, choice, folder, share, options)
+                running.append((folder, share, self._workers().submit_lasting(wishes_of_share, *call)))
                 if len(running) > 2 * options.jobs:
-                    name, future = running.popleft()
-                    yield name, future.result()
-        for name, future in running:
-            yield name, future.result()
+                    yield planned()
+        while running:
+            yield planned()
 
     def _meet(self, folder: str, batch: list[Wish]) -> None:
         """Messages, where earlier runs have left something: are they some of theirs?"""
