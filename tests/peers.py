@@ -12,18 +12,16 @@ import time
 from collections.abc import Callable
 
 
-class Peer:
-    """A small IMAP server with one folder, which `mood` makes behave badly.
+class Scripted:
+    """A small server with these messages, a thread a line, which `mood` makes behave badly.
 
-    `mood(command, line, session)` may return bytes to send in place of the usual answer, or None. Raising
+    `lines` are the commands that came, `sessions` counts the lines that were dialled. A mood that raises
     ConnectionError drops the line.
     """
 
-    capabilities = "IMAP4rev1 LITERAL+"
-    separator = "/"
-    folders = ("INBOX",)
+    scheme = ""
 
-    def __init__(self, messages: list[bytes], mood: Callable[[str, str, Peer], bytes | None] | None = None) -> None:
+    def __init__(self, messages: list[bytes], mood: Callable[..., bytes | None] | None = None) -> None:
         self.messages, self.mood, self.lines, self.sessions = messages, mood, [], 0
         peer = self
 
@@ -44,7 +42,20 @@ class Peer:
 
     @property
     def url(self) -> str:
-        return f"imap://records@127.0.0.1:{self.port}/"
+        return f"{self.scheme}://records@127.0.0.1:{self.port}/"
+
+    def _serve(self, handler: socketserver.StreamRequestHandler) -> None:
+        raise NotImplementedError
+
+
+class Peer(Scripted):
+    """IMAP, with one folder. `mood(command, line, peer)` may return bytes to send in place of the usual answer, or
+    None."""
+
+    scheme = "imap"
+    capabilities = "IMAP4rev1 LITERAL+"
+    separator = "/"
+    folders = ("INBOX",)
 
     def _serve(self, handler: socketserver.StreamRequestHandler) -> None:
         out = handler.wfile
@@ -110,39 +121,22 @@ class Peer:
         return b"* %d FETCH (UID %d %s BODY[HEADER.FIELDS (DATE)] {%d}\r\n%s)\r\n" % (uid, uid, facts, len(head), head)
 
 
-class PopPeer:
-    """A small POP3 server, which `mood` makes behave badly: given a command, it returns the whole answer, or None for
-    the usual one. Raising ConnectionError drops the line."""
+class PopPeer(Scripted):
+    """POP3. `mood(line, peer)`, given a command, returns the whole answer, or None for the usual one."""
 
+    scheme = "pop"
     capabilities = "PIPELINING\r\nSASL PLAIN XOAUTH2"
 
     def __init__(self, messages: list[bytes], mood: Callable[[str, PopPeer], bytes | None] | None = None) -> None:
-        self.messages, self.mood, self.lines, self.sessions = messages, mood, [], 0
         self.uids = [f"uid{n}" for n in range(len(messages))]
-        peer = self
+        super().__init__(messages, mood)
 
-        class Handler(socketserver.StreamRequestHandler):
-            def handle(self) -> None:
-                peer.sessions += 1
-                with contextlib.suppress(OSError, ConnectionError):
-                    self.wfile.write(b"+OK ready\r\n")
-                    while line := self.rfile.readline().decode("latin-1").strip():
-                        peer.lines.append(line)
-                        answer = peer.mood(line, peer) if peer.mood else None
-                        self.wfile.write(peer._usual(*line.split()) if answer is None else answer)
-
-        self._server = socketserver.ThreadingTCPServer(("127.0.0.1", 0), Handler)
-        self._server.daemon_threads = True
-        self.port = self._server.server_address[1]
-        threading.Thread(target=self._server.serve_forever, daemon=True).start()
-
-    def close(self) -> None:
-        self._server.shutdown()
-        self._server.server_close()
-
-    @property
-    def url(self) -> str:
-        return f"pop://records@127.0.0.1:{self.port}/"
+    def _serve(self, handler: socketserver.StreamRequestHandler) -> None:
+        handler.wfile.write(b"+OK ready\r\n")
+        while line := handler.rfile.readline().decode("latin-1").strip():
+            self.lines.append(line)
+            answer = self.mood(line, self) if self.mood else None
+            handler.wfile.write(self._usual(*line.split()) if answer is None else answer)
 
     def _usual(self, word: str, number: str = "", *_: str) -> bytes:
         if word in ("CAPA", "UIDL", "LIST"):
