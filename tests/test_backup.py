@@ -407,6 +407,14 @@ class GivingBack(BackupTest):
                          Counter(row["folder"] for row in self.listed("in")))  # fmt: skip
         self.assertFalse(list(self.folder.rglob("*.part")))
 
+    def test_the_newest_are_those_of_all_folders(self) -> None:
+        for folder, days in (("a", (2, 4, 6)), ("b", (3, 5, 7))):
+            self.write(
+                f"in/{folder}.mbox", mbox(*(letter(f"day {n}", date=f"{n} Mar 2026 09:00:00 +0000") for n in days))
+            )
+        self.assertEqual(self.backup("in", "bk", "--newest", "3")["added"], 3)
+        self.assertEqual(sorted(self.subjects("bk")), ["day 5", "day 6", "day 7"])
+
     def test_part_of_it_into_what_is_there(self) -> None:
         self.write("in.mbox", mbox(*numbered(0, 10)))
         self.backup()
