@@ -277,6 +277,22 @@ class Harm(RunTest):
         self.assert_sound("bk")
         self.assertEqual(len(self.listed("bk")), 1500)
 
+    def test_a_copy_that_was_killed_before_a_join(self) -> None:
+        """What it had put and not yet listed is joined at the source meanwhile: the next copy knows it for its own."""
+        for turn in range(3):
+            self.write("in.mbox", mbox(*mails(0, 10 * turn + 10)))
+            self.run_program("backup", "in.mbox", "--into", "bk")
+            if turn == 1:
+                self.run_program("copy", "bk", "--into", "bk2")
+        for path in (self.folder / "bk/data/volumes").iterdir():
+            shutil.copyfile(path, self.folder / "bk2/data/volumes" / path.name)
+        for name in ("tagmanifest-sha256.txt", "tagmanifest-sha512.txt"):
+            (self.folder / "bk2" / name).unlink()
+        self.run_program("join", "bk")
+        self.run_program("copy", "bk", "--into", "bk2")
+        self.assert_sound("bk2")
+        self.assertEqual(self.held("bk2"), self.held("bk"))
+
     def test_a_copy_that_is_of_another_backup(self) -> None:
         for name in ("a", "b"):
             self.write(f"{name}.mbox", mbox(letter(name)))

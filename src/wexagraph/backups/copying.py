@@ -95,7 +95,9 @@ def _copy(source: Path, target: Path, report: CopyReport, tell: Callable[[int], 
     for name in bag.TAG_MANIFESTS:
         shutil.copyfile(source / name, staged / name)
         os.replace(staged / name, target / name)
-    for path in theirs.keys() - ours.keys():  # what was joined meanwhile; the new volumes are there
+    # what was joined meanwhile, also where a copy that was killed had put it and not yet listed it
+    there = {f"{bag.VOLUMES}/{path.name}" for path in (target / bag.VOLUMES).iterdir()}
+    for path in sorted((theirs.keys() | set(filter(bag.is_ours, there))) - ours.keys()):
         (target / path).unlink(missing_ok=True)
         report.removed.append(path)
     shutil.rmtree(staged, ignore_errors=True)
