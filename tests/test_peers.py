@@ -14,9 +14,10 @@ from collections.abc import Callable
 
 from tests.helpers import PROGRAM, ProgramTest, letter
 from tests.peers import Peer, PopPeer
-from wexagraph.errors import CallError
+from wexagraph.errors import CallError, SourceError
 from wexagraph.selection import Choice, Criterion
 from wexagraph.selection.program import search_program
+from wexagraph.sources import Account, Secret, open_source
 from wexagraph.sources.accounts import parse_url
 from wexagraph.sources.imap.answers import fetched, leaves, number_set, numbers, parse
 from wexagraph.sources.utf7 import decode_utf7, encode_utf7
@@ -183,6 +184,24 @@ class Moods(PeerTest):
         said = process.communicate(timeout=30)[1]  # a dead line is waited for a minute, and then dialled anew
         self.assertEqual(process.returncode, 130, said)
         self.assertIn("interrupted", said)
+
+    def test_a_batch_that_comes_to_a_closed_line(self) -> None:
+        account = Account("imap", "127.0.0.1", self.peer().port, "records")
+        source = open_source(account, lambda *_: Secret(SECRET))
+        found = list(source.envelopes("INBOX"))
+        source.close()
+        said: list[str] = []
+
+        def late() -> None:
+            try:
+                source.read(found[0])
+            except SourceError as error:
+                said.append(str(error))
+
+        thread = threading.Thread(target=late, daemon=True)
+        thread.start()
+        thread.join(20)
+        self.assertEqual(said, ["the line was closed."])
 
     def test_a_folder_made_anew_meanwhile(self) -> None:
         sessions = []

@@ -64,6 +64,8 @@ class Line:
     def once(self, action: Callable[[imaplib.IMAP4], T], folder: str | None = None, writing: bool = False) -> T:
         """As `call`, but a line that breaks is the caller's to mend. Raises Dropped."""
         with self._mine:
+            if self._closed.is_set():
+                raise SourceError("the line was closed.")
             try:
                 client = self._ready()
                 if folder is not None:
@@ -194,13 +196,17 @@ class Line:
         client = self._client
         if client is None:
             return
-        with suppress(OSError, imaplib.IMAP4.error, ValueError):
-            if self._mine.acquire(blocking=False):
-                self._client = None
+        if not self._mine.acquire(blocking=False):
+            with suppress(OSError):
+                client.sock.shutdown(socket.SHUT_RDWR)
+            return
+        try:
+            self._client = None
+            with suppress(OSError, imaplib.IMAP4.error, ValueError):
                 client.sock.settimeout(GOODBYE)
                 client.logout()
-            else:
-                client.sock.shutdown(socket.SHUT_RDWR)
+        finally:
+            self._mine.release()
 
 
 def quoted(text: str) -> bytes:
