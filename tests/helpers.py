@@ -13,6 +13,7 @@ import tempfile
 import unicodedata
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import pypdfium2
 
@@ -46,6 +47,31 @@ class ProgramTest(unittest.TestCase):
         self.assertNotIn("Traceback", done.stderr + done.stdout)
         return done
 
+    def call_program(self, *arguments: object, code: int | None = 0) -> subprocess.CompletedProcess[str]:
+        """As `run_program`, but in this process: for tables of many rows, each of which needs no start of its own."""
+        from wexagraph.cli import main
+
+        streams = {"stdout": io.BytesIO(), "stderr": io.BytesIO()}
+        texts = {name: io.TextIOWrapper(raw, "utf-8", "backslashreplace") for name, raw in streams.items()}
+        environment = {"XDG_CONFIG_HOME": str(self.folder / "no-config"), "TZ": "UTC", "WEXAGRAPH_TRACE": ""}
+        before = Path.cwd()
+        os.chdir(self.folder)
+        try:
+            with (
+                mock.patch.dict(os.environ, environment),
+                mock.patch.object(sys, "argv", ["wexagraph", *map(str, arguments)]),
+                mock.patch.multiple(sys, stdin=io.StringIO(), **texts),
+            ):
+                result = main.code_of_call()
+                for text in texts.values():
+                    text.flush()
+        finally:
+            os.chdir(before)
+        told = [raw.getvalue().decode("utf-8", "surrogateescape") for raw in streams.values()]
+        if code is not None:
+            self.assertEqual(result, code, f"{arguments}\n{told[0]}\n{told[1]}")
+        return subprocess.CompletedProcess([str(a) for a in arguments], result, *told)
+
     def write(self, name: str, content: bytes | str) -> Path:
         path = self.folder / name
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -54,7 +80,7 @@ class ProgramTest(unittest.TestCase):
 
     def listed(self, source: object, *arguments: object) -> list[dict[str, str]]:
         """The rows of `list --csv`."""
-        output = self.run_program("list", source, *arguments, "--csv").stdout
+        output = self.call_program("list", source, *arguments, "--csv").stdout
         return list(csv.DictReader(io.StringIO(output)))
 
     def subjects(self, source: object, *arguments: object) -> list[str]:

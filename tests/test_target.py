@@ -13,8 +13,9 @@ from wexagraph.exports.journal import Journal
 from wexagraph.exports.plan import cells, folder_path
 from wexagraph.exports.rows import FileRow, Wish
 from wexagraph.exports.staging import Stager
-from wexagraph.exports.target import Target, rename_new
+from wexagraph.exports.target import Target
 from wexagraph.notes import CODES, Note
+from wexagraph.output.folder import rename_new
 
 
 class InAFolder(unittest.TestCase):

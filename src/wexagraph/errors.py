@@ -13,6 +13,14 @@ class SourceError(WexagraphError):
     """A source can't be used: it is not there, can't be read, or is no mailbox of a known kind."""
 
 
+class FolderError(SourceError):
+    """One folder of a source can't be read; the others can."""
+
+    def __init__(self, folder: str, reason: str) -> None:
+        super().__init__(f"{folder}: {reason}")
+        self.folder, self.reason = folder, reason
+
+
 class TargetError(WexagraphError):
     """A target can't be used: it can't be written to, is full, or is in use by another export."""
 

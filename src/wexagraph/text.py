@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import re
+from typing import Any
+
+from wexagraph.files import visible
 
 # C0 and C1 controls, line and paragraph separators, bidirectional controls, zero-width characters that only hide,
 # surrogates and the byte order mark: none of them may steer a terminal or reorder what stands beside it
@@ -19,7 +23,7 @@ def one_line(text: str) -> str:
     """Text for one line of a terminal, a heading or a table cell: nothing in it steers what shows it."""
     if text.isprintable():
         return text
-    return _STEERING.sub("", _SPACING.sub(" ", text))
+    return _STEERING.sub("", _SPACING.sub(" ", visible(text)))
 
 
 def cell(text: str) -> str:
@@ -30,6 +34,24 @@ def cell(text: str) -> str:
 def shortened(text: str, most: int) -> str:
     """At most so many characters, an ellipsis where more were there."""
     return text if len(text) <= most else text[:most] + "\N{HORIZONTAL ELLIPSIS}"
+
+
+def to_json(value: Any, indent: int | None = 1) -> str:
+    """Plain values as JSON (RFC 8259) that any reader takes and no terminal obeys: what steers is escaped, bytes of a
+    name that are no text are shown."""
+    text = json.dumps(value, ensure_ascii=False, indent=indent)
+    if text.isascii():
+        return text
+    return _STEERING.sub(_escaped, text)
+
+
+def _escaped(match: re.Match[str]) -> str:
+    letter = match[0]
+    if "\udc80" <= letter <= "\udcff":
+        return f"\\\\x{ord(letter) - 0xDC00:02x}"
+    if "\ud800" <= letter <= "\udfff":
+        return "\ufffd"
+    return letter if letter in "\n\r\t" else f"\\u{ord(letter):04x}"
 
 
 def lines(text: str) -> str:

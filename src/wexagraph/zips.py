@@ -14,6 +14,14 @@ except ImportError:  # a Python that was built without it
         """Never raised: what is packed that way can't be read at all."""
 
 
+_BOMB_SIZE, _BOMB_RATIO = 256 * 1024 * 1024, 200
+
+
+def out_of_proportion(size: int, packed: int) -> bool:
+    """Whether so few bytes would unpack to so many that nobody sent them in good faith."""
+    return size > _BOMB_SIZE and size > _BOMB_RATIO * max(packed, 1)
+
+
 UNREADABLE = (
     zipfile.BadZipFile, zlib.error, LZMAError, struct.error, OSError, EOFError, RuntimeError, ValueError, LookupError,
 )  # fmt: skip

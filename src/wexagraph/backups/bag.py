@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import os
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
@@ -12,6 +11,7 @@ from importlib.resources import files
 from pathlib import Path
 
 import wexagraph
+from wexagraph.files import open_regular
 
 BAGIT = "bagit.txt"
 INFO = "bag-info.txt"
@@ -29,6 +29,7 @@ TAG_FILES = (BAGIT, INFO, README, MANIFEST, CATALOGUE, SEALED_CATALOGUE, KEY)
 PERHAPS = (CATALOGUE, SEALED_CATALOGUE, KEY)
 """Tag files that a backup may do without."""
 DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
+_MOST_SUMS = 256 * 1024 * 1024
 _LINE = re.compile(r"([0-9a-f]{64,128}) [ *](.+)")
 _OURS = re.compile(rf"{VOLUMES}/\d{{6}}\.zip(\.age)?|{RUNS}/\d{{4}}-\d{{2}}-\d{{2}}T\d{{6}}Z\.jsonl(\.age)?")
 _RUN = re.compile(r"\d{4}-\d{2}-\d{2}T\d{6}(-\d+)?Z")
@@ -69,6 +70,21 @@ def is_ours(path: str) -> bool:
     return _OURS.fullmatch(path) is not None
 
 
+def volumes_of(manifest: Iterable[str]) -> list[str]:
+    """The volumes among the paths of a manifest, in their order."""
+    return sorted(path for path in manifest if path.startswith(VOLUMES) and is_ours(path))
+
+
+def runs_of(manifest: Iterable[str]) -> list[str]:
+    """The run lists among the paths of a manifest, first to last."""
+    return sorted(path for path in manifest if path.startswith(RUNS) and is_ours(path))
+
+
+def is_run(name: str) -> bool:
+    """Whether a text is the name of a run."""
+    return _RUN.fullmatch(name) is not None
+
+
 def run_moment(name: str) -> datetime:
     """The instant that a run's name tells. Raises ValueError."""
     if not _RUN.fullmatch(name):
@@ -87,16 +103,19 @@ class Sums:
 def read_sums(path: Path) -> Sums | None:
     """The lines of a manifest; None where there is none. Raises OSError."""
     try:
-        text = path.read_text("utf-8", "surrogateescape")
+        with open_regular(path) as file:
+            text = file.read(_MOST_SUMS + 1).decode("utf-8", "surrogateescape")
     except FileNotFoundError:
         return None
     digests, unreadable = {}, []
     for line in text.split("\n"):
         match = _LINE.fullmatch(line)
-        if match and not match[2].startswith("/") and ".." not in match[2].split("/"):
+        if match and not any(level in ("", ".", "..") for level in match[2].split("/")):
             digests[match[2]] = match[1]
         elif line:
             unreadable.append(line[:200])
+    if len(text) > _MOST_SUMS:
+        unreadable.append("it is too long")
     return Sums(digests, tuple(unreadable))
 
 
@@ -109,8 +128,7 @@ def sums_text(digests: dict[str, str]) -> bytes:
 def digest_of(path: Path, kind: str = "sha256") -> str | None:
     """The digest of a regular file; None where there is none or it can't be read. Links are not followed."""
     try:
-        descriptor = os.open(path, os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_BINARY", 0))
-        with open(descriptor, "rb") as file:
+        with open_regular(path) as file:
             return hashlib.file_digest(file, kind).hexdigest()
     except OSError:
         return None

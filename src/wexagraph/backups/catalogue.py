@@ -7,6 +7,7 @@ import re
 import sqlite3
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -14,9 +15,11 @@ from wexagraph.backups.deflating import LEVEL, deflate
 from wexagraph.backups.packing import Packed
 from wexagraph.backups.runlists import FolderChange, Holding, RunList
 from wexagraph.backups.volumes import Member
-from wexagraph.errors import TargetError
+from wexagraph.errors import SourceError, TargetError
+from wexagraph.files import create_private, open_regular
 
-_VERSION = 1
+_VERSION = 2
+_MOST_STEPS = 20_000  # millions of steps of a statement, which none of ours ever takes
 FOREVER = 1 << 40
 _SCHEMA = f"""
 CREATE TABLE file (path TEXT PRIMARY KEY, sha256 TEXT NOT NULL, size INTEGER NOT NULL, copy BLOB) WITHOUT ROWID;
@@ -45,6 +48,8 @@ CREATE VIRTUAL TABLE words USING fts5(
 );
 INSERT INTO words (words, rank) VALUES ('hashsize', 33554432);
 """
+_WHOLE = "CREATE TABLE whole (path TEXT PRIMARY KEY, size INTEGER NOT NULL, modified INTEGER NOT NULL) WITHOUT ROWID;"
+"""Size and time of a volume when it was last known to be whole (since version 2)."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +70,10 @@ class Catalogue:
 
     def __init__(self, path: Path, writing: bool = False) -> None:
         self.path = path
+        self._lost: frozenset[int] = frozenset()
+        self._steps = 0
         try:
+            _refuse_strange_file(path, writing)
             if writing:
                 self._base = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
                 self._base.execute("PRAGMA journal_mode = DELETE")
@@ -77,16 +85,30 @@ class Catalogue:
                                              isolation_level=None, check_same_thread=False)  # fmt: skip
             version = self._base.execute("PRAGMA user_version").fetchone()[0]
             if version == 0 and writing:
-                self._base.executescript(f"BEGIN; {_SCHEMA} PRAGMA user_version = {_VERSION}; COMMIT;")
-            elif version != _VERSION:
+                self._base.executescript(f"BEGIN; {_SCHEMA} {_WHOLE} PRAGMA user_version = {_VERSION}; COMMIT;")
+            elif version not in (1, _VERSION) or _schema(self._base) != _expected(version):
+                # views and triggers, too: a catalogue from elsewhere must not run anything of its own
                 raise sqlite3.DatabaseError("another form of catalogue")
+            elif version == 1 and writing:
+                self._base.executescript(f"BEGIN; {_WHOLE} PRAGMA user_version = {_VERSION}; COMMIT;")
+            self._base.set_progress_handler(self._step, 1_000_000)
             self._base.execute("PRAGMA temp_store = MEMORY")
             if writing:
                 self._base.execute("BEGIN IMMEDIATE")
-        except sqlite3.Error as error:
+        except (sqlite3.Error, OSError) as error:
             if hasattr(self, "_base"):
                 self._base.close()
-            raise CatalogueDamaged(str(error)) from error
+            raise self._damaged(error) from error
+
+    def _damaged(self, error: Exception) -> CatalogueDamaged:
+        return CatalogueDamaged(
+            f"the catalogue {self.path} is damaged ({error}). `wexagraph verify DIR --repair DIR` makes it again from "
+            "the volumes."
+        )
+
+    def _step(self) -> bool:
+        self._steps += 1
+        return self._steps > _MOST_STEPS
 
     def close(self) -> None:
         """Give up what was not committed."""
@@ -98,12 +120,13 @@ class Catalogue:
         self._ask("BEGIN IMMEDIATE")
 
     def _ask(self, sql: str, values: Iterable[Any] = ()) -> sqlite3.Cursor:
+        self._steps = 0
         try:
             return self._base.execute(sql, tuple(values))
         except sqlite3.OperationalError as error:
             raise TargetError(f"the catalogue {self.path} can't be used: {error}. Is the disk full?") from error
         except sqlite3.DatabaseError as error:
-            raise CatalogueDamaged(str(error)) from error
+            raise self._damaged(error) from error
 
     def is_sound(self) -> bool:
         """Whether SQLite finds its own structures whole."""
@@ -120,7 +143,8 @@ class Catalogue:
 
     def take_file(self, path: str, digest: str, file: Path) -> None:
         """A file below data/ was taken in; of a run list, a copy is kept to mend it by."""
-        copy = deflate.compress(file.read_bytes(), LEVEL) if path.endswith(".jsonl") else None
+        with open_regular(file) as content:
+            copy = deflate.compress(content.read(), LEVEL) if path.endswith(".jsonl") else None
         self._ask("INSERT OR REPLACE INTO file VALUES (?,?,?,?)", (path, digest, file.stat().st_size, copy))
 
     def copy_of(self, path: str) -> bytes | None:
@@ -130,14 +154,36 @@ class Catalogue:
 
     def forget_file(self, path: str) -> None:
         self._ask("DELETE FROM file WHERE path=?", (path,))
+        self._ask("DELETE FROM whole WHERE path=?", (path,))
+
+    def seen_whole(self, path: str) -> tuple[int, int] | None:
+        """Size and time (nanoseconds) of a file when it was last known to be whole."""
+        row = self._ask("SELECT size, modified FROM whole WHERE path=?", (path,)).fetchone()
+        return (row[0], row[1]) if row else None
+
+    def see_whole(self, path: str, stamp: tuple[int, int]) -> None:
+        """A file is whole, of that size and time."""
+        self._ask("INSERT OR REPLACE INTO whole VALUES (?,?,?)", (path, *stamp))
+
+    def lose(self, volumes: Iterable[int]) -> None:
+        """These volumes are lost: what lies in them counts as not stored, until it is stored again."""
+        self._lost = frozenset(volumes)
+
+    def still_lost(self, volume: int) -> int:
+        """How many messages lie in a volume, and so were not stored again."""
+        return int(self._ask("SELECT count(*) FROM message WHERE volume=?", (volume,)).fetchone()[0])
 
     # messages
 
     def has(self, digest: bytes) -> bool:
-        return self._ask("SELECT 1 FROM message WHERE digest=?", (digest,)).fetchone() is not None
+        row = self._ask("SELECT volume FROM message WHERE digest=?", (digest,)).fetchone()
+        return row is not None and row[0] not in self._lost
 
     def add_message(self, packed: Packed, volume: int, member: Member) -> None:
         """A message that is in a volume now."""
+        if self._lost and self._ask("SELECT 1 FROM message WHERE digest=?", (packed.digest,)).fetchone():
+            self.move_message(packed.digest, volume, member)
+            return
         cursor = self._ask(
             "INSERT INTO message (digest, volume, member, offset, packed, size, header, leaves) "
             "VALUES (?,?,?,?,?,?,?,?)",
@@ -187,14 +233,15 @@ class Catalogue:
 
     def take_run(self, found: RunList) -> None:
         """Take in a run list; those before it were taken in already. All its messages are known."""
-        name, source, end = found.head["run"], found.head["source"], found.end
+        name, source, end = found.head["run"], found.head["source"], found.end or {"end": "stopped"}
         number = int(self._ask("SELECT coalesce(max(number), 0) + 1 FROM run").fetchone()[0])
         sums = [int(end.get(key, 0)) for key in ("added", "gone", "changed", "failed", "bytes")]
         self._ask("INSERT INTO run VALUES (?,?,?,?,?,?,?,?,?)", (number, name, source, *sums, str(end["end"])))
         for change in found.folders:
-            self._take_folder(number, source, name, change)
+            self.take_folder(number, source, name, change)
 
-    def _take_folder(self, run: int, source: str, name: str, change: FolderChange) -> None:
+    def take_folder(self, run: int, source: str, name: str, change: FolderChange) -> None:
+        """Take in what the run of that number and name says of a folder."""
         folder = self.folder(source, change.name)
         if folder is None:
             cursor = self._ask("INSERT INTO folder (source, name, stamp, run) VALUES (?,?,?,?)",
@@ -233,11 +280,31 @@ class Catalogue:
         if folder is None:
             return None
         row = self._ask(
-            "SELECT h.stamp, lower(hex(m.digest)), m.size, h.flags, h.arrived FROM holding h "
+            "SELECT h.stamp, lower(hex(m.digest)), m.size, h.flags, h.arrived, m.volume FROM holding h "
             "JOIN message m ON m.number=h.message WHERE h.folder=? AND h.place=? AND h.last=?",
             (folder, place, FOREVER),
         ).fetchone()
-        return Holding("", place, row[0], row[1], row[2], tuple(row[3].split()), row[4]) if row else None
+        if row is None or row[5] in self._lost:
+            return None
+        return Holding("", place, row[0], row[1], row[2], tuple(row[3].split()), row[4])
+
+    def relies_on_lost(self, folder: int) -> bool:
+        """Whether a folder holds a message whose volume is lost."""
+        if not self._lost:
+            return False
+        rows = self._ask(
+            "SELECT DISTINCT m.volume FROM holding h JOIN message m ON m.number=h.message "
+            "WHERE h.folder=? AND h.last=?",
+            (folder, FOREVER),
+        )
+        return any(volume in self._lost for (volume,) in rows)
+
+    def orphans(self) -> list[tuple[str, str]]:
+        """Messages that no run list tells of: digest and member."""
+        return list(self._ask(
+            "SELECT lower(hex(digest)), member FROM message m WHERE NOT EXISTS "
+            "(SELECT 1 FROM holding h WHERE h.message=m.number) ORDER BY number"
+        ))  # fmt: skip
 
     def count_held(self, folder: int) -> int:
         """How many messages a folder holds since the last run."""
@@ -332,5 +399,30 @@ def _query(text: str) -> str:
     return " AND ".join(found)
 
 
-class CatalogueDamaged(Exception):
+def _refuse_strange_file(path: Path, writing: bool) -> None:
+    """A link or a pipe is no catalogue of ours; a new one is for its owner only. Raises OSError."""
+    try:
+        open_regular(path).close()
+    except FileNotFoundError:
+        if writing:
+            create_private(path).close()
+
+
+def _schema(base: sqlite3.Connection) -> set[tuple[str, str, str]]:
+    """What a database consists of. What the full text index makes for itself differs with the version of SQLite."""
+    rows = base.execute("SELECT type, name, coalesce(sql, '') FROM sqlite_master")
+    return {(kind, name, "" if name.startswith("words_") and kind == "table" else sql) for kind, name, sql in rows}
+
+
+@lru_cache(maxsize=2)
+def _expected(version: int) -> set[tuple[str, str, str]]:
+    base = sqlite3.connect(":memory:")
+    try:
+        base.executescript(_SCHEMA + (_WHOLE if version > 1 else ""))
+        return _schema(base)
+    finally:
+        base.close()
+
+
+class CatalogueDamaged(SourceError):
     """The catalogue is missing, of another form, or not what SQLite can read: it is made again."""

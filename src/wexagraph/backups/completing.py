@@ -13,6 +13,7 @@ from wexagraph.backups import bag, runlists
 from wexagraph.backups.indexing import described, repacked
 from wexagraph.backups.volumes import VolumeWriter, members, salvage
 from wexagraph.errors import MessageError
+from wexagraph.files import create_private
 
 if TYPE_CHECKING:
     from wexagraph.backups.store import NewFile, Store
@@ -21,14 +22,15 @@ if TYPE_CHECKING:
 def complete(store: Store) -> None:
     """Bring a backup that is open for writing into the state that the end of a run leaves. Raises TargetError."""
     unlisted = [
-        path
+        store.folder / place / name
         for place in (bag.VOLUMES, bag.RUNS)
-        for path in sorted((store.folder / place).iterdir())
-        if bag.is_ours(f"{place}/{path.name}") and f"{place}/{path.name}" not in store.manifest
+        for name in store.root.names(place)
+        if bag.is_ours(f"{place}/{name}") and f"{place}/{name}" not in store.manifest
     ]
     left = sorted(store.staged.iterdir())
+    unfinished = bool(store.manifest) and not all(map(store.root.taken, bag.TAG_MANIFESTS))
     if not unlisted and not left:
-        if not all((store.folder / name).exists() for name in bag.TAG_MANIFESTS) and store.manifest:
+        if unfinished:
             store.untouched = False
             store.commit([])
         return
@@ -54,7 +56,7 @@ def complete(store: Store) -> None:
             path.unlink()
         else:
             _set_aside(store, path)
-    if new:
+    if new or unfinished:
         store.commit(new)
 
 
@@ -97,10 +99,10 @@ def _run(store: Store, path: Path, fresh: dict[str, str]) -> NewFile | None:
     if not any(known):
         return None
     source = str(found.head.get("source", ""))
-    name = store.free_run(str(found.head["run"]))
+    name = store.free_run(found.head["run"] if bag.is_run(found.head["run"]) else "")
     waiting = store.staged / f"rescued-{name}.jsonl"
     added = 0
-    with open(waiting, "wb") as file:
+    with create_private(waiting) as file:
         file.write(runlists.head_line(name, source))
         for change, present in zip(found.folders, known, strict=True):
             # what it did not come to is not known to be gone: what was there before stays
@@ -131,10 +133,9 @@ def _is_stored(store: Store, path: Path) -> bool:
 
 def _set_aside(store: Store, path: Path) -> None:
     """Keep a file that can't be told, where no run touches it."""
-    place = store.folder / bag.OWN / "set-aside"
-    place.mkdir(exist_ok=True)
+    place = f"{bag.OWN}/set-aside"
     number = 1
-    while (place / f"{number} {path.name}").exists():
+    while store.root.taken(f"{place}/{number} {path.name}"):
         number += 1
-    path.rename(place / f"{number} {path.name}")
-    store.tell(f"{path.name} could not be read to its end; it was set aside in {place}")
+    store.root.rename_new(path, f"{place}/{number} {path.name}")
+    store.tell(f"{path.name} could not be read to its end; it was set aside in {store.folder / place}")

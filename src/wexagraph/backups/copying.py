@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import os
-import shutil
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -13,7 +12,10 @@ from pathlib import Path
 from wexagraph.backups import bag
 from wexagraph.backups.verify import verify
 from wexagraph.errors import SourceError, TargetError
-from wexagraph.exports.target import keep_apart, lock_file, sync_files
+from wexagraph.exports.target import keep_apart
+from wexagraph.output.folder import InTheWay, OutputFolder
+
+_STAGED = f"{bag.OWN}/staged"
 
 
 @dataclass
@@ -45,78 +47,76 @@ def copy(folder: str | Path, into: str | Path, progress: Callable[[int], None] |
         raise SourceError(f"{source} holds a run that was stopped. Run its backup again, then copy it.")
     report = CopyReport(str(target))
     try:
-        (target / bag.OWN).mkdir(parents=True, exist_ok=True)
-        with open(target / bag.OWN / "lock", "a+b") as lock:
-            try:
-                lock_file(lock)
-            except OSError as error:
-                raise TargetError(f"{target} is in use: another run is writing to it. Wait for it to end.") from error
-            _copy(source, target, report, progress or (lambda _: None))
+        with OutputFolder(source, make=False) as original, OutputFolder(target, private=True) as twin:
+            if twin.take_lock() is not None:
+                raise TargetError(f"{target} is in use: another run is writing to it. Wait for it to end.")
+            _copy(original, twin, report, progress or (lambda _: None))
+    except InTheWay as error:
+        raise TargetError(f"{error.strerror}.") from error
     except OSError as error:
         raise TargetError(f"{target} can't be written to: {error.strerror or error}. Check the disk.") from error
-    found = verify(target)
-    report.wrong = [finding.path for finding in found.findings]
+    checked = verify(target)
+    report.wrong = [finding.path for finding in checked.findings]
     return report
 
 
-def _copy(source: Path, target: Path, report: CopyReport, tell: Callable[[int], None]) -> None:
+def _copy(source: OutputFolder, target: OutputFolder, report: CopyReport, tell: Callable[[int], None]) -> None:
     ours, theirs = (_sums(place) for place in (source, target))
-    strange = [path for path in theirs if path.startswith(bag.RUNS) and ours.get(path) != theirs[path]]
+    strange = [path for path in bag.runs_of(theirs) if ours.get(path) != theirs[path]]
     if strange:
         raise TargetError(
-            f"{target} holds runs that {source} has not ({len(strange)}; the first is {bag.run_of(strange[0])}): it is "
-            "no copy of it. Choose another folder."
+            f"{target.path} holds runs that {source.path} has not ({len(strange)}; the first is "
+            f"{bag.run_of(strange[0])}): it is no copy of it. Choose another folder."
         )
-    staged = target / bag.OWN / "staged"
-    shutil.rmtree(staged, ignore_errors=True)
-    for place in (staged, target / bag.VOLUMES, target / bag.RUNS):
-        place.mkdir(parents=True, exist_ok=True)
-    waiting: list[tuple[Path, str]] = []
+    target.stage("staged")
+    for place in (bag.VOLUMES, bag.RUNS):
+        target.make_folder(place)
+    waiting: list[tuple[str, str]] = []
     for path, digest in sorted(ours.items()):
-        if bag.digest_of(target / path) == digest:
+        if target.digest(path) == digest:
             report.already += 1
             continue
-        place = staged / path.replace("/", " ")
-        report.bytes += _copy_file(source / path, place, digest)
+        place = f"{_STAGED}/{path.replace('/', ' ')}"
+        report.bytes += _copy_file(source, path, target, place, digest)
         waiting.append((place, path))
         report.copied.append(path)
         tell(report.bytes)
-    for name in bag.TAG_FILES:
-        if (source / name).exists():
-            _copy_file(source / name, staged / name, bag.digest_of(source / name) or "")
+    tags = [name for name in bag.TAG_FILES if source.taken(name)]
+    for name in tags:
+        _copy_file(source, name, target, f"{_STAGED}/{name}", source.digest(name) or "")
     for name in bag.TAG_MANIFESTS:
-        (target / name).unlink(missing_ok=True)
+        target.unlink(name)
     for place, path in waiting:
-        os.replace(place, target / path)
-    sync_files(target, [])
-    for name in bag.TAG_FILES:
-        if (staged / name).exists():
-            os.replace(staged / name, target / name)
+        target.replace(place, path)
+    target.sync()
+    for name in tags:
+        target.replace(f"{_STAGED}/{name}", name)
     for name in bag.TAG_MANIFESTS:
-        shutil.copyfile(source / name, staged / name)
-        os.replace(staged / name, target / name)
+        _copy_file(source, name, target, f"{_STAGED}/{name}", source.digest(name) or "")
+        target.replace(f"{_STAGED}/{name}", name)
     # what was joined meanwhile, also where a copy that was killed had put it and not yet listed it
-    there = {f"{bag.VOLUMES}/{path.name}" for path in (target / bag.VOLUMES).iterdir()}
-    for path in sorted((theirs.keys() | set(filter(bag.is_ours, there))) - ours.keys()):
-        (target / path).unlink(missing_ok=True)
+    there = {f"{bag.VOLUMES}/{name}" for name in target.names(bag.VOLUMES)}
+    for path in sorted(set(filter(bag.is_ours, theirs.keys() | there)) - ours.keys()):
+        target.unlink(path)
         report.removed.append(path)
-    shutil.rmtree(staged, ignore_errors=True)
-    sync_files(target, [])
+    target.clear(_STAGED)
+    target.sync()
 
 
-def _sums(folder: Path) -> dict[str, str]:
-    sums = bag.read_sums(folder / bag.MANIFEST)
-    return sums.digests if sums is not None else {}
+def _sums(folder: OutputFolder) -> dict[str, str]:
+    """What a manifest lists of a backup's own files; whatever else it names is none of a copy's business."""
+    sums = bag.read_sums(folder.path / bag.MANIFEST)
+    return {path: digest for path, digest in sums.digests.items() if bag.is_ours(path)} if sums is not None else {}
 
 
-def _copy_file(source: Path, target: Path, digest: str) -> int:
-    """Copy a file, and read back what was written. Returns its size. Raises SourceError, OSError."""
+def _copy_file(source: OutputFolder, path: str, target: OutputFolder, place: str, digest: str) -> int:
+    """Copy a file, proving what was read. Returns its size. Raises SourceError, OSError."""
     with contextlib.ExitStack() as opened:
         try:
-            reading = opened.enter_context(open(source, "rb"))
+            reading = opened.enter_context(source.reader(path))
         except OSError as error:
-            raise SourceError(f"{source} can't be read: {error.strerror or error}.") from error
-        writing = opened.enter_context(open(target, "wb"))
+            raise SourceError(f"{source.path / path} can't be read: {error.strerror or error}.") from error
+        writing = opened.enter_context(target.create(place))
         seen, size = hashlib.sha256(), 0
         while block := reading.read(1 << 20):
             seen.update(block)
@@ -125,6 +125,6 @@ def _copy_file(source: Path, target: Path, digest: str) -> int:
         writing.flush()
         os.fsync(writing.fileno())
     if seen.hexdigest() != digest:
-        target.unlink()
-        raise SourceError(f"{source} is damaged: `wexagraph verify` tells more. Nothing of it was copied.")
+        target.unlink(place)
+        raise SourceError(f"{source.path / path} is damaged: `wexagraph verify` tells more. Nothing of it was copied.")
     return size

@@ -5,16 +5,18 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import shutil
-import tempfile
 from collections.abc import Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, BinaryIO
 
 from wexagraph.backups import bag, runlists
 from wexagraph.backups.catalogue import Catalogue, CatalogueDamaged
 from wexagraph.backups.packing import Packed, describe
+from wexagraph.backups.runlists import FolderChange, Holding, RunList
 from wexagraph.backups.volumes import Member, members, read_packed, unpacked
 from wexagraph.errors import MessageError
+from wexagraph.files import open_regular
+from wexagraph.temporary import TemporaryFolder
 
 if TYPE_CHECKING:
     from wexagraph.backups.store import Store
@@ -39,17 +41,17 @@ def open_catalogue(store: Store) -> Catalogue:
     if store.writing:
         return _made_again(store, path)
     # what is only read may lie where nothing can be written
-    store.elsewhere = tempfile.TemporaryDirectory(prefix="wexagraph-", ignore_cleanup_errors=True)
-    _made_again(store, Path(store.elsewhere.name) / bag.CATALOGUE).close()
-    return Catalogue(Path(store.elsewhere.name) / bag.CATALOGUE)
+    store.elsewhere = TemporaryFolder()
+    _made_again(store, store.elsewhere.path / bag.CATALOGUE).close()
+    return Catalogue(store.elsewhere.path / bag.CATALOGUE)
 
 
 def _is_behind(store: Store, catalogue: Catalogue) -> bool:
     """Whether the manifest has what the catalogue has not, but for runs in which nothing changed."""
     taken = catalogue.files()
-    for path in sorted(store.manifest.keys() - taken.keys()):
-        if not path.startswith(bag.RUNS):
-            return True
+    if bag.volumes_of(store.manifest.keys() - taken.keys()):
+        return True
+    for path in bag.runs_of(store.manifest.keys() - taken.keys()):
         try:
             found = runlists.read(store.plain(path))
         except MessageError:
@@ -68,22 +70,42 @@ def _made_again(store: Store, path: Path) -> Catalogue:
     store.untouched = False
     store.quiet = []
     catalogue = Catalogue(path, writing=True)
-    for name in sorted(name for name in store.manifest if name.startswith(bag.VOLUMES)):
+    for name in bag.volumes_of(store.manifest):
         with contextlib.suppress(MessageError):
             for member, packed in described(store.plain(name)):
                 if not catalogue.has(packed.digest):
                     catalogue.add_message(packed, bag.volume_number(name), member)
         _take_file(store, catalogue, name)
-    for name in sorted(name for name in store.manifest if name.startswith(bag.RUNS)):
+    last: RunList | None = None
+    for name in bag.runs_of(store.manifest):
         with contextlib.suppress(MessageError):
             found = runlists.read(store.plain(name))
+            found.head["run"] = bag.run_of(name)
+            if found.unreadable:
+                store.tell(f"{name}: {len(found.unreadable)} lines can't be read; the volumes have what they told of")
+            last = found
             if found.is_quiet:
                 store.quiet.append(found)
                 continue
             catalogue.take_run(found)
         _take_file(store, catalogue, name)
+    if last is not None:
+        _place_orphans(catalogue, last)
     catalogue.commit()
     return catalogue
+
+
+def _place_orphans(catalogue: Catalogue, last: RunList) -> None:
+    """Messages that no line tells of any more lie in the folder under whose name they were stored."""
+    changes: dict[str, FolderChange] = {}
+    for digest, member in catalogue.orphans():
+        folder = member.rpartition("/")[0] or "found in the volumes"
+        change = changes.setdefault(folder, FolderChange(folder, "", last.head["run"]))
+        change.present.append(Holding(folder, f"volume {digest[:20]}", "", digest, 0))
+    if changes:
+        run = int(catalogue.runs()[-1]["number"])
+        for change in changes.values():
+            catalogue.take_folder(run, last.head["source"], last.head["run"], change)
 
 
 def _take_file(store: Store, catalogue: Catalogue, path: str) -> None:
@@ -97,13 +119,20 @@ def described(path: Path) -> Iterator[tuple[Member, Packed]]:
     Raises MessageError where the volume can't be read at all.
     """
     listed = members(path)
-    with open(path, "rb") as file:
+    with _regular(path) as file:
         for member in listed:
             with contextlib.suppress(MessageError):
                 content, method = read_packed(file, member.offset, member.packed)
                 packed = repacked(member, content, method)
                 if packed is not None:
                     yield member, packed
+
+
+def _regular(path: Path) -> BinaryIO:
+    try:
+        return open_regular(path)
+    except OSError as error:
+        raise MessageError(f"{path} can't be read: {error.strerror or error}") from error
 
 
 def repacked(member: Member, content: bytes, method: int) -> Packed | None:

@@ -14,6 +14,7 @@ from wexagraph.backups.store import NewFile, Store
 from wexagraph.backups.vault import Ask
 from wexagraph.backups.volumes import MOST_MEMBERS, Member, VolumeWriter, members, read_packed, unpacked
 from wexagraph.errors import MessageError, TargetError
+from wexagraph.files import create_private, open_regular
 
 
 @dataclass
@@ -56,7 +57,7 @@ def _join(store: Store, limit: int, now: datetime) -> JoinReport:
         new.append(made)
         report.joined[made.path] = group
         number += 1
-    volumes = sum(path.startswith(bag.VOLUMES) for path in store.manifest)
+    volumes = len(bag.volumes_of(store.manifest))
     report.volumes = volumes - sum(map(len, groups)) + len(groups)
     if new:
         old = tuple(path for group in groups for path in group)
@@ -68,8 +69,10 @@ def _groups(store: Store, limit: int) -> list[list[str]]:
     """Small volumes that follow one another, as many as go into one."""
     groups: list[list[str]] = []
     held, count = limit, MOST_MEMBERS
-    for path in sorted(path for path in store.manifest if path.startswith(bag.VOLUMES)):
-        size = (store.folder / path).stat().st_size
+    for path in bag.volumes_of(store.manifest):
+        if path in store.lost:
+            raise MessageError(f"{store.folder / path} is missing or damaged")
+        size = (store.root.stamp(path) or (0, 0))[0]
         if size * 2 > limit:
             held = limit
             continue
@@ -89,7 +92,7 @@ def _joined(store: Store, group: list[str], number: int) -> NewFile:
     store.untouched = False
     moved: list[tuple[bytes, Member]] = []
     for path in group:
-        with open(store.plain(path), "rb") as file:
+        with open_regular(store.plain(path)) as file:
             for member in members(store.plain(path)):
                 content, method = read_packed(file, member.offset, member.packed)
                 digest = _proved(store.folder / path, member, content, method)
@@ -116,7 +119,7 @@ def _told(store: Store, report: JoinReport, now: datetime) -> NewFile:
     """A list that says which volume has taken over which others."""
     name = store.free_run(bag.run_name(now.astimezone(UTC)))
     waiting = store.staged / "joined.jsonl"
-    with open(waiting, "wb") as file:
+    with create_private(waiting) as file:
         file.write(runlists.line({"run": name, "form": runlists.FORM, "source": "", "joined": report.joined}))
         file.write(runlists.line({"end": "joined"}))
         file.flush()

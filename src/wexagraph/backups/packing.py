@@ -21,6 +21,7 @@ from wexagraph.messages.reading import Reader
 from wexagraph.naming import clean, component
 from wexagraph.selection.criteria import visible_text
 from wexagraph.sources import Envelope, Leaf, Share, Source, listed, reopen
+from wexagraph.zips import out_of_proportion
 
 _KEPT = frozenset(
     b"date from sender reply-to to cc bcc subject message-id in-reply-to references received content-type".split()
@@ -65,8 +66,8 @@ def pack(data: bytes, arrival: datetime | None = None) -> Packed:
     """Make a message ready. Never fails on content."""
     digest = hashlib.sha256(data).digest()
     content, method = deflate.compress(data, LEVEL, -15), 8
-    if len(content) >= len(data):
-        content, method = data, 0
+    if len(content) >= len(data) or out_of_proportion(len(data), len(content)):
+        content, method = data, 0  # also what nobody would believe when it is to be unpacked
     about = describe(data, arrival)
     return Packed(digest, len(data), deflate.crc32(data), method, content, *about)
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
-import os
 import shutil
 from collections.abc import Iterator
 from pathlib import Path
@@ -15,8 +14,10 @@ from wexagraph.backups.packing import pack
 from wexagraph.backups.store import NewFile, Store
 from wexagraph.backups.vault import Ask, is_locked
 from wexagraph.backups.verify import BackupVerification, Finding, verify
-from wexagraph.backups.volumes import Member, VolumeWriter, salvage, unpacked
+from wexagraph.backups.volumes import Member, VolumeWriter, members, read_packed, salvage, unpacked
 from wexagraph.errors import MessageError, TargetError
+from wexagraph.files import create_private, open_regular
+from wexagraph.output.folder import InTheWay, OutputFolder
 from wexagraph.sources import Source
 
 _MOST_FLIPS = 6_000
@@ -33,22 +34,34 @@ def repair(
     found = verify(folder, jobs=jobs)
     if found.complete:
         return found
+    with OutputFolder(folder, private=True) as root:
+        if root.take_lock() is not None:
+            raise TargetError(f"{folder} is in use: another run is writing to it. Wait for it to end.")
+        return _repair(root, found, source, other, jobs, ask)
+
+
+def _repair(
+    root: OutputFolder, found: BackupVerification, source: Source | None, other: Path | None, jobs: int, ask: Ask | None
+) -> BackupVerification:
+    folder = root.path
     payload = [f for f in found.findings if f.path.startswith("data/") and f.state in ("damaged", "missing")]
     try:
-        manifest = _sound_manifest(folder, found)
+        manifest = _sound_manifest(root, found)
         sound = not any(f.path in (bag.CATALOGUE, bag.SEALED_CATALOGUE) for f in found.findings)
         catalogue = folder / bag.CATALOGUE if sound and not is_locked(folder) else None
         if other is not None and not is_locked(folder) and is_locked(other):
             other = None
-        _key_again(folder, other, found)
-        rescued = [(f, _mended(folder, f, manifest, source, other, catalogue)) for f in payload]
+        _key_again(root, other, found)
+        rescued = [(f, _mended(root, f, manifest, source, other, catalogue)) for f in payload]
         for finding, digest in rescued:
             if digest is None:
                 found.unrepaired.append(finding.path)
             else:
                 manifest[finding.path] = digest
                 found.repaired.append(finding.path)
-        _rewrite_tags(folder, manifest, sound, ask)
+        _rewrite_tags(root, manifest, sound, ask)
+    except InTheWay as error:
+        raise TargetError(f"{error.strerror}.") from error
     except OSError as error:
         raise TargetError(f"{folder} can't be written to: {error.strerror or error}.") from error
     found.repaired += [f.path for f in found.findings if f not in payload and f.state in ("damaged", "missing")]
@@ -59,14 +72,16 @@ def repair(
     return again
 
 
-def _key_again(folder: Path, other: Path | None, found: BackupVerification) -> None:
+def _key_again(root: OutputFolder, other: Path | None, found: BackupVerification) -> None:
     """The key of a locked backup, from a copy: nothing else can tell it."""
     if other is not None and any(f.path == bag.KEY for f in found.findings) and is_locked(other):
-        shutil.copyfile(other / bag.KEY, folder / bag.KEY)
+        with open_regular(other / bag.KEY) as file:
+            root.write(bag.KEY, file.read(1 << 16))
 
 
-def _sound_manifest(folder: Path, found: BackupVerification) -> dict[str, str]:
+def _sound_manifest(root: OutputFolder, found: BackupVerification) -> dict[str, str]:
     """The lines that the manifest should have: its own, or the catalogue's where it is damaged itself."""
+    folder = root.path
     if not any(f.path == bag.MANIFEST for f in found.findings):
         sums = bag.read_sums(folder / bag.MANIFEST)
         return dict(sums.digests) if sums is not None else {}
@@ -75,13 +90,13 @@ def _sound_manifest(folder: Path, found: BackupVerification) -> dict[str, str]:
         with contextlib.suppress(CatalogueDamaged), contextlib.closing(Catalogue(folder / bag.CATALOGUE)) as catalogue:
             known = catalogue.files()
     for place in (bag.VOLUMES, bag.RUNS):
-        for path in sorted((folder / place).iterdir()):
-            known.setdefault(f"{place}/{path.name}", bag.digest_of(path) or "")
+        for name in root.names(place):
+            known.setdefault(f"{place}/{name}", root.digest(f"{place}/{name}") or "")
     return known
 
 
 def _mended(
-    folder: Path,
+    root: OutputFolder,
     finding: Finding,
     manifest: dict[str, str],
     source: Source | None,
@@ -90,51 +105,51 @@ def _mended(
 ) -> str | None:
     """Mend a file below data/. Returns its digest now, or None where that is not possible."""
     wanted = manifest.get(finding.path, "")
+    if not bag.is_ours(finding.path):
+        return None
     if other is not None and bag.digest_of(other / finding.path) == wanted:
-        waiting = folder / bag.OWN / "mending"
-        waiting.parent.mkdir(exist_ok=True)
-        shutil.copyfile(other / finding.path, waiting)
+        waiting = root.stage("mending") / "file"
+        with open_regular(other / finding.path) as reading, create_private(waiting) as writing:
+            shutil.copyfileobj(reading, writing, 1 << 20)
         if bag.digest_of(waiting) == wanted:
-            os.replace(waiting, folder / finding.path)
+            root.replace(waiting, finding.path)
             return wanted
     if finding.path.startswith(bag.VOLUMES):
-        return None if is_locked(folder) else _volume_again(folder, finding, source)
-    return _list_again(folder, finding.path, wanted, catalogue)
+        return None if is_locked(root.path) else _volume_again(root, finding, source)
+    return _list_again(root, finding.path, wanted, catalogue)
 
 
-def _volume_again(folder: Path, finding: Finding, source: Source | None) -> str | None:
+def _volume_again(root: OutputFolder, finding: Finding, source: Source | None) -> str | None:
     """A volume from its own whole messages, and the lost ones as the source has them."""
     lost = dict(finding.messages)
     fetched = dict(_fetched(source, set(lost))) if source is not None else {}
     if not fetched.keys() >= lost.keys():
         return None
-    path = folder / finding.path
-    waiting = folder / bag.OWN / "mending.zip"
-    waiting.parent.mkdir(exist_ok=True)
+    path = root.path / finding.path
+    waiting = root.stage("mending") / "volume.zip"
     writer = VolumeWriter(waiting)
     for member, content in _whole_entries(path):
         writer.add_raw(member, content)
     for digest, name in sorted(lost.items(), key=lambda item: item[1]):
         writer.add(name, pack(fetched[digest]))
     made = writer.close()
-    os.replace(waiting, path)
+    root.replace(waiting, finding.path)
     return made
 
 
 def _whole_entries(path: Path) -> Iterator[tuple[Member, bytes]]:
     """The entries of a damaged volume that are what they were; found by the directory, else by walking through."""
-    from wexagraph.backups.volumes import members, read_packed
-
     if not path.exists():
         return
     try:
         listed = members(path)
     except MessageError:
-        for member, content in salvage(path):
-            if _is_whole(member, content, member.method):
-                yield member, content
+        with contextlib.suppress(MessageError):
+            for member, content in salvage(path):
+                if _is_whole(member, content, member.method):
+                    yield member, content
         return
-    with open(path, "rb") as file:
+    with open_regular(path) as file:
         for member in listed:
             with contextlib.suppress(MessageError):
                 content, method = read_packed(file, member.offset, member.packed)
@@ -169,27 +184,25 @@ def _fetched(source: Source, wanted: set[str]) -> Iterator[tuple[str, bytes]]:
                 yield digest, data
 
 
-def _list_again(folder: Path, path: str, wanted: str, catalogue: Path | None) -> str | None:
+def _list_again(root: OutputFolder, path: str, wanted: str, catalogue: Path | None) -> str | None:
     """A run list: from the copy in the catalogue, if that is whole, else by what its checksum proves."""
-    waiting = folder / bag.OWN / "mending"
-    waiting.parent.mkdir(exist_ok=True)
     content = None
     if catalogue is not None:
         with contextlib.suppress(CatalogueDamaged), contextlib.closing(Catalogue(catalogue)) as base:
             content = base.copy_of(path)
     if content is None or hashlib.sha256(content).hexdigest() != wanted:
-        content = _unflipped(folder / path, wanted)
+        content = _unflipped(root.path / path, wanted)
     if content is None:
         return None
-    waiting.write_bytes(content)
-    os.replace(waiting, folder / path)
+    root.write(path, content)
     return wanted
 
 
 def _unflipped(path: Path, wanted: str) -> bytes | None:
     """A short file with one bit flipped: flipping each back in turn, its checksum proves which it was."""
     try:
-        content = bytearray(path.read_bytes())
+        with open_regular(path) as file:
+            content = bytearray(file.read(_MOST_FLIPS + 1))
     except OSError:
         return None
     for at in range(len(content) if len(content) <= _MOST_FLIPS else 0):
@@ -201,20 +214,19 @@ def _unflipped(path: Path, wanted: str) -> bytes | None:
     return None
 
 
-def _rewrite_tags(folder: Path, manifest: dict[str, str], sound: bool, ask: Ask | None) -> None:
+def _rewrite_tags(root: OutputFolder, manifest: dict[str, str], sound: bool, ask: Ask | None) -> None:
     """Write everything beside data/ anew, in the order of every change: the tag manifests go first and come last."""
     for name in bag.TAG_MANIFESTS:
-        (folder / name).unlink(missing_ok=True)
-    (folder / bag.OWN / "staged").mkdir(parents=True, exist_ok=True)
-    waiting = folder / bag.OWN / "mending"
+        root.unlink(name)
     for name, content in ((bag.MANIFEST, bag.sums_text(manifest)), (bag.BAGIT, bag.DECLARATION),
                           (bag.README, bag.readme_text())):  # fmt: skip
-        waiting.write_bytes(content)
-        os.replace(waiting, folder / name)
+        root.write(name, content)
     if not sound:
         for name in (bag.CATALOGUE, bag.SEALED_CATALOGUE):
-            (folder / name).unlink(missing_ok=True)
+            root.unlink(name)
+    root.clear(f"{bag.OWN}/mending")
+    root.close()  # the store takes the lock itself
     # where it disagrees with a mended volume, it is made again when the backup is opened
-    with Store(folder, writing=True, ask=ask) as store:
+    with Store(root.path, writing=True, ask=ask) as store:
         store.untouched = False
         store.commit(list[NewFile]())

@@ -29,10 +29,11 @@ class RunReport:
     failures: list[tuple[str, str, str]] = field(default_factory=list)
     troubles: list[tuple[str, str]] = field(default_factory=list)
     missing_ids: list[str] = field(default_factory=list)
+    spared: list[tuple[str, str]] = field(default_factory=list)
 
     @property
     def complete(self) -> bool:
-        return not (self.failed or self.troubles or self.missing_ids or self.state != "whole")
+        return not (self.failed or self.troubles or self.missing_ids or self.spared or self.state != "whole")
 
     def as_dict(self) -> dict[str, Any]:
         """Plain values for JSON."""

@@ -6,15 +6,17 @@ A message that is there already is not doubled, so that the same command again g
 from __future__ import annotations
 
 import contextlib
+import errno
 import hashlib
 import os
+import re
 import zipfile
 from abc import ABC, abstractmethod
 from collections.abc import Callable
 from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 from wexagraph.errors import MessageError, SourceError, TargetError
 from wexagraph.exports.archives import MboxWriter, ZipWriter
@@ -23,15 +25,23 @@ from wexagraph.exports.target import keep_apart
 from wexagraph.messages import Header
 from wexagraph.messages.headers import header_end
 from wexagraph.naming import Fields, NamePattern, clean, component
+from wexagraph.naming.safe import cut
+from wexagraph.output.folder import InTheWay, OutputFolder
+from wexagraph.output.replacing import ReplacedFile
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Source, open_source
 from wexagraph.sources.imap import ImapSource
 from wexagraph.sources.imap.filling import Filling, identity
+from wexagraph.sources.local import maildir_name
 from wexagraph.sources.utf7 import encode_utf7
 
 MAILDIR = "maildir:"
 _MAILDIR_FLAGS = {"draft": "D", "flagged": "F", "$forwarded": "P", "answered": "R", "seen": "S", "deleted": "T"}
 _MOST_FAILURES = 1000
+_MOST_NAME = 240
+_MOST_OPEN = 64
+_ONLY_THIS_NAME = {errno.ENAMETOOLONG, errno.ENOTDIR, errno.EISDIR, errno.EINVAL, errno.EILSEQ, errno.ELOOP}
+"""What a disk says of a name that it can't hold: it is a matter of that message, not of the disk."""
 
 
 @dataclass
@@ -120,6 +130,12 @@ def restore(
                     report.bytes += len(data)
             except MessageError as error:
                 _fail(report, envelope, str(error))
+            except InTheWay as error:
+                _fail(report, envelope, str(error.strerror))
+            except OSError as error:
+                if error.errno not in _ONLY_THIS_NAME:
+                    raise
+                _fail(report, envelope, f"the disk does not take its name: {error.strerror}")
             if progress is not None:
                 progress(report.read)
         whole = True
@@ -178,7 +194,7 @@ class FolderTarget(Target):
     def __init__(self, path: Path) -> None:
         if path.exists() and not path.is_dir():
             raise TargetError(f"{path} is a file. Name a folder, or a target that ends in .mbox or .zip.")
-        self._path, self._pattern = path, NamePattern()
+        self._root, self._pattern = OutputFolder(path, private=True), NamePattern()
         self._there: dict[str, set[str]] = {}
 
     def _place(self, given: Given) -> str:
@@ -187,19 +203,20 @@ class FolderTarget(Target):
     def has(self, given: Given) -> bool:
         place = self._place(given)
         if place not in self._there:
-            folder = self._path / place
-            files = sorted(folder.glob("*.eml")) if folder.is_dir() else []
-            self._there[place] = {hashlib.sha256(file.read_bytes()).hexdigest() for file in files}
+            names = [name for name in self._root.names(place) if name.endswith(".eml")]
+            digests = (self._root.digest(f"{place}/{name}") for name in names)
+            self._there[place] = {digest for digest in digests if digest is not None}
         return given.digest in self._there[place]
 
     def put(self, given: Given) -> None:
         place = self._place(given)
-        folder = self._path / place
-        folder.mkdir(parents=True, exist_ok=True)
         fields = Fields(given.header, "", "", UTC, given.header.date(given.envelope.arrival)[0])
         stem = component(self._pattern.stem(fields), 30)
-        _write(folder, f"{stem} {given.digest[:12]}.eml", given)
+        _write(self._root, f"{place}/.{given.digest[:40]}.part", f"{place}/{stem} {given.digest[:12]}.eml", given)
         self._there.setdefault(place, set()).add(given.digest)
+
+    def close(self, whole: bool) -> None:
+        self._root.close()
 
 
 class MaildirTarget(Target):
@@ -208,74 +225,97 @@ class MaildirTarget(Target):
     def __init__(self, path: Path) -> None:
         if path.exists() and not path.is_dir():
             raise TargetError(f"{path} is a file, and no Maildir.")
-        self._path = path
+        self._root = OutputFolder(path, private=True)
         for below in ("cur", "new", "tmp"):
-            (path / below).mkdir(parents=True, exist_ok=True)
+            self._root.make_folder(below)
         self._there = _digests(path)
-        self._count = 0
 
     def has(self, given: Given) -> bool:
-        return given.digest in self._there.get(given.envelope.folder, set())
+        return given.digest in self._there.get(maildir_name(self._place(given)), set())
+
+    def _place(self, given: Given) -> str:
+        """The folder's own folder in the Maildir; "" for the Maildir itself."""
+        name = given.envelope.folder
+        return _maildir_folder(name) if name.upper() != "INBOX" else ""
 
     def put(self, given: Given) -> None:
-        name = given.envelope.folder
-        place = self._path
-        if name.upper() != "INBOX":
-            levels = (encode_utf7(level.replace(".", "\N{ONE DOT LEADER}")) for level in name.split("/"))
-            place = self._path / ("." + ".".join(levels))
+        name = self._place(given)
+        place = f"{name}/" if name else ""
         for below in ("cur", "new", "tmp"):
-            (place / below).mkdir(parents=True, exist_ok=True)
+            self._root.make_folder(f"{place}{below}")
         letters = "".join(sorted(_MAILDIR_FLAGS[flag] for flag in given.envelope.flags if flag in _MAILDIR_FLAGS))
-        self._count += 1
         moment = int(given.moment.timestamp()) if given.moment else 0
         unique = f"{max(moment, 0)}.{given.digest[:20]}.restored"
-        _write(place / "tmp", unique, given, place / "cur" / f"{unique}:2,{letters}")
-        self._there.setdefault(name, set()).add(given.digest)
+        _write(self._root, f"{place}tmp/{unique}", f"{place}cur/{unique}:2,{letters}", given)
+        self._there.setdefault(maildir_name(name), set()).add(given.digest)
+
+    def close(self, whole: bool) -> None:
+        self._root.close()
 
 
-def _write(folder: Path, name: str, given: Given, final: Path | None = None) -> None:
+def _maildir_folder(name: str) -> str:
+    """The folder's name in Maildir++. One that a disk can't hold is cut, and told apart by its digest."""
+    levels = (re.sub(r"[\0/]", "-", level).replace(".", "\N{ONE DOT LEADER}") for level in name.split("/"))
+    packed = "." + ".".join(map(encode_utf7, levels))
+    if len(packed) <= _MOST_NAME:
+        return packed
+    digest = hashlib.sha256(name.encode("utf-8", "replace")).hexdigest()[:12]
+    short = component("-".join(clean(level) for level in name.split("/")), _MOST_NAME)
+    return "." + encode_utf7(cut(short, 60).replace(".", "\N{ONE DOT LEADER}"))[: _MOST_NAME - 20] + f"-{digest}"
+
+
+def _write(root: OutputFolder, waiting: str, path: str, given: Given) -> None:
     """Write a message, whole or not at all, with the time of its arrival."""
-    waiting = folder / f".{name}.part" if final is None else folder / name
-    waiting = waiting.with_name(waiting.name[-200:])
     try:
-        with open(waiting, "wb") as file:
+        root.unlink(waiting)  # what a restore that was killed has left
+        with root.create(waiting) as file:
             file.write(given.data)
             file.flush()
             os.fsync(file.fileno())
-        if given.moment is not None:
-            with contextlib.suppress(OverflowError):
-                stamp = given.moment.timestamp()
-                os.utime(waiting, (stamp, stamp))
-        os.replace(waiting, final or folder / name)
+            if given.moment is not None:
+                with contextlib.suppress(OverflowError, NotImplementedError):
+                    stamp = given.moment.timestamp()
+                    os.utime(file.fileno(), (stamp, stamp))
+        root.replace(waiting, path)
     except BaseException:
-        waiting.unlink(missing_ok=True)
+        with contextlib.suppress(OSError):
+            root.unlink(waiting)
         raise
 
 
 class MboxTarget(Target):
     """One mbox file, or one for each folder below a folder of that name.
 
-    An old file is replaced whole or not at all.
+    An old file is replaced whole or not at all, and nothing that is delivered into it meanwhile is lost.
     """
 
     def __init__(self, path: Path, by_folder: bool) -> None:
-        self._path, self._by_folder = path, by_folder
+        self._by_folder, self._name = by_folder, path.name
         if by_folder and path.exists() and not path.is_dir():
             raise TargetError(f"{path} is a file; --by-folder needs a folder, or a name that is still free.")
         if not by_folder and path.is_dir():
             raise TargetError(f"{path} is a folder. --by-folder puts one mbox a folder into it.")
-        self._open: dict[Path, tuple[Path, Any, MboxWriter]] = {}
-        self._there: dict[Path, set[str]] = {}
+        if not by_folder:
+            path = _parent(path)
+        self._root = OutputFolder(path, private=True)
+        self._open: dict[str, ReplacedFile] = {}
+        self._there: dict[str, set[str]] = {}
 
-    def _file(self, given: Given) -> Path:
+    def _file(self, given: Given) -> str:
         if not self._by_folder:
-            return self._path
-        return self._path / f"{folder_path(given.envelope.folder, flat=False)}.mbox"
+            return self._name
+        *above, last = folder_path(given.envelope.folder, flat=False).split("/")
+        # a folder must not bear the name of another one's file
+        above = [f"{level}_" if level.lower().endswith(".mbox") else level for level in above]
+        return "/".join([*above, f"{last}.mbox"])
 
     def has(self, given: Given) -> bool:
         path = self._file(given)
         if path not in self._there:
-            self._there[path] = {digest for held in _digests(path).values() for digest in held}
+            if len(self._open) >= _MOST_OPEN:
+                self._finish(next(iter(self._open)))
+            self._open[path] = ReplacedFile(self._root, path)
+            self._there[path] = {digest for held in _digests(self._root.path / path).values() for digest in held}
         # an mbox ends each message with a line end: one without comes back with it
         ended = given.data if given.data.endswith(b"\n") else given.data + b"\n"
         return bool({given.digest, hashlib.sha256(ended).hexdigest()} & self._there[path])
@@ -283,31 +323,36 @@ class MboxTarget(Target):
     def put(self, given: Given) -> None:
         path = self._file(given)
         if path not in self._open:
-            path.parent.mkdir(parents=True, exist_ok=True)
-            waiting = path.with_name(f".{path.name}.part")
-            file = open(waiting, "wb")  # noqa: SIM115  closed by close
-            if path.exists():
-                with open(path, "rb") as old:
-                    while block := old.read(1 << 20):
-                        file.write(block)
-                _end_blank(path, file)
-            self._open[path] = (waiting, file, MboxWriter(file))
-        self._open[path][2].add(given.data, given.header, given.moment, "")
+            self._open[path] = ReplacedFile(self._root, path)
+        MboxWriter(self._open[path].begin(_copy_mbox)).add(given.data, given.header, given.moment, "")
         self._there[path].add(given.digest)
 
+    def _finish(self, path: str) -> None:
+        self._open.pop(path).finish(_copy_mbox)
+
     def close(self, whole: bool) -> None:
-        for path, (waiting, file, _) in self._open.items():
-            _end(file, waiting, path)
-        self._open.clear()
+        try:
+            while self._open:
+                self._finish(next(iter(self._open)))
+        finally:
+            for file in self._open.values():
+                file.release()
+            self._root.close()
 
 
-def _end_blank(path: Path, file: Any) -> None:
-    """An empty line has to stand before the next From line."""
-    with open(path, "rb") as old:
-        old.seek(max(0, path.stat().st_size - 2))
-        tail = old.read()
-    if tail and not tail.endswith(b"\n\n"):
+def _copy_mbox(file: BinaryIO, old: BinaryIO | None) -> None:
+    """What an mbox holds, and the empty line that has to stand before the next From line."""
+    tail = b""
+    while old is not None and (block := old.read(1 << 20)):
+        file.write(block)
+        tail = (tail + block)[-2:]
+    if tail and tail != b"\n\n":
         file.write(b"\n" if tail.endswith(b"\n") else b"\n\n")
+
+
+def _parent(path: Path) -> Path:
+    """The folder that a file is to lie in."""
+    return path.parent if path.parent.parts else Path()
 
 
 class ZipTarget(Target):
@@ -316,28 +361,22 @@ class ZipTarget(Target):
     def __init__(self, path: Path) -> None:
         if path.is_dir():
             raise TargetError(f"{path} is a folder. Name a ZIP file, or a folder that does not end in .zip.")
-        self._path, self._pattern = path, NamePattern()
+        self._root, self._pattern = OutputFolder(_parent(path), private=True), NamePattern()
+        self._file = ReplacedFile(self._root, path.name)
         self._there = _digests(path)
-        self._waiting = path.with_name(f".{path.name}.part")
-        self._file: Any = None
         self._writer: ZipWriter | None = None
 
     def has(self, given: Given) -> bool:
-        return any(given.digest in held for held in self._there.values()) and self._same_folder(given)
-
-    def _same_folder(self, given: Given) -> bool:
-        return any(given.digest in held and name == self._place(given) for name, held in self._there.items())
+        return given.digest in self._there.get(self._place(given), set())
 
     def _place(self, given: Given) -> str:
         return folder_path(given.envelope.folder, flat=False) or component(clean(given.envelope.folder))
 
     def put(self, given: Given) -> None:
         if self._writer is None:
-            self._path.parent.mkdir(parents=True, exist_ok=True)
-            self._file = open(self._waiting, "wb")  # noqa: SIM115  closed by close
-            self._writer = ZipWriter(self._file)
-            if self._path.exists():
-                with zipfile.ZipFile(self._path) as old:
+            self._writer = ZipWriter(self._file.begin(lambda file, old: None))
+            if self._root.taken(self._file.name.name):
+                with self._root.reader(self._file.name.name) as file, zipfile.ZipFile(file) as old:
                     for info in old.infolist():
                         self._writer.copy(info, old.read(info))
         fields = Fields(given.header, "", "", UTC, given.header.date(given.envelope.arrival)[0])
@@ -346,10 +385,14 @@ class ZipTarget(Target):
         self._there.setdefault(self._place(given), set()).add(given.digest)
 
     def close(self, whole: bool) -> None:
-        if self._writer is not None:
-            self._writer.close()
-            _end(self._file, self._waiting, self._path)
-            self._writer = None
+        try:
+            if self._writer is not None:
+                self._writer.close()
+                self._writer = None
+                self._file.finish(None)
+        finally:
+            self._file.release()
+            self._root.close()
 
 
 class AccountTarget(Target):
@@ -364,10 +407,3 @@ class AccountTarget(Target):
     def put(self, given: Given) -> None:
         envelope = given.envelope
         self._filling.append(envelope.folder, identity(given.header), given.data, envelope.flags, given.moment)
-
-
-def _end(file: Any, waiting: Path, path: Path) -> None:
-    file.flush()
-    os.fsync(file.fileno())
-    file.close()
-    os.replace(waiting, path)

@@ -7,6 +7,7 @@ for the lines that follow: "message" lies there now, "gone" lies there no more. 
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -14,8 +15,11 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.errors import MessageError
+from wexagraph.files import open_regular, visible
 
 FORM = 1
+_MOST_LINE = 1 << 20
+_DIGEST = re.compile(r"[0-9a-f]{64}")
 _ENCODER = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"))
 
 
@@ -57,11 +61,18 @@ class FolderChange:
 
 @dataclass(slots=True)
 class RunList:
-    """A run list as read: the values of its first and last line, and its folders."""
+    """A run list as read: the values of its first and last line, its folders, and the numbers of lines that can't be
+    read (-1 for one that makes no sense)."""
 
     head: dict[str, Any]
     folders: list[FolderChange]
     end: dict[str, Any]
+    unreadable: list[int] = field(default_factory=list)
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether every line of it could be read, the last one too."""
+        return bool(self.head and self.end and not self.unreadable)
 
     @property
     def is_quiet(self) -> bool:
@@ -83,53 +94,80 @@ def head_line(run: str, source: str, zone: str = "UTC") -> bytes:
     return line({"run": run, "form": FORM, "source": source})
 
 
-def values(path: Path) -> Iterator[dict[str, Any]]:
-    """The lines of a list, as many as are whole. Raises MessageError where one is not."""
+def values(path: Path, unreadable: list[int] | None = None) -> Iterator[dict[str, Any]]:
+    """The lines of a list that can be read; the numbers of the others go to `unreadable`. Raises MessageError where the
+    file can't be read."""
     try:
-        with open(path, "rb") as file:
-            for number, raw in enumerate(file, 1):
+        with open_regular(path) as file:
+            for number, raw in enumerate(iter(lambda: file.readline(_MOST_LINE), b""), 1):
                 try:
                     value = json.loads(raw.decode("utf-8", "surrogatepass"))
-                except ValueError as error:
-                    raise MessageError(f"{path}, line {number} can't be read") from error
-                if not isinstance(value, dict):
-                    raise MessageError(f"{path}, line {number} is no object")
-                yield value
+                except (ValueError, RecursionError):
+                    value = None
+                if isinstance(value, dict):
+                    yield value
+                elif unreadable is not None:
+                    unreadable.append(number)
     except OSError as error:
         raise MessageError(f"{path} can't be read: {error.strerror or error}") from error
 
 
 def read(path: Path, whole: bool = True) -> RunList:
-    """Read a list. Raises MessageError where it is damaged, or not `whole` though it has to be."""
+    """Read a list, as far as it can be read. Raises MessageError where its file can't be; with `whole`, also where it
+    has no head."""
     found = RunList({}, [], {})
-    try:
-        for value in values(path):
+    for value in values(path, found.unreadable):
+        try:
             _take(found, value)
-    except MessageError:
-        if whole:
-            raise
-    except (KeyError, TypeError, ValueError, IndexError) as error:
-        if whole:
-            raise MessageError(f"{path} is no run list: {type(error).__name__}") from error
-    if whole and not (found.head and found.end):
-        raise MessageError(f"{path} is not whole")
+        except (KeyError, TypeError, ValueError, IndexError, OverflowError):
+            found.unreadable.append(-1)
+    if whole and not found.head:
+        raise MessageError(f"{path} is no run list")
     return found
 
 
 def _take(found: RunList, value: dict[str, Any]) -> None:
     if "end" in value:
-        found.end = value
+        sums = {name: _count(value.get(name, 0)) for name in ("added", "known", "gone", "changed", "failed", "bytes")}
+        found.end = {"end": _text(value["end"])} | sums
     elif "message" in value:
-        found.folders[-1].present.append(
-            Holding(found.folders[-1].name, str(value["place"]), str(value["stamp"]), str(value["message"]),
-                    int(value["size"]), tuple(map(str, value["flags"])), str(value["arrived"]))
-        )  # fmt: skip
+        digest = value["message"]
+        if not (isinstance(digest, str) and _DIGEST.fullmatch(digest)):
+            raise ValueError("no digest")
+        folder = found.folders[-1]
+        flags = tuple(map(_text, value["flags"]))
+        arrived = _moment(_text(value["arrived"]))
+        place, stamp = _text(value["place"]), _text(value["stamp"])
+        folder.present.append(Holding(folder.name, place, stamp, digest, _count(value["size"]), flags, arrived))
     elif "gone" in value:
-        found.folders[-1].gone.append(str(value["gone"]))
+        found.folders[-1].gone.append(_text(value["gone"]))
     elif "folder" in value:
-        found.folders.append(FolderChange(str(value["folder"]), str(value["stamp"]), str(value.get("base", ""))))
+        base = _text(value.get("base", ""))
+        found.folders.append(FolderChange(_text(value["folder"]), _text(value["stamp"]), base))
     elif "run" in value:
-        found.head = value
+        found.head = {"run": _text(value["run"]), "source": _text(value.get("source", ""))}
+
+
+def _text(value: Any) -> str:
+    """A text that a database and a terminal can hold. Raises TypeError."""
+    if not isinstance(value, str):
+        raise TypeError("no text")
+    return value if value.isprintable() else visible(value).encode("utf-8", "replace").decode("utf-8")
+
+
+def _count(value: Any) -> int:
+    if not isinstance(value, int) or not 0 <= value < 1 << 62:
+        raise ValueError("no count")
+    return value
+
+
+def _moment(text: str) -> str:
+    """An instant as it is written, or nothing where it is none."""
+    try:
+        datetime.fromisoformat(text)
+    except ValueError:
+        return ""
+    return text
 
 
 def moment_text(moment: datetime | None) -> str:

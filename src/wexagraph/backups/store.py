@@ -7,16 +7,13 @@ holds files that no list has yet, which the next run takes in.
 
 from __future__ import annotations
 
-import contextlib
 import hashlib
-import os
 import shutil
-import tempfile
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any
 
 from wexagraph.backups import bag
 from wexagraph.backups.completing import complete
@@ -25,7 +22,9 @@ from wexagraph.backups.runlists import RunList
 from wexagraph.backups.vault import Ask, Vault, is_locked, new_lock, unlock
 from wexagraph.backups.volumes import read_packed, unpacked
 from wexagraph.errors import CallError, MessageError, SourceError, TargetError
-from wexagraph.exports.target import lock_file, sync_files
+from wexagraph.files import open_regular
+from wexagraph.output.folder import FULL, InTheWay, OutputFolder
+from wexagraph.temporary import TemporaryFolder
 
 _FULL = "no space is left for {folder}. The backup is whole as it was; free some space and run the same command again."
 
@@ -60,14 +59,18 @@ class Store:
         self.staged = folder / bag.OWN / "staged"
         self.vault = Vault()
         self.tell = tell or (lambda _: None)
-        self._lock: BinaryIO | None = None
-        self.elsewhere: tempfile.TemporaryDirectory[str] | None = None
+        self.elsewhere: TemporaryFolder | None = None
         self.untouched = True
+        self.lost: tuple[str, ...] = ()
+        self.root: OutputFolder
         if writing:
             self._prepare(ask, locked)
         elif not bag.is_backup(folder):
             raise SourceError(f"{folder} is no backup. `wexagraph backup SOURCE --into {folder}` makes one.")
+        else:
+            self.root = OutputFolder(folder, make=False)
         try:
+            self._refuse_links()
             if not self.vault.locked:
                 self.vault = unlock(folder, ask)
             if self.vault.locked:
@@ -78,6 +81,10 @@ class Store:
             self.catalogue = open_catalogue(self)
             if writing:
                 complete(self)
+                self.lost = self._lost_volumes()
+        except OSError as error:
+            self.close()
+            raise self.failed(error) from error
         except BaseException:
             self.close()
             raise
@@ -93,13 +100,10 @@ class Store:
         if hasattr(self, "catalogue"):
             self.catalogue.close()
         if self.elsewhere is not None:
-            self.elsewhere.cleanup()
+            self.elsewhere.close()
         self.vault.close()
-        if self._lock is not None:
-            with contextlib.suppress(OSError):
-                self._lock.truncate(0)
-            self._lock.close()
-            self._lock = None
+        if hasattr(self, "root"):
+            self.root.close()
 
     # opening
 
@@ -119,10 +123,11 @@ class Store:
                 raise TargetError(f"{folder} holds something else. Choose an empty folder, or one that holds a backup.")
             if (folder / bag.OWN / "journal.sqlite").exists() or (folder / bag.OWN / "attachments.sqlite").exists():
                 raise TargetError(f"{folder} holds an export. Choose another folder for a backup.")
-            self.staged.mkdir(parents=True, exist_ok=True)
-            self._take_lock()
-            for place in (bag.VOLUMES, bag.RUNS):
-                (folder / place).mkdir(parents=True, exist_ok=True)
+            self.root = OutputFolder(folder, private=True)
+            if self.root.take_lock() is not None:
+                raise TargetError(f"{folder} is in use: another run is writing to it. Wait for it to end.")
+            for place in (f"{bag.OWN}/staged", bag.VOLUMES, bag.RUNS):
+                self.root.make_folder(place)
             first = ((bag.MANIFEST, b""), (bag.INFO, bag.info_text([], 0, 0, "")), (bag.README, bag.readme_text()),
                      (bag.BAGIT, bag.DECLARATION))  # fmt: skip
             if locked and not bag.is_backup(folder) and not is_locked(folder):
@@ -138,20 +143,35 @@ class Store:
             self.close()
             raise
 
-    def _take_lock(self) -> None:
-        self._lock = open(self.folder / bag.OWN / "lock", "a+b")  # noqa: SIM115  held until close
-        try:
-            lock_file(self._lock)
-        except OSError as error:
-            self._lock.close()
-            self._lock = None
-            raise TargetError(f"{self.folder} is in use: another run is writing to it. Wait for it to end.") from error
+    def _refuse_links(self) -> None:
+        """A link in place of one of its folders leads elsewhere. Raises InTheWay."""
+        for place in (bag.VOLUMES, bag.RUNS):
+            self.root.names(place)
+
+    def _lost_volumes(self) -> tuple[str, ...]:
+        """The volumes that are missing, or not what they were: what they held has to be stored again."""
+        lost = []
+        for path in bag.volumes_of(self.manifest):
+            stamp = self.root.stamp(path)
+            if stamp is not None and stamp == self.catalogue.seen_whole(path):
+                continue
+            if stamp is None or self.root.digest(path) != self.manifest[path]:
+                lost.append(path)
+            else:
+                self.untouched = False
+                self.catalogue.see_whole(path, stamp)
+        self.catalogue.lose(map(bag.volume_number, lost))
+        for path in bag.runs_of(self.manifest):
+            if not self.root.taken(path) and (copy := self.catalogue.copy_of(path)) is not None:
+                self.root.write(path, copy)
+                self.tell(f"{path} was missing; it was written again from the catalogue")
+        return tuple(lost)
 
     def failed(self, error: OSError) -> TargetError:
         """The error for a person, of something that went wrong when writing."""
-        import errno
-
-        if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
+        if isinstance(error, InTheWay):
+            return TargetError(f"{error.strerror}.")
+        if error.errno in FULL:
             return TargetError(_FULL.format(folder=self.folder))
         if not self.folder.exists():
             return TargetError(
@@ -186,7 +206,7 @@ class Store:
         """A file that is written, as it goes into the backup: sealed, where that is locked. Raises OSError."""
         if self.vault.locked:
             place = self.folder / bag.OWN / "staged"
-            place.mkdir(exist_ok=True)
+            self.root.make_folder(f"{bag.OWN}/staged")
             sealed = place / path.replace("/", " ")
             self.vault.seal(waiting, sealed)
             waiting.unlink()
@@ -197,12 +217,11 @@ class Store:
 
     def next_volume(self) -> int:
         """The number of the next volume."""
-        taken = [bag.volume_number(path) for path in self.manifest if path.startswith(bag.VOLUMES)]
-        return max(taken, default=0) + 1
+        return max(map(bag.volume_number, bag.volumes_of(self.manifest)), default=0) + 1
 
     def runs(self) -> list[str]:
         """The names of all runs, first to last."""
-        return sorted(bag.run_of(path) for path in self.manifest if path.startswith(bag.RUNS))
+        return [bag.run_of(path) for path in bag.runs_of(self.manifest)]
 
     def free_run(self, wanted: str) -> str:
         """A name for a run, later than all others even where the clock was set back."""
@@ -217,12 +236,7 @@ class Store:
 
     def replace(self, name: str, content: bytes) -> None:
         """Write a file beside data/ anew, whole or not at all. Raises OSError."""
-        waiting = self.folder / bag.OWN / "replacing"
-        with open(waiting, "wb") as file:
-            file.write(content)
-            file.flush()
-            os.fsync(file.fileno())
-        os.replace(waiting, self.folder / name)
+        self.root.write(name, content)
 
     def commit(self, new: list[NewFile], without: tuple[str, ...] = ()) -> None:
         """Make new files a part of the backup, and (after a join) `without` some that they stand for.
@@ -232,11 +246,11 @@ class Store:
         try:
             known = self._known_tags()
             for name in bag.TAG_MANIFESTS:
-                (self.folder / name).unlink(missing_ok=True)
+                self.root.unlink(name)
             for one in new:
-                os.replace(one.waiting, self.folder / one.path)
+                self.root.replace(one.waiting, one.path)
                 self.vault.forget(self.folder / one.path)
-            sync_files(self.folder, [])
+            self.root.sync()
             manifest = {path: digest for path, digest in self.manifest.items() if path not in without}
             manifest |= {one.path: one.digest for one in new}
             self.replace(bag.MANIFEST, bag.sums_text(manifest))
@@ -245,28 +259,32 @@ class Store:
             if not self.untouched:
                 for one in new:
                     self.catalogue.take_file(one.path, one.digest, self.plain(one.path))
+                    if stamp := self.root.stamp(one.path):
+                        self.catalogue.see_whole(one.path, stamp)
                 for path in without:
                     self.catalogue.forget_file(path)
                 self.catalogue.commit()
                 if self.vault.locked:
                     self._seal_catalogue()
             if without:
-                sync_files(self.folder, [])  # what stands for them is listed before they go
+                self.root.sync()  # what stands for them is listed before they go
             for path in without:
-                (self.folder / path).unlink(missing_ok=True)
+                self.root.unlink(path)
             # last: until they are there, a file that no list has is one that a killed run has left, not a foreign one
             self._write_tags(known)
-            for place in {self.staged, self.folder / bag.OWN / "staged"}:
-                shutil.rmtree(place, ignore_errors=True)
-            self.staged.mkdir(parents=True, exist_ok=True)
-            sync_files(self.folder, [])
+            self.root.stage("staged")
+            if self.vault.locked:
+                shutil.rmtree(self.staged, ignore_errors=True)
+                self.staged.mkdir()
+            self.root.sync()
         except OSError as error:
             raise self.failed(error) from error
 
     def _seal_catalogue(self) -> None:
-        waiting = self.folder / bag.OWN / "sealing"
+        waiting = self.root.stage("sealing") / bag.SEALED_CATALOGUE
         self.vault.seal(self.catalogue.path, waiting)
-        os.replace(waiting, self.folder / bag.SEALED_CATALOGUE)
+        self.root.replace(waiting, bag.SEALED_CATALOGUE)
+        self.root.clear(f"{bag.OWN}/sealing")
         self.vault.forget(self.folder / bag.SEALED_CATALOGUE)
 
     def _known_tags(self) -> dict[str, dict[str, str]]:
@@ -284,8 +302,7 @@ class Store:
     def _write_info(self) -> None:
         total = 0
         for path in self.manifest:
-            with contextlib.suppress(OSError):
-                total += (self.folder / path).stat().st_size
+            total += (self.root.stamp(path) or (0, 0))[0]
         sources = sorted({str(run["source"]) for run in self.all_runs() if run["source"] and not self.vault.locked})
         last = max(self.runs(), default="")
         self.replace(bag.INFO, bag.info_text(sources, total, len(self.manifest), last))
@@ -301,7 +318,7 @@ class Store:
         found = dict(known.get(name, {}))
         for path in bag.TAG_FILES:
             if path not in found:
-                digest = bag.digest_of(self.folder / path, algorithm)
+                digest = self.root.digest(path, algorithm)
                 if digest is not None:
                     found[path] = digest
         return found
@@ -311,7 +328,7 @@ class Store:
     def all_runs(self) -> list[dict[str, Any]]:
         """All runs, first to last: what the catalogue has of them, and those in which nothing changed."""
         quiet = [
-            {"number": 0, "name": run.head["run"], "source": run.head["source"], "state": run.end["end"],
+            {"number": 0, "name": run.head["run"], "source": run.head["source"], "state": run.end.get("end", "stopped"),
              **{key: int(run.end.get(key, 0)) for key in ("added", "gone", "changed", "failed", "bytes")}}
             for run in self.quiet
         ]  # fmt: skip
@@ -324,7 +341,7 @@ class Store:
             raise MessageError("the backup does not hold its bytes")
         path = self.folder / bag.volume_path(stored.volume, self.vault.suffix)
         try:
-            with open(self.vault.plain(path), "rb") as file:
+            with open_regular(self.vault.plain(path)) as file:
                 data = unpacked(*read_packed(file, stored.offset, stored.packed), stored.size)
         except OSError as error:
             raise MessageError(f"{path} can't be read: {error.strerror or error}") from error

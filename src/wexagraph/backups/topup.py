@@ -20,12 +20,13 @@ from wexagraph.backups.runlists import FolderChange, Holding, moment_text
 from wexagraph.backups.store import NewFile, Store
 from wexagraph.backups.vault import Ask
 from wexagraph.backups.volumes import MOST_BYTES, VolumeWriter
-from wexagraph.errors import MessageError, SourceError
+from wexagraph.errors import FolderError, MessageError, SourceError
 from wexagraph.exports.plan import folder_path
 from wexagraph.exports.pool import Batch, WorkerLost, Workers
 from wexagraph.exports.target import keep_apart
+from wexagraph.files import create_private
 from wexagraph.selection import Choice
-from wexagraph.sources import Envelope, Share, Source
+from wexagraph.sources import Envelope, Share, Source, Trouble
 from wexagraph.sources.base import bounded
 
 VOLUME_SIZE = 1_000_000_000
@@ -112,7 +113,7 @@ class _Run:
         waiting = store.staged / "run.jsonl"
         folders = self.choice.folders_of(self.source)
         try:
-            with open(waiting, "wb") as self.list:
+            with create_private(waiting) as self.list:
                 self.list.write(runlists.head_line(name, self.source.location))
                 for folder in folders:
                     if self.stopped():
@@ -121,6 +122,7 @@ class _Run:
                     self._folder(folder)
                 self._close_volume()
                 report.bytes += self.list.tell()
+                self.source.settle()
                 report.troubles += [(t.where, t.reason) for t in self.source.troubles]
                 report.missing_ids = sorted(self.unmet) if report.state == "whole" else []
                 self.list.write(runlists.line({"end": report.state, "added": report.added, "known": report.known,
@@ -147,8 +149,28 @@ class _Run:
             self.catalogue.take_run(found)
         listed = self.store.ready(waiting, bag.run_path(name))
         self.report.volumes = len(self.new)
-        self.store.commit([*self.new, listed])
+        self.store.commit([*self.new, listed], without=self._stored_again())
         self.report.messages = self.catalogue.counts()[0]
+
+    def _stored_again(self) -> tuple[str, ...]:
+        """Of the volumes that were lost, those whose messages are all stored again: they are needed no more."""
+        replaced = []
+        for path in self.store.lost:
+            missing = self.catalogue.still_lost(bag.volume_number(path))
+            if missing:
+                reason = (
+                    f"it is missing or damaged, and {missing:,} of its messages are not in this source any more. "
+                    "`wexagraph verify` with --repair and another copy of the backup mends it"
+                )
+                self.report.troubles.append((f"{self.report.into}/{path}", reason))
+            else:
+                replaced.append(path)
+        if self.store.lost:
+            count = len(self.store.lost)
+            self.store.tell(
+                f"{count} volume{'s' * (count != 1)} missing or damaged; what the source has of them was stored again"
+            )
+        return tuple(replaced)
 
     def _keep_what_is_there(self, waiting: Path) -> None:
         """The source has gone: what was stored so far waits below `.wexagraph`, and the next run takes it in."""
@@ -165,7 +187,8 @@ class _Run:
         state = catalogue.folder_state(source.location, folder)
         self.folder = catalogue.folder(source.location, folder)
         change = FolderChange(folder, stamp if whole else "", state[1] if state else "")
-        if whole and state is not None and stamp and state[0] == stamp and self.seen is None:
+        unchanged = whole and state is not None and stamp and state[0] == stamp
+        if unchanged and self.seen is None and not catalogue.relies_on_lost(self.folder or 0):
             self.list.write(runlists.folder_line(change))
             count = catalogue.count_held(self.folder or 0)
             self.report.read += count
@@ -178,10 +201,15 @@ class _Run:
         self.moved.clear()
         failed = self.report.failed
         envelopes = source.outline(folder) if whole else choice.of_share(source, folder)
-        if whole and self.folder is None and self._is_worth_shares(folder):
-            self._take_shares(folder)
-        else:
-            self._take(self._strange(envelopes))
+        try:
+            if whole and self.folder is None and self._is_worth_shares(folder):
+                self._take_shares(folder)
+            else:
+                self._take(self._strange(envelopes))
+        except FolderError as error:
+            source.troubles.append(Trouble(folder, error.reason))
+            self._restamp(at, change, self.list.tell())
+            return
         if whole and self.report.state == "whole" and self.folder is not None:
             for place, digest in catalogue.unseen(self.folder):
                 self.report.gone += digest not in self.moved  # it may lie at another place of the folder now
@@ -268,7 +296,7 @@ class _Run:
 
         for number in range(count):
             share = (number, count)
-            running.append((share, self._pool().submit_lasting(pack_share, self.source.location, folder, share)))
+            running.append((share, self._pool().submit_lasting(pack_share, self.source.address, folder, share)))
             if len(running) > 2 * self.jobs:
                 finish()
             if self.stopped():
@@ -281,7 +309,7 @@ class _Run:
         if self.source.reopens:
             for batch in bounded(envelopes, _BATCH_MESSAGES, _BATCH_BYTES):
                 rows = [(e, (e.folder, e.place, e.stamp, e.size, e.arrival)) for e in batch]
-                yield Batch(lambda items: self._submit(items, pack_from, self.source.location), rows)
+                yield Batch(lambda items: self._submit(items, pack_from, self.source.address), rows)
             return
         read = self.source.read_many(envelopes)
         while found := _bounded_read(read):

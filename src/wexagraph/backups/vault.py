@@ -7,11 +7,12 @@ with the passphrase. So any program that knows the format opens them: `age -d ke
 from __future__ import annotations
 
 import os
-import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
 from wexagraph.errors import CallError, MessageError
+from wexagraph.files import open_regular
+from wexagraph.temporary import TemporaryFolder
 
 KEY = "key.age"
 SEALED = ".age"
@@ -24,7 +25,7 @@ class Vault:
 
     def __init__(self, secret: str = "") -> None:
         self._secret = secret
-        self._folder: tempfile.TemporaryDirectory[str] | None = None
+        self._folder: TemporaryFolder | None = None
         self._plain: dict[Path, Path] = {}
 
     @property
@@ -40,8 +41,8 @@ class Vault:
     def folder(self) -> Path:
         """A private folder on this machine for what must not lie open beside the backup; gone when the vault closes."""
         if self._folder is None:
-            self._folder = tempfile.TemporaryDirectory(prefix="wexagraph-", ignore_cleanup_errors=True)
-        return Path(self._folder.name)
+            self._folder = TemporaryFolder()
+        return self._folder.path
 
     def plain(self, path: Path) -> Path:
         """Where the file can be read as it is. Raises MessageError where it can't be opened, OSError."""
@@ -54,6 +55,7 @@ class Vault:
             if not path.exists():
                 raise MessageError(f"{path} is missing")
             try:
+                open_regular(path).close()
                 decrypt_file(str(path), str(opened), [x25519.Identity.from_str(self._secret)])
             except (DecryptError, OSError, ValueError) as error:
                 opened.unlink(missing_ok=True)
@@ -72,6 +74,7 @@ class Vault:
         from pyrage import encrypt_file, x25519
 
         encrypt_file(str(plain), str(sealed), [x25519.Identity.from_str(self._secret).to_public()])
+        os.chmod(sealed, 0o600)
         with open(sealed, "rb+") as file:
             os.fsync(file.fileno())
 
@@ -84,7 +87,7 @@ class Vault:
     def close(self) -> None:
         """Remove what lies open."""
         if self._folder is not None:
-            self._folder.cleanup()
+            self._folder.close()
             self._folder = None
         self._plain.clear()
 
@@ -103,7 +106,8 @@ def unlock(folder: Path, ask: Ask | None) -> Vault:
     from pyrage import DecryptError, passphrase
 
     try:
-        sealed = (folder / KEY).read_bytes()
+        with open_regular(folder / KEY) as file:
+            sealed = file.read(1 << 16)
         return Vault(passphrase.decrypt(sealed, ask(False)).decode("ascii").strip())
     except DecryptError as error:
         raise CallError(f"the passphrase does not open {folder}, or its {KEY} is damaged.") from error

@@ -16,6 +16,7 @@ from wexagraph.backups.vault import Ask, Vault, is_locked, unlock
 from wexagraph.backups.volumes import Member, members, read_packed, unpacked
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.exports.pool import Workers
+from wexagraph.files import open_regular
 
 _AT_ONCE = 1000
 
@@ -218,18 +219,21 @@ class _Check:
     def deep(self, jobs: int) -> None:
         """Unpack and digest every message, resolve every line of the lists, compare the catalogue."""
         held: dict[str, str] = {}
-        volumes = [path for path in sorted(self.manifest) if path.startswith(bag.VOLUMES)]
+        volumes = bag.volumes_of(self.manifest)
         for path, digest, _, reason in _all_members(self._opened(volumes), jobs):
             if reason:
                 self.found.add(path, "damaged", reason)
             else:
                 held[digest] = path
         self.found.messages = len(held)
-        for path in sorted(path for path in self.manifest if path.startswith(bag.RUNS)):
+        for path in bag.runs_of(self.manifest):
             try:
                 found = runlists.read(self.vault.plain(self.root / path))
             except MessageError as error:
                 self.found.add(path, "damaged", str(error))
+                continue
+            if not found.is_whole:
+                self.found.add(path, "damaged", "it is not whole")
                 continue
             lost = sum(h.digest not in held for change in found.folders for h in change.present)
             if lost and self._all_volumes_whole():
@@ -267,7 +271,7 @@ class _Check:
     def take_along(self) -> None:
         """Name the messages that a damaged or missing volume takes along."""
         for finding in self.found.findings:
-            if not finding.path.startswith(bag.VOLUMES) or finding.state == "foreign":
+            if not (finding.path.startswith(bag.VOLUMES) and bag.is_ours(finding.path)) or finding.state == "foreign":
                 continue
             whole = {
                 d
@@ -284,7 +288,7 @@ class _Check:
         if found:
             return found
         prefix = bag.volume_path(volume) + ":"
-        for path in sorted(path for path in self.manifest if path.startswith(bag.RUNS)):
+        for path in bag.runs_of(self.manifest):
             try:
                 for value in runlists.values(self.vault.plain(self.root / path)):
                     if str(value.get("member", "")).startswith(prefix):
@@ -322,7 +326,7 @@ def _members_of(path: str, plain: Path, listed: list[Member] | None = None) -> l
     try:
         if listed is None:
             listed = members(plain)
-        with open(plain, "rb") as file:
+        with open_regular(plain) as file:
             for member in listed:
                 digest, reason = _prove(file, member)
                 found.append((path, digest, member.name, reason))

@@ -17,6 +17,8 @@ from typing import BinaryIO
 from wexagraph.backups.deflating import deflate
 from wexagraph.backups.packing import Packed
 from wexagraph.errors import MessageError
+from wexagraph.files import create_private, open_regular
+from wexagraph.zips import out_of_proportion
 
 MOST_BYTES = 4_000_000_000
 MOST_MEMBERS = 65_000
@@ -47,7 +49,7 @@ class VolumeWriter:
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self._file: BinaryIO = open(path, "wb", buffering=0)  # noqa: SIM115  closed by close
+        self._file = create_private(path, buffering=0)
         self._held: list[bytes] = []
         self._held_bytes = 0
         self._digest = hashlib.sha256()
@@ -166,7 +168,7 @@ def salvage(path: Path) -> Iterator[tuple[Member, bytes]]:
             _, _, _, method, time, date, crc, packed, size, name_length, extra = _LOCAL.unpack(head)
             raw = file.read(name_length + extra)[:name_length]
             content = file.read(packed)
-            if len(content) < packed:
+            if len(content) < packed or out_of_proportion(size, packed):
                 return
             member = Member(raw.decode("utf-8", "replace"), at, packed, size, method, crc, date << 16 | time)
             yield member, content
@@ -189,6 +191,8 @@ def read_packed(file: BinaryIO, offset: int, packed: int) -> tuple[bytes, int]:
 
 def unpacked(content: bytes, method: int, size: int) -> bytes:
     """The bytes of a message, as many as its entry says. Raises MessageError where they can't be had back."""
+    if out_of_proportion(size, len(content)):
+        raise MessageError(f"{len(content):,} bytes would unpack to {size:,}: refused")
     if method == 0:
         data = content
     else:
@@ -204,7 +208,7 @@ def unpacked(content: bytes, method: int, size: int) -> bytes:
 
 def _reading(path: Path) -> BinaryIO:
     try:
-        return open(path, "rb")
+        return open_regular(path)
     except OSError as error:
         raise MessageError(f"{path} can't be read: {error.strerror or error}") from error
 

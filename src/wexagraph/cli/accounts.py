@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import json
-import os
 import sys
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 import click
 
-from wexagraph.cli.secrets import command_output
+from wexagraph.cli.secrets import command_output, from_environment
 from wexagraph.errors import CallError, SourceError, TargetError
 from wexagraph.sources.accounts import Account, Secret, parse_url
 from wexagraph.text import one_line
@@ -43,8 +42,8 @@ class Known:
             raise SourceError(f"{account.host} refuses the password of {account.user} that it took before. Check it.")
         if self.password_command:
             return Secret(command_output(self.password_command, "password-command of wexagraph.toml"))
-        if os.environ.get(self.variable):
-            return Secret(os.environ[self.variable])
+        if found := from_environment(self.variable):
+            return Secret(found)
         stored = from_keyring(account)
         if stored is not None:
             return Secret(stored)

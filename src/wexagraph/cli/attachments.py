@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 from typing import Any
 
@@ -18,7 +17,7 @@ from wexagraph.naming import NamePattern
 from wexagraph.notes import CODES
 from wexagraph.pages.options import PageOptions
 from wexagraph.selection.criteria import parse_size
-from wexagraph.text import one_line, size
+from wexagraph.text import one_line, size, to_json
 
 
 @click.command("attachments")
@@ -62,7 +61,7 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
     report = _run(context, source, into, values, options)
     if as_json:
         machine_output()
-        click.echo(json.dumps(_as_dict(report), ensure_ascii=False, indent=1))
+        click.echo(to_json(_as_dict(report)))
     else:
         _print(report)
     if report.interrupted:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import sys
 import time
@@ -17,7 +16,8 @@ from wexagraph.cli.parameters import SOURCE, choosing, into_option, make_choice,
 from wexagraph.cli.secrets import passphrase
 from wexagraph.errors import CallError
 from wexagraph.selection.criteria import parse_size
-from wexagraph.text import one_line, size
+from wexagraph.sources import Stored
+from wexagraph.text import one_line, size, to_json
 
 if TYPE_CHECKING:
     from wexagraph.backups.report import RunReport
@@ -59,8 +59,8 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
         wish = wish_afterwards(values["afterwards"], values["yes"])
     else:
         wish = None
-    proved: list[tuple[str, str, str, str]] = []
-    seen = (lambda *told: proved.append(told)) if wish is not None else None
+    proved: list[Stored] = []
+    seen = (lambda *where: proved.append(Stored(*where))) if wish is not None else None
     with opened(context, source) as mailbox, running() as tell, stoppable(Display(("backup",))) as stopped:
         report = backup(
             mailbox, into, choice, volume_size=limit, jobs=values["jobs"] or os.cpu_count() or 1, progress=tell,
@@ -70,12 +70,12 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
         if wish is not None and report.state == "whole":
             from wexagraph.cli.clearing import clear
 
-            report.changed_at_the_source = clear(mailbox, wish, into, proved, values["yes"])
+            report.changed_at_the_source, report.spared = clear(mailbox, wish, into, proved, values["yes"])
     if as_json:
         from wexagraph.cli.terminal import machine_output
 
         machine_output()
-        click.echo(json.dumps(report.as_dict(), ensure_ascii=False, indent=1))
+        click.echo(to_json(report.as_dict()))
     else:
         _print(report)
     if report.state != "whole":
@@ -117,7 +117,7 @@ def running() -> Iterator[Callable[[int, int], None]]:
 
 
 def _print(report: RunReport) -> None:
-    from wexagraph.cli.summary import print_unknown, seconds
+    from wexagraph.cli.summary import print_spared, print_unknown, seconds
 
     click.echo(
         f"{report.read:,} message{'s' * (report.read != 1)} looked at: {report.added:,} new, {report.known:,} there "
@@ -132,6 +132,7 @@ def _print(report: RunReport) -> None:
     if report.changed_at_the_source is not None:
         count = report.changed_at_the_source
         click.echo(f"At the source: {count:,} message{'s' * (count != 1)} changed.")
+    print_spared(report.spared)
     for id, folder, reason in report.failures[:_SHOWN]:
         click.secho(f"Failed: {id} in {one_line(folder)}: {one_line(reason)}", fg="red")
     for where, reason in report.troubles[:_SHOWN]:

@@ -2,43 +2,22 @@
 
 from __future__ import annotations
 
-import click
+from pathlib import Path
 
+from wexagraph.backups.proving import proved
+from wexagraph.cli.export import apply_changes, make_changes
 from wexagraph.cli.secrets import passphrase
-from wexagraph.errors import CallError
-from wexagraph.sources import Source
-from wexagraph.sources.imap.changes import Afterwards, Changes
-from wexagraph.text import one_line
-
-Seen = tuple[str, str, str, str]
+from wexagraph.sources import Source, Stored
+from wexagraph.sources.imap.changes import Afterwards
 
 
-def clear(mailbox: Source, wish: Afterwards, into: str, seen: list[Seen], sure: bool) -> int:
-    """Do at the source what was wished, with messages (folder, place, stamp, digest) that are proved in the backup.
+def clear(
+    mailbox: Source, wish: Afterwards, into: str, seen: list[Stored], sure: bool
+) -> tuple[int, list[tuple[str, str]]]:
+    """Do at the source what was wished, with messages that are proved in the backup.
 
-    Returns how many were changed. Raises CallError, SourceError.
+    Returns how many were changed, and those that were left alone. Raises CallError, SourceError.
     """
-    from pathlib import Path
-
-    from wexagraph.backups.proving import proved
-    from wexagraph.sources.imap import ImapSource
-
-    if not isinstance(mailbox, ImapSource):
-        raise CallError(f"--afterwards works on an IMAP account; {mailbox.kind} is only ever read.")
-    changes = Changes(mailbox, wish)
-    safe = proved(Path(into), {digest for _, _, _, digest in seen}, passphrase)
-    folders: dict[tuple[str, str], list[int]] = {}
-    count = 0
-    for folder, place, stamp, digest in seen:
-        if digest in safe:
-            folders.setdefault((folder, stamp), []).append(int(place))
-            count += 1
-    if not count:
-        click.echo("Nothing to do at the source: no message is proved in the backup.", err=True)
-        return 0
-    told = changes.told({folder: len(uids) for (folder, _), uids in folders.items()})
-    if sure:
-        click.echo(f"At the source: {one_line(told)}.", err=True)
-    elif not click.confirm(f"All of them were read back from the backup. Now {one_line(told)}?", err=True):
-        return 0
-    return sum(changes.apply(folder, stamp, uids) for (folder, stamp), uids in folders.items())
+    changes = make_changes(mailbox, wish)
+    safe = proved(Path(into), {message.digest for message in seen}, passphrase)
+    return apply_changes(changes, [m for m in seen if m.digest in safe], sure, "read back from the backup")

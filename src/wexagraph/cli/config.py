@@ -20,8 +20,16 @@ if TYPE_CHECKING:
 NAME = "wexagraph.toml"
 _TABLES = ("options", "sources", "accounts")
 _NEVER = frozenset({"help", "config", "version", "into", "id", "csv", "json", "afterwards", "yes"})
-_TRUSTED = frozenset({"password", "owner-password"})
-"""Options that can run a command or read any file."""
+_HARMLESS = frozenset(
+    (
+        "zone as name paper landscape margin scale background no-background header footer text-font text-size engine "
+        "attachments open-zips bind unquote flat tag evidence headers property archival show-hidden read-back cover "
+        "no-read-back patience jobs volume-size by-folder inline nested once file-larger file-smaller deep folder from "
+        "to cc subject body text since before larger smaller keyword seen unseen attached newest except"
+    ).split()
+)
+"""What the file of a working folder may set: nothing that names a place, a server, a file elsewhere or a program. Who
+fills a folder with mail for a clerk must not send a password anywhere by it."""
 
 
 @dataclass
@@ -40,7 +48,7 @@ class Config:
             raise self._unknown(name)
         return self.accounts[name]
 
-    def open(self, source: str, as_of: str = "") -> Source:
+    def open(self, source: str, as_of: str = "", links: bool = False) -> Source:
         """Open what a SOURCE argument names: a path, an account's URL, or an `@name`; a backup as it was on a day.
 
         Raises CallError, SourceError.
@@ -70,7 +78,7 @@ class Config:
                 return BackupSource(path, as_of, zone_name(None), passphrase)
         if as_of:
             raise CallError(f"--as-of is for backups; {source} is none, and is only known as it is now.")
-        return open_source(known.account(), known.login) if known else open_source(source)
+        return open_source(known.account(), known.login) if known else open_source(source, links=links)
 
     def _unknown(self, name: str) -> CallError:
         names = [*self.sources, *self.accounts]
@@ -117,7 +125,7 @@ def _read(path: Path, context: click.Context, config: Config, trusted: bool) -> 
     for table, values in content.items():
         if table not in _TABLES or not isinstance(values, dict):
             raise _wrong(path, text, "", table, f"{table!r} is nothing that can be set here", table, _TABLES)
-    _sources(path, text, content.get("sources", {}), config)
+    _sources(path, text, content.get("sources", {}), config, trusted)
     accounts = content.get("accounts", {})
     if accounts and not trusted:
         # a folder that somebody else has filled must not run commands, nor send passwords to a server of its choice
@@ -126,8 +134,7 @@ def _read(path: Path, context: click.Context, config: Config, trusted: bool) -> 
     _accounts(path, text, accounts, config)
     options = content.get("options", {})
     for key in options:
-        if key in _TRUSTED and not trusted:
-            # as with accounts: it could run a command
+        if not trusted and key not in _NEVER and _is_an_option(context, key) and not _may_set(key, options[key]):
             what = f"{key} is taken from the user's own configuration folder, or from a file named with --config"
             raise _wrong(path, text, "options", key, what, "", [])
         config.origins[key] = f"{path}, line {_line(text, 'options', key)}"
@@ -156,13 +163,37 @@ def _line(text: str, table: str, key: str) -> int:
     return 1
 
 
-def _sources(path: Path, text: str, values: dict[str, Any], config: Config) -> None:
+def _may_set(key: str, value: Any) -> bool:
+    """Whether the file of a working folder may set an option to a value."""
+    return key in _HARMLESS and (key != "cover" or value in (True, "built-in"))
+
+
+def _is_an_option(context: click.Context, key: str) -> bool:
+    group = context.command
+    assert isinstance(group, click.Group)
+    commands = (group.get_command(context, name) for name in group.list_commands(context))
+    return any(f"--{key}" in (*p.opts, *p.secondary_opts) for c in commands if c for p in c.params)
+
+
+def _sources(path: Path, text: str, values: dict[str, Any], config: Config, trusted: bool) -> None:
     for name, location in values.items():
         if not isinstance(location, str) or not location:
             raise _wrong(path, text, "sources", name, f"the source {name!r} must be a path in quotation marks", "", [])
+        if not trusted and not _lies_below(path.parent, location):
+            what = (
+                f"{name} lies outside this folder: such a source is taken from the user's own configuration folder, or "
+                "from a file named with --config"
+            )
+            raise _wrong(path, text, "sources", name, what, "", [])
         if "://" not in location:
             location = str(path.parent / Path(location).expanduser())
         config.sources[name] = location
+
+
+def _lies_below(folder: Path, location: str) -> bool:
+    if "://" in location or location.startswith(("~", "/", "@")):
+        return False
+    return (folder / location).resolve().is_relative_to(folder.resolve())
 
 
 def _accounts(path: Path, text: str, values: dict[str, Any], config: Config) -> None:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import asdict
 
 import click
 
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.parameters import BACKUP, into_option
-from wexagraph.text import one_line, size
+from wexagraph.text import one_line, size, to_json
 
 
 @click.command("copy")
@@ -25,7 +24,7 @@ def command(backup: str, into: str, as_json: bool) -> int:
         from wexagraph.cli.terminal import machine_output
 
         machine_output()
-        click.echo(json.dumps(asdict(report), ensure_ascii=False, indent=1))
+        click.echo(to_json(asdict(report)))
     else:
         removed = f", {len(report.removed):,} that were joined removed" if report.removed else ""
         click.echo(f"{len(report.copied):,} files copied, {report.already:,} there already{removed}; "

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import sys
 from collections import Counter
@@ -18,12 +17,11 @@ from wexagraph.errors import CallError
 from wexagraph.exports.options import ARCHIVE_FORMATS, BINDINGS, BOUND_PATTERN, MESSAGE_FORMATS, ExportOptions
 from wexagraph.naming import DEFAULT_PATTERN, NamePattern, TextPattern
 from wexagraph.pages.options import ENGINES
-from wexagraph.text import one_line
+from wexagraph.text import one_line, to_json
 
 if TYPE_CHECKING:
     from wexagraph.exports.report import Report
-    from wexagraph.exports.stored import Stored
-    from wexagraph.sources import Source
+    from wexagraph.sources import Source, Stored
     from wexagraph.sources.imap.changes import Afterwards, Changes
 
 _FORMATS = (*MESSAGE_FORMATS, *ARCHIVE_FORMATS)
@@ -81,7 +79,7 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
         from wexagraph.cli.terminal import machine_output
 
         machine_output()
-        click.echo(json.dumps(report.as_dict(), ensure_ascii=False, indent=1))
+        click.echo(to_json(report.as_dict()))
     else:
         from wexagraph.cli.summary import print_summary
 
@@ -139,16 +137,17 @@ def run_export(
     with opened(context, source) as mailbox, display, stoppable(display) as stopped:
         then = None
         if wish is not None:
-            changes = _changes(mailbox, wish)
+            changes = make_changes(mailbox, wish)
 
-            def then(found: list[Stored]) -> int:
+            def then(stored: list[Stored]) -> tuple[int, list[tuple[str, str]]]:
                 display.close()
-                return _apply(changes, found, sure)
+                return apply_changes(changes, stored, sure, "stored and read back")
 
         return export(mailbox, into, choice, options, progress=display.update, stopped=stopped, afterwards=then)
 
 
-def _changes(mailbox: Source, wish: Afterwards) -> Changes:
+def make_changes(mailbox: Source, wish: Afterwards) -> Changes:
+    """What can change messages of an account. Raises CallError for a source that is only ever read."""
     from wexagraph.sources.imap import ImapSource
     from wexagraph.sources.imap.changes import Changes
 
@@ -157,20 +156,17 @@ def _changes(mailbox: Source, wish: Afterwards) -> Changes:
     return Changes(mailbox, wish)
 
 
-def _apply(changes: Changes, found: list[Stored], sure: bool) -> int:
-    """Say what will be done, ask unless it was allowed, and do it. Returns how many messages were changed."""
-    told = changes.told(Counter(folder for folder, _, _ in found))
-    if not found:
-        click.echo("Nothing to do at the source: no message is stored whole.", err=True)
-        return 0
+def apply_changes(changes: Changes, stored: list[Stored], sure: bool, kept: str) -> tuple[int, list[tuple[str, str]]]:
+    """Say what will be done, ask unless it was allowed, and do it.
+
+    `kept` says how the messages are kept. Returns how many were changed at the source, and those that were left alone.
+    """
+    if not stored:
+        click.echo(f"Nothing to do at the source: no message is {kept}.", err=True)
+        return 0, []
+    told = changes.told(Counter(message.folder for message in stored))
     if sure:
         click.echo(f"At the source: {one_line(told)}.", err=True)
-    elif not click.confirm(f"All of them are stored and read back. Now {one_line(told)}?", err=True):
-        return 0
-    done = 0
-    folders: dict[tuple[str, str], list[int]] = {}
-    for folder, place, stamp in found:
-        folders.setdefault((folder, stamp), []).append(int(place))
-    for (folder, stamp), uids in folders.items():
-        done += changes.apply(folder, stamp, uids)
-    return done
+    elif not click.confirm(f"All of them are {kept}. Now {one_line(told)}?", err=True):
+        return 0, []
+    return changes.apply(stored)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import json
 import sys
 from datetime import UTC, datetime
 from typing import Any
@@ -11,11 +10,11 @@ from typing import Any
 import click
 
 from wexagraph.cli.exits import OK, SOME_FAILED
-from wexagraph.cli.parameters import AS_OF, SOURCE, ZONE, opened, say_troubles, zone_name
+from wexagraph.cli.parameters import AS_OF, LINKS, SOURCE, ZONE, opened, say_troubles, zone_name
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
-from wexagraph.text import cell, one_line, size
+from wexagraph.text import cell, one_line, size, to_json
 
 _COLUMNS = ("folder", "messages", "bytes", "oldest", "newest")
 
@@ -24,6 +23,7 @@ _COLUMNS = ("folder", "messages", "bytes", "oldest", "newest")
 @SOURCE
 @ZONE
 @AS_OF
+@LINKS
 @click.option("--csv", "as_csv", is_flag=True, help="CSV on standard output.")
 @click.option("--json", "as_json", is_flag=True, help="JSON on standard output.")
 @click.pass_context
@@ -36,7 +36,7 @@ def command(context: click.Context, source: str, zone: str | None, as_csv: bool,
             count, total = 0, 0
             oldest: datetime | None = None
             newest: datetime | None = None
-            for envelope in mailbox.envelopes(folder):
+            for envelope in mailbox.readable(folder, mailbox.envelopes(folder)):
                 count, total = count + 1, total + envelope.size
                 moment = envelope.date()[0]
                 if moment is not None:
@@ -54,8 +54,8 @@ def command(context: click.Context, source: str, zone: str | None, as_csv: bool,
             console.print(table)
             messages, total = sum(row["messages"] for row in rows), sum(row["bytes"] for row in rows)
             console.print(
-                f"{len(rows)} folder{'s' * (len(rows) != 1)}, {messages:,} messages, {size(total)}. "
-                f"Kind: {mailbox.kind}.",
+                f"{len(rows)} folder{'s' * (len(rows) != 1)}, {messages:,} message{'s' * (messages != 1)}, "
+                f"{size(total)}. Kind: {mailbox.kind}.",
                 style="dim",
             )
         return SOME_FAILED if say_troubles(mailbox) else OK
@@ -69,6 +69,6 @@ def _print_for_programs(rows: list[dict[str, Any]], as_csv: bool) -> None:
     if as_csv:
         writer = csv.writer(sys.stdout, lineterminator="\r\n")
         writer.writerow(_COLUMNS)
-        writer.writerows([cell(str(row[name])) for name in _COLUMNS] for row in rows)
+        writer.writerows([cell(one_line(str(row[name]))) for name in _COLUMNS] for row in rows)
     else:
-        print(json.dumps(rows, ensure_ascii=False, indent=1))
+        print(to_json(rows))

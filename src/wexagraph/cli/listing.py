@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import io
-import json
 import os
 import shutil
 import sys
@@ -22,7 +21,7 @@ from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Share, Source, reopen
-from wexagraph.text import cell, one_line, shortened, size
+from wexagraph.text import cell, one_line, shortened, size, to_json
 
 _LARGE = 64 * 1024 * 1024  # bytes of a source that are worth starting processes for
 _SHARE = 16 * 1024 * 1024
@@ -88,7 +87,7 @@ def _tables(mailbox: Source, choice: Choice) -> Iterator[str]:
     from wexagraph.exports.pool import Workers
 
     shares = [
-        (mailbox.location, choice, folder, (number, count))
+        (mailbox.address, choice, folder, (number, count))
         for folder in folders
         for count in [mailbox.size(folder) // _SHARE + 1]
         for number in range(count)
@@ -119,13 +118,13 @@ def _table(mailbox: Source, envelopes: Iterable[Envelope]) -> str:
         writer.writerow(
             (
                 envelope.id,
-                cell(envelope.folder),
+                cell(one_line(envelope.folder)),
                 moment.isoformat() if moment else "",
                 cell(one_line(str(header.sender))),
                 cell(one_line(header.subject)),
                 envelope.size,
                 cell(one_line("; ".join(leaf.name or leaf.type for leaf in leaves))) if leaves else "",
-                " ".join(sorted(envelope.flags)),
+                cell(one_line(" ".join(sorted(envelope.flags)))),
             )
         )
     return out.getvalue()
@@ -135,7 +134,7 @@ def _json(mailbox: Source, choice: Choice) -> None:
     machine_output()
     before = "[\n"
     for envelope in choice.select(mailbox):
-        sys.stdout.write(before + json.dumps(_as_dict(mailbox, envelope), ensure_ascii=False))
+        sys.stdout.write(before + to_json(_as_dict(mailbox, envelope), indent=None))
         before = ",\n"
     sys.stdout.write("[]\n" if before == "[\n" else "\n]\n")
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import gc
 import os
+import signal
+import sqlite3
 import sys
 from importlib import import_module
 
@@ -11,7 +13,9 @@ import click
 
 import wexagraph
 from wexagraph.cli.exits import INTERRUPTED, OK, UNUSABLE, WRONG_CALL
+from wexagraph.cli.secrets import from_environment
 from wexagraph.errors import CallError, SourceError, TargetError, WexagraphError
+from wexagraph.temporary import clear_abandoned
 
 COMMANDS = {  # name: module, and the line that --help shows without loading the module
     "demo": ("demo", "Make the Saltmere demo mailbox and run the full example on it."),
@@ -81,10 +85,22 @@ def run() -> None:
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")
     gc.set_threshold(50_000, 20, 20)  # the work makes many small things that live for one message
-    sys.exit(_code())
+    for name in ("SIGTERM", "SIGHUP"):
+        if hasattr(signal, name):
+            signal.signal(getattr(signal, name), _end)
+    for variable in ("WEXAGRAPH_PASSWORD", "WEXAGRAPH_PASSPHRASE"):
+        from_environment(variable)  # before any child is started
+    clear_abandoned()
+    sys.exit(code_of_call())
 
 
-def _code() -> int:
+def _end(number: int, _: object) -> None:
+    """Asked to end: as with a second Ctrl-C, what lies open is cleared on the way out."""
+    raise KeyboardInterrupt
+
+
+def code_of_call() -> int:
+    """Run the command that the arguments name. Returns its exit code; errors were shown as sentences."""
     try:
         result = cli.main(prog_name="wexagraph", standalone_mode=False)
         return result if isinstance(result, int) else OK
@@ -107,6 +123,8 @@ def _code() -> int:
     except OSError as error:
         where = f" {error.filename}" if error.filename else ""
         return _say(f"the system refused{where}: {error.strerror or error}.", UNUSABLE)
+    except sqlite3.Error as error:
+        return _say(f"a database of ours can't be read: {error}. `wexagraph verify DIR` tells more.", UNUSABLE)
     except Exception as error:
         if os.environ.get("WEXAGRAPH_TRACE"):
             raise

@@ -13,6 +13,7 @@ from wexagraph.cli.parameters import zone_name
 from wexagraph.cli.secrets import PROMPT, secret
 from wexagraph.errors import CallError
 from wexagraph.exports.options import NO_LOCKED_ARCHIVE
+from wexagraph.files import open_regular
 from wexagraph.naming import TextPattern
 from wexagraph.pages.options import (
     ALLOWED,
@@ -30,6 +31,8 @@ from wexagraph.pages.options import (
 F = TypeVar("F", bound=Callable[..., Any])
 BUILT_IN = "built-in"
 _MOST_TEMPLATE = 1_000_000
+_MOST_PICTURE = 20_000_000
+_COVER_PATIENCE = 20.0
 _PICTURES = {".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif",
              ".svg": "image/svg+xml"}  # fmt: skip
 
@@ -203,16 +206,27 @@ def _cover(given: str | None) -> Cover | None:
 
     path = Path(given).expanduser()
     try:
-        with path.open(encoding="utf-8") as file:
-            template = file.read(_MOST_TEMPLATE + 1)
+        with open_regular(path, follow=True) as file:
+            template = file.read(_MOST_TEMPLATE * 4 + 1).decode("utf-8")
     except (OSError, UnicodeDecodeError) as error:
         reason = getattr(error, "strerror", None) or "it is not UTF-8"
         raise CallError(f"the cover sheet {given} can't be read: {reason}.") from error
     if len(template) > _MOST_TEMPLATE:
         raise CallError(f"the cover sheet {given} has more than {_MOST_TEMPLATE:,} characters.")
     cover = Cover(template, path.name, _pictures(path, template))
-    check(cover)
+    _try(check, cover)
     return cover
+
+
+def _try(check: Callable[[Cover], None], cover: Cover) -> None:
+    """Try a cover sheet where it can do no harm: one that never ends, or grows, is stopped. Raises CallError."""
+    from wexagraph.exports.pool import WorkerLost, Workers
+
+    with Workers(1, _COVER_PATIENCE) as pool:
+        try:
+            pool.submit(check, cover).result()
+        except (WorkerLost, MemoryError) as error:
+            raise CallError(f"the cover sheet {cover.name} takes too long, or too much memory, to fill.") from error
 
 
 def _pictures(path: Path, template: str) -> tuple[tuple[str, tuple[str, bytes]], ...]:
@@ -223,7 +237,10 @@ def _pictures(path: Path, template: str) -> tuple[tuple[str, tuple[str, bytes]],
         if kind is None:
             continue
         try:
-            found[name] = (kind, (path.parent / name).read_bytes())
+            with open_regular(path.parent / name) as file:
+                found[name] = (kind, file.read(_MOST_PICTURE + 1))
         except OSError as error:
             raise CallError(f"the cover sheet {path} shows {name}, which can't be read: {error.strerror}.") from error
+        if len(found[name][1]) > _MOST_PICTURE:
+            raise CallError(f"the cover sheet {path} shows {name}, which is larger than {_MOST_PICTURE:,} bytes.")
     return tuple(found.items())

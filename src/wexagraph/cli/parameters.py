@@ -52,6 +52,14 @@ AS_OF = click.option(
     "--as-of", metavar="DATE", default="", expose_value=False, callback=_keep_as_of,
     help="Of a backup: as it was at the end of that day; or `ever`, all it has held.",
 )  # fmt: skip
+
+
+def _keep_links(context: click.Context, _: click.Parameter, value: bool) -> None:
+    context.meta["links"] = value
+
+
+LINKS = click.option("--follow-links", is_flag=True, expose_value=False, callback=_keep_links,
+                     help="Read what symbolic links to files in SOURCE lead to.")  # fmt: skip
 _REPEATED = ("from", "to", "cc", "subject", "body", "text", "since", "before", "larger", "smaller", "keyword")
 _CHOICE = [
     click.option("--folder", "folders", multiple=True, metavar="NAME", help="Only this folder and what is below it."),
@@ -89,7 +97,7 @@ _CHOICE = [
 
 def choosing(command: F) -> F:
     """Give a command the options of the choice."""
-    for option in reversed([*_CHOICE, AS_OF]):
+    for option in reversed([*_CHOICE, AS_OF, LINKS]):
         command = option(command)
     return command
 
@@ -174,7 +182,7 @@ def zone_name(given: str | None) -> str:
 @contextmanager
 def opened(context: click.Context, source: str) -> Iterator[Source]:
     """Open the source that an argument names, of a backup the state that --as-of names."""
-    with context.obj.open(source, context.meta.get("as_of", "")) as found:
+    with context.obj.open(source, context.meta.get("as_of", ""), context.meta.get("links", False)) as found:
         yield found
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
 import click
@@ -11,7 +10,7 @@ from wexagraph.cli.backup import running
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
 from wexagraph.cli.parameters import BACKUP, choosing, into_option, make_choice, opened, zone_name
 from wexagraph.errors import CallError
-from wexagraph.text import one_line, size
+from wexagraph.text import one_line, size, to_json
 
 _SHOWN = 20
 
@@ -52,7 +51,7 @@ def command(context: click.Context, backup: str, into: str, by_folder: bool, as_
         from wexagraph.cli.terminal import machine_output
 
         machine_output()
-        click.echo(json.dumps(report.as_dict(), ensure_ascii=False, indent=1))
+        click.echo(to_json(report.as_dict()))
     else:
         click.echo(f"{report.read:,} message{'s' * (report.read != 1)} read: {report.written:,} given back, "
                    f"{report.already:,} there already, {report.failed:,} failed.")  # fmt: skip

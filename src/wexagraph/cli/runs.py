@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import Any
 
@@ -11,7 +10,7 @@ import click
 from wexagraph.cli.parameters import FOLDER, ZONE, zone_name
 from wexagraph.cli.secrets import passphrase
 from wexagraph.cli.terminal import machine_output, make_console, make_table
-from wexagraph.text import one_line, size
+from wexagraph.text import one_line, size, to_json
 
 _COLUMNS = ("name", "source", "added", "gone", "changed", "failed", "bytes", "state")
 
@@ -35,7 +34,7 @@ def command(folder: str, zone: str | None, as_json: bool) -> int:
     if as_json:
         machine_output()
         rows: list[dict[str, Any]] = [{name: run[name] for name in _COLUMNS} for run in runs]
-        click.echo(json.dumps(rows, ensure_ascii=False, indent=1))
+        click.echo(to_json(rows))
         return 0
     table = make_table("Run", "When", ">New", ">Gone", ">Changed", ">Failed", ">Written", "End", "Source")
     for run in runs:

@@ -17,6 +17,16 @@ PASSPHRASE = "WEXAGRAPH_PASSPHRASE"
 _WAYS = "file:PATH, env:NAME, command:'PROGRAM ...', or nothing to be asked"
 
 
+_taken: dict[str, str] = {}
+
+
+def from_environment(name: str) -> str:
+    """What a variable of the environment holds, or "". It is taken out of it, so that no child of ours inherits it."""
+    if name in os.environ:
+        _taken[name] = os.environ.pop(name)
+    return _taken.get(name, "")
+
+
 def secret(given: str, option: str) -> str:
     """The password that the value of an option names. Raises CallError, SourceError; neither says what was read."""
     kind, _, rest = given.partition(":")
@@ -27,7 +37,7 @@ def secret(given: str, option: str) -> str:
     if kind == "file" and rest:
         return _first_line(rest, option)
     if kind == "env" and rest:
-        found = os.environ.get(rest, "")
+        found = from_environment(rest)
         if not found:
             raise CallError(f"{option}: the environment has no variable {rest}, or it is empty.")
         return found
@@ -63,8 +73,8 @@ def command_output(command: str, name: str) -> str:
 
 def passphrase(new: bool) -> str:
     """The passphrase of a locked backup: from the environment, else asked for. Raises CallError."""
-    if os.environ.get(PASSPHRASE):
-        return os.environ[PASSPHRASE]
+    if found := from_environment(PASSPHRASE):
+        return found
     if not (sys.stdin.isatty() and sys.stderr.isatty()):
         raise CallError(f"the backup is locked, and there is no terminal to ask at. Set {PASSPHRASE}.")
     told = "Passphrase for the new backup" if new else "Passphrase of the backup"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
 import click
@@ -10,7 +9,7 @@ import click
 from wexagraph.cli.config import Config
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.errors import CallError
-from wexagraph.text import one_line
+from wexagraph.text import one_line, to_json
 
 _UNSET: tuple[Any, ...] = (None, False, "", (), [])
 
@@ -39,7 +38,7 @@ def command(context: click.Context, command: str, as_json: bool) -> int:
             "sources": config.sources,
             "accounts": {name: known.url for name, known in config.accounts.items()},
         }
-        click.echo(json.dumps(told, ensure_ascii=False, indent=1))
+        click.echo(to_json(told))
     else:
         _print(command, rows, config)
     return 0

@@ -7,7 +7,7 @@ import hashlib
 import click
 
 from wexagraph.cli.listing import find
-from wexagraph.cli.parameters import AS_OF, SOURCE, ZONE, opened, zone_name
+from wexagraph.cli.parameters import AS_OF, LINKS, SOURCE, ZONE, opened, zone_name
 from wexagraph.cli.terminal import make_console, make_table
 from wexagraph.errors import CallError
 from wexagraph.messages import HtmlBlock, Message, MessageBlock, TextBlock
@@ -22,6 +22,7 @@ from wexagraph.text import lines, one_line, size
 @click.argument("id", metavar="ID")
 @ZONE
 @AS_OF
+@LINKS
 @click.option("--headers", is_flag=True, help="All header fields, as they were written.")
 @click.pass_context
 def command(context: click.Context, source: str, id: str, zone: str | None, headers: bool) -> None:

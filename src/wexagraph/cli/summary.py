@@ -29,8 +29,14 @@ def print_summary(report: Report) -> None:
         files = ", ".join(f"{report.files[name]:,} {_NAMES[name]}" for name in _NAMES if report.files[name])
         click.echo(f"Files: {files}; {size(report.bytes)} in {seconds(report.seconds)}.")
     click.echo(f"In:    {one_line(report.into)}")
+    if report.recovered:
+        click.echo(
+            "The journal was missing or damaged. It was made again from register.csv and manifest-sha256.txt, which "
+            f"know {report.recovered:,} message{'s' * (report.recovered != 1)}."
+        )
     if report.changed is not None:
         click.echo(f"At the source: {report.changed:,} message{'s' * (report.changed != 1)} changed.")
+    print_spared(report.spared)
     if report.notes:
         click.echo("Notes (all are in register.csv, most also on their page):")
         for code, count in report.notes.most_common():
@@ -57,6 +63,14 @@ def print_failures(failures: list[Failure], count: int, troubles: list[tuple[str
         click.secho(f"... and {count - _SHOWN:,} more; register.csv has them all.", fg="red")
     for where, reason in troubles[:_SHOWN]:
         click.secho(f"Not read: {one_line(where)}: {one_line(reason)}", fg="red")
+
+
+def print_spared(spared: list[tuple[str, str]]) -> None:
+    """Name what was to be changed at the source and was left alone, since it is not what was stored."""
+    for where, reason in spared[:_SHOWN]:
+        click.secho(f"Left alone at the source: {one_line(where)}: {one_line(reason)}", fg="red")
+    if len(spared) > _SHOWN:
+        click.secho(f"... and {len(spared) - _SHOWN:,} more were left alone.", fg="red")
 
 
 def print_unknown(ids: list[str]) -> None:

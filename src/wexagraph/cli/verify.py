@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import shlex
 from pathlib import Path
@@ -17,7 +16,7 @@ from wexagraph.cli.secrets import passphrase
 from wexagraph.cli.terminal import machine_output
 from wexagraph.errors import CallError
 from wexagraph.exports.verify import Verification, verify
-from wexagraph.text import one_line, size
+from wexagraph.text import one_line, size, to_json
 
 if TYPE_CHECKING:
     from wexagraph.backups.verify import BackupVerification
@@ -59,7 +58,7 @@ def command(
         machine_output()
         values: dict[str, Any] = {"folder": folder, "whole": found.whole}
         values.update({name: getattr(found, name) for name, _ in _KINDS})
-        click.echo(json.dumps(values, ensure_ascii=False, indent=1))
+        click.echo(to_json(values))
     else:
         _print(folder, found)
     return OK if found.complete else SOME_FAILED
@@ -79,7 +78,7 @@ def _backup(context: click.Context, root: Path, deep: bool, repair: str | None, 
             found = mend(root, source, other if is_backup(other) else None, jobs, passphrase)
     if as_json:
         machine_output()
-        click.echo(json.dumps(found.as_dict(), ensure_ascii=False, indent=1))
+        click.echo(to_json(found.as_dict()))
     else:
         _print_backup(found)
     return OK if found.complete else SOME_FAILED

@@ -42,10 +42,7 @@ class Binder:
         recorded = self._journal.archive(folder, format, self._options.naming)
         if digests is None or recorded is None or recorded.recipe != _signature(digests):
             return False
-        stamp = self._target.stamp(recorded.path)
-        return stamp is not None and (
-            stamp == (recorded.size, recorded.modified) or self._target.sha256(recorded.path) == recorded.sha256
-        )
+        return self._target.is_intact(recorded.path, recorded.size, recorded.modified, recorded.sha256)
 
     def add(self, row: Row, data: bytes, header: Header, moment: datetime | None) -> None:
         """Add a message to the archives of its folder. Raises TargetError where the disk fails."""

@@ -99,10 +99,7 @@ class Binding:
         every = all(
             any(file.path == recorded.path and file.recipe == signature for file in files) for _, files in group.rows
         )
-        stamp = self._target.stamp(recorded.path)
-        return every and stamp is not None and (
-            stamp == (recorded.size, recorded.modified) or self._target.sha256(recorded.path) == recorded.sha256
-        )  # fmt: skip
+        return every and self._target.is_intact(recorded.path, recorded.size, recorded.modified, recorded.sha256)
 
     def signature(self, rows: list[Row]) -> str:
         """Equal for two bound PDFs of the same messages made in the same way."""

@@ -18,7 +18,7 @@ from wexagraph.messages.headers import header_end
 from wexagraph.messages.mime import parse
 from wexagraph.sources import Source, reopen
 from wexagraph.sources.local import listed
-from wexagraph.text import one_line
+from wexagraph.text import cell, one_line
 
 
 @dataclass(slots=True)
@@ -68,4 +68,4 @@ def _attachments(data: bytes) -> str:
     if (not kind or kind == b"text/") and not header.has(b"content-disposition"):
         return ""
     leaves = listed(parse(data)[0])
-    return cells(one_line("; ".join((leaf.name or leaf.type)[:400] for leaf in leaves[:500])))
+    return cells(cell(one_line("; ".join((leaf.name or leaf.type)[:400] for leaf in leaves[:500]))))

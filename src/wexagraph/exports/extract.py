@@ -18,11 +18,12 @@ from wexagraph.exports.ledger import Entry, Ledger, Origin
 from wexagraph.exports.pool import Batch, Workers
 from wexagraph.exports.report import Failure, Progress
 from wexagraph.exports.staging import Staged, Stager
-from wexagraph.exports.target import OWN, Target, keep_apart
+from wexagraph.exports.target import Target, keep_apart
 from wexagraph.messages import Attachment, Header, Message
 from wexagraph.messages.filetypes import ZIP, contradicts, recognise
 from wexagraph.messages.mime import made_part
 from wexagraph.naming import Fields, NamePattern, clean, with_extension
+from wexagraph.output.folder import OWN
 from wexagraph.selection import Choice
 from wexagraph.selection.criteria import text_matches
 from wexagraph.sources import Envelope, Source, reopen
@@ -125,10 +126,12 @@ def extract(
     keep_apart(source.location, into)
     target = Target(Path(into))
     try:
-        if (target.folder / OWN / "journal.sqlite").exists():
+        if target.root.taken(f"{OWN}/journal.sqlite"):
             raise TargetError(f"{target.folder} holds an export. Choose another folder for attachments alone.")
-        ledger = Ledger(target.folder / OWN / "attachments.sqlite", options.recipe)
+        ledger = Ledger(target.database("attachments.sqlite"), options.recipe)
         try:
+            if ledger.is_new:
+                ledger.recover_lists(target)
             run = _Run(source, target, ledger, options, progress or (lambda _: None), stopped or (lambda: False))
             report = run.go(choice or Choice())
         finally:
@@ -165,6 +168,7 @@ class _Run:
             raise self.target.failed(error) from error
         self._put()
         self.ledger.write_lists(self.target)
+        self.source.settle()
         self.report.troubles += [(t.where, t.reason) for t in self.source.troubles]
         return self.report
 
@@ -186,15 +190,12 @@ class _Run:
         self.report.missing_ids = sorted(unmet)
 
     def _intact(self, entry: Entry) -> bool:
-        stamp = self.target.stamp(entry.path)
-        if stamp is None or stamp[0] != entry.size:
-            return False
-        return stamp[1] == entry.modified or self.target.sha256(entry.path) == entry.sha256
+        return self.target.is_intact(entry.path, entry.size, entry.modified, entry.sha256)
 
     def _by_workers(self, choice: Choice) -> Iterator[Pulled]:
         """Workers read, decode, digest and stage, many messages at a time; their order stays."""
         running: deque[Batch[Envelope, Pulled]] = deque()
-        location, work, options = self.source.location, str(self.target.work), self.options
+        location, work, options = self.source.address, str(self.target.work), self.options
 
         def finish() -> list[Pulled]:
             return running.popleft().results(lambda envelope, reason: Pulled(_origin(envelope), trouble=reason))
@@ -245,7 +246,13 @@ class _Run:
             self.ledger.add(entry)
             return
         else:
-            entry.path = self.ledger.free(entry.wish, self.target.taken)
+            entry.path, there = self.ledger.free(entry.wish, entry.sha256, self.target)
+            if there:
+                os.unlink(staged.waiting)
+                report.already += 1
+                entry.modified = (self.target.stamp(entry.path) or (0, 0))[1]
+                self.ledger.add(entry)
+                return
         staged.path, entry.modified = entry.path, staged.modified
         self.ledger.add(entry)
         self.batch.append((entry, staged))

@@ -19,6 +19,8 @@ from wexagraph.exports.rows import FileRow, Row, Wish
 from wexagraph.notes import Note
 
 _VERSION = 2
+RESERVED_STEMS = ("manifest-sha256", "manifest-sha256.txt", "register", "register.csv")
+"""Names in the folder itself that no message gets: its files, or the folder beside them, would stand for our lists."""
 _SCHEMA = """
 CREATE TABLE message (
     number INTEGER PRIMARY KEY,
@@ -50,10 +52,11 @@ class Journal:
 
     def __init__(self, path: Path) -> None:
         self._path = path
+        self.is_new = False
         try:
             self._base = self._open()
         except sqlite3.DatabaseError:
-            # damaged: set aside, not lost; what the folder holds is found again by its digests
+            # damaged: set aside, not lost; register and manifest tell what is needed of it
             path.replace(path.with_suffix(".damaged"))
             self._base = self._open()
         self._indexed = False
@@ -68,7 +71,10 @@ class Journal:
             base.execute("PRAGMA temp_store = FILE")
             base.execute("PRAGMA cache_size = -16000")
             version = base.execute("PRAGMA user_version").fetchone()[0]
+            if version and base.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
+                raise sqlite3.DatabaseError("it is damaged")
             if version == 0:
+                self.is_new = True
                 # in one step: a run killed in between must not leave half a schema
                 base.executescript(f"BEGIN; {_SCHEMA} PRAGMA user_version = {_VERSION}; COMMIT;")
             elif version == 1:
@@ -107,14 +113,14 @@ class Journal:
         """Run one statement, for what belongs to a room of its own (`exports/turns.py`)."""
         try:
             return self._base.execute(sql, values)
-        except sqlite3.OperationalError as error:
+        except sqlite3.DatabaseError as error:
             raise self._failed(error) from error
 
     def ask_many(self, sql: str, values: Iterable[tuple[Any, ...]]) -> None:
         """Run one statement on many rows."""
         try:
             self._base.executemany(sql, values)
-        except sqlite3.OperationalError as error:
+        except sqlite3.DatabaseError as error:
             raise self._failed(error) from error
 
     # messages
@@ -152,11 +158,25 @@ class Journal:
         return found[0] if found else None
 
     def restamped(self, source: str, folder: str, wish: Wish) -> bool:
-        """Whether this folder bore another stamp in an earlier run: its places then mean other messages."""
-        found = self.ask(
-            "SELECT 1 FROM message WHERE source=? AND folder=? AND stamp<>? LIMIT 1", (source, folder, wish.fingerprint)
+        """Whether this folder bore another stamp in an earlier run, so that its places mean other messages; or nobody
+        knows any more what lay where (see `exports/recovery.py`)."""
+        era = wish.fingerprint.partition(";")[0]
+        asked = (source, folder, len(era), era, folder)
+        other = "(source=? AND folder=? AND substr(stamp, 1, ?)<>?) OR (source='' AND folder=?)"
+        return self.ask(f"SELECT 1 FROM message WHERE {other} LIMIT 1", asked).fetchone() is not None
+
+    def recover_message(
+        self, id: str, folder: str, size: int, digest: str, facts: str, attachments: str, outcome: str, tags: str
+    ) -> int:
+        """A message that the register tells of, wherever it may lie now. Returns its number."""
+        number = self._next
+        self._next += 1
+        self.ask(
+            "INSERT INTO message (number, source, folder, place, stamp, id, size, digest, facts, attachments, outcome, "
+            "run, tags) VALUES (?,'',?,'','',?,?,?,?,?,?,0,?)",
+            (number, folder, id, size, digest, facts, attachments, outcome, tags),
         )
-        return found.fetchone() is not None
+        return number
 
     def is_empty(self) -> bool:
         """Whether no run has met a message yet."""
@@ -165,9 +185,11 @@ class Journal:
     def meet(self, number: int, source: str, wish: Wish) -> None:
         """This run chose a message of an earlier one; it lies here now."""
         self.ask(
-            "UPDATE message SET run=?, source=?, place=?, stamp=?, id=?, tags=? WHERE number=?",
-            (self.run, source, wish.place, wish.fingerprint, wish.id, wish.tags, number),
-        )
+            "UPDATE message SET run=?, source=?, place=?, stamp=?, id=?, tags=?, arrival=?, facts=?, notes=? "
+            "WHERE number=?",
+            (self.run, source, wish.place, wish.fingerprint, wish.id, wish.tags, wish.arrival, wish.facts, wish.notes,
+             number),
+        )  # fmt: skip
 
     def add_many(self, source: str, folder: str, batch: list[Wish], digest: str | None = None) -> range:
         """Messages that no run has met before, and the names they wish for. Returns their numbers."""
@@ -270,8 +292,8 @@ class Journal:
         lone = "SELECT key FROM fresh GROUP BY key HAVING count(*) = 1"
         self.ask(
             f"INSERT INTO name SELECT message, ?, key, stem FROM fresh WHERE key IN ({lone}) "
-            "AND key NOT IN (SELECT key FROM name) ORDER BY message",
-            (naming,),
+            "AND key NOT IN (SELECT key FROM name) AND key NOT IN (?, ?, ?, ?) ORDER BY message",
+            (naming, *RESERVED_STEMS),
         )
         self.ask("DELETE FROM fresh WHERE message IN (SELECT message FROM name WHERE naming=?)", (naming,))
 

@@ -5,14 +5,14 @@ from __future__ import annotations
 import csv
 import io
 import sqlite3
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from wexagraph.errors import TargetError
-from wexagraph.exports.register import MANIFEST, REGISTER
-from wexagraph.exports.target import Target
+from wexagraph.exports.target import MANIFEST, REGISTER, RESERVED, Target
+from wexagraph.exports.verify import manifest_entries
 from wexagraph.naming import collision_key, with_extension
 from wexagraph.notes import CODES
 from wexagraph.sources import Envelope
@@ -92,15 +92,43 @@ class Ledger:
 
     def __init__(self, path: Path, recipe: str) -> None:
         self._path, self._recipe = path, recipe
+        self.is_new = False
         try:
-            self._base = sqlite3.connect(path, isolation_level=None)
-            self._base.executescript(_SCHEMA)
-            self._base.execute("BEGIN")
-        except sqlite3.Error as error:
+            try:
+                self._base = self._open()
+            except sqlite3.DatabaseError:
+                path.replace(path.with_suffix(".damaged"))  # set aside; files that are there are known by their bytes
+                self._base = self._open()
+        except (sqlite3.Error, OSError) as error:
             raise TargetError(
                 f"{path} can't be used: {error}. Move it away, and run the same command again."
             ) from error
         self._numbers: dict[tuple[str, str, str, str], int] = {}
+
+    def _open(self) -> sqlite3.Connection:
+        base = sqlite3.connect(self._path, isolation_level=None)
+        try:
+            self.is_new = base.execute("SELECT 1 FROM sqlite_master").fetchone() is None
+            if base.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
+                raise sqlite3.DatabaseError("it is damaged")
+            base.executescript(_SCHEMA)
+            base.execute("BEGIN")
+        except BaseException:
+            base.close()
+            raise
+        return base
+
+    def recover_lists(self, target: Target) -> None:
+        """Know the lists of an earlier run again, whose record was lost: the manifest proves the register."""
+        digest, listed = target.sha256(REGISTER), {}
+        try:
+            with target.root.reader(MANIFEST) as file:
+                listed = {path: sha256 for sha256, path in manifest_entries(file)}
+        except OSError:
+            return
+        if digest and listed.get(REGISTER) == digest:
+            for name in (REGISTER, MANIFEST):
+                self._do("INSERT OR REPLACE INTO list VALUES (?,?,?)", name, name, target.sha256(name) or "")
 
     def close(self) -> None:
         self._base.rollback()
@@ -142,16 +170,21 @@ class Ledger:
         found = self._do("SELECT path FROM attachment WHERE sha256=? ORDER BY message, key LIMIT 1", sha256).fetchone()
         return str(found[0]) if found else None
 
-    def free(self, path: str, taken: Callable[[str], bool]) -> str:
-        """The first path of this name that collides with none; it is taken from now on."""
+    def free(self, path: str, sha256: str, target: Target) -> tuple[str, bool]:
+        """The first path of this name that collides with none; it is taken from now on. Also whether these very bytes
+        lie there already."""
         folder, slash, name = path.rpartition("/")
         stem, suffix = with_extension(name)
         candidate, turn = path, 1
-        while self._do("SELECT 1 FROM name WHERE key=?", collision_key(candidate)).fetchone() or taken(candidate):
+        while True:
+            if self._do("SELECT 1 FROM name WHERE key=?", collision_key(candidate)).fetchone() is None:
+                taken = target.taken(candidate)
+                there = taken and candidate.lower() not in RESERVED and target.sha256(candidate) == sha256
+                if there or not taken:
+                    self._do("INSERT INTO name VALUES (?)", collision_key(candidate))
+                    return candidate, there
             turn += 1
             candidate = f"{folder}{slash}{stem} ({turn}){suffix}"
-        self._do("INSERT INTO name VALUES (?)", collision_key(candidate))
-        return candidate
 
     def add(self, entry: Entry) -> None:
         self._do(
@@ -203,12 +236,9 @@ class Ledger:
         with staging.failing():
             for line in lines:
                 staging.file.write(line.encode("utf-8", "surrogateescape"))
-        staged = staging.finish(path, replaces=old is not None)
-        present = target.sha256(path) if old else None
-        if old and present not in (None, old[1], staged.sha256):
-            target.set_aside(path)
+        staged = target.put_list(staging, path, (old[1],) if old else ())
         self._do("INSERT OR REPLACE INTO list VALUES (?,?,?)", name, path, staged.sha256)
-        target.put([staged])
+        target.put_staged_list(staged)
         self._do("COMMIT")
         self._do("BEGIN")
 

@@ -89,7 +89,4 @@ class Needs:
         self._report.notes["remade"] += 1
 
     def _intact(self, file: FileRow) -> bool:
-        stamp = self._target.stamp(file.path)
-        if stamp is None or stamp[0] != file.size:
-            return False
-        return stamp[1] == file.modified or self._target.sha256(file.path) == file.sha256
+        return self._target.is_intact(file.path, file.size, file.modified, file.sha256)

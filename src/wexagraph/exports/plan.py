@@ -14,11 +14,11 @@ from datetime import UTC
 from functools import lru_cache
 
 from wexagraph.errors import MessageError
-from wexagraph.exports.journal import Journal
+from wexagraph.exports.journal import RESERVED_STEMS, Journal
 from wexagraph.exports.options import SUFFIXES, ExportOptions
 from wexagraph.exports.pool import WorkerLost, Workers
 from wexagraph.exports.rows import Wish
-from wexagraph.exports.target import Target
+from wexagraph.exports.target import RESERVED, Target
 from wexagraph.exports.turns import Turns
 from wexagraph.messages import Header
 from wexagraph.messages.conversations import base_subject, thread
@@ -31,6 +31,7 @@ from wexagraph.text import cell, one_line, shortened
 _LARGE = 48 * 1024 * 1024  # bytes of a source that are worth reading by shares, in workers
 _SHARE = 12 * 1024 * 1024
 _BATCH = 500
+_ENDINGS = (*SUFFIXES.values(), ".zip")
 
 
 @lru_cache(maxsize=1024)
@@ -38,7 +39,8 @@ def folder_path(folder: str, flat: bool) -> str:
     """Where the files of a source's folder go, relative to the target; "" for the target itself."""
     if flat:
         return ""
-    return "/".join(component(level, room=120) for level in folder.split("/") if clean(level).strip(" ."))
+    path = "/".join(component(level, room=120) for level in folder.split("/") if clean(level).strip(" ."))
+    return path + "_" if path.lower() in RESERVED else path
 
 
 def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 1) -> Iterator[Wish]:
@@ -51,6 +53,8 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
         stem = options.pattern.stem(fields)
         folder = folder_path(envelope.folder, options.flat)
         stem = f"{folder}/{stem}" if folder else stem
+        if options.beside and stem.lower().endswith(_ENDINGS):
+            stem += "_"  # what lies beside it must not bear the name of another message's file
         tags = _tags(options, fields) if options.tags else ""
         bound = _bound(options, fields, folder) if options.bind else ("", "")
         facts = [moment.isoformat() if moment else ""]
@@ -166,7 +170,7 @@ class Planner:
             count = source.size(folder) // _SHARE + 1
             for number in range(count):
                 share = (number, count)
-                call = (source.location, choice, folder, share, options)
+                call = (source.address, choice, folder, share, options)
                 running.append((folder, share, self._workers().submit_lasting(wishes_of_share, *call)))
                 if len(running) > 2 * options.jobs:
                     yield planned()
@@ -240,7 +244,7 @@ class Planner:
 
     def _free(self, number: int, key: str, stem: str) -> bool:
         """Whether a message may have a name: no other has it, and no file lies there that is not its own."""
-        if self._journal.name_taken(key, number):
+        if key in RESERVED_STEMS or self._journal.name_taken(key, number):
             return False
         return self._was_empty or not any(
             self._target.taken(path) and not self._journal.has_file(number, path)

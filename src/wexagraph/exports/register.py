@@ -10,12 +10,10 @@ from operator import itemgetter
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.plan import cells
 from wexagraph.exports.rows import FileRow
-from wexagraph.exports.target import Staging, Target
+from wexagraph.exports.target import MANIFEST, REGISTER, Staging, Target
 from wexagraph.notes import Note
 from wexagraph.text import cell
 
-REGISTER = "register.csv"
-MANIFEST = "manifest-sha256.txt"
 COLUMNS = (
     "id", "folder", "date", "from", "to", "cc", "subject", "attachments", "size", "sha256", "files", "outcome", "notes",
     "tags",
@@ -46,14 +44,13 @@ def _put(target: Target, journal: Journal, staging: Staging, name: str) -> None:
     killed in between has left, the next run knows it for its own.
     """
     recorded = journal.listing(name)
-    old = target.sha256(recorded.path) if recorded is not None else None
-    if recorded is not None and old not in (None, recorded.sha256, recorded.recipe):
-        target.set_aside(recorded.path)
     path = recorded.path if recorded is not None else target.free_path(name)
-    staged = staging.finish(path, replaces=recorded is not None)
+    old = target.sha256(path)
+    ours = (recorded.sha256, recorded.recipe) if recorded is not None else ()
+    staged = target.put_list(staging, path, ours)
     journal.record([FileRow(path, 0, f"list:{name}", "", old or "", staged.size, 0, staged.sha256)])
     journal.commit()
-    target.put([staged])
+    target.put_staged_list(staged)
 
 
 def _lines(journal: Journal) -> Iterator[str]:

@@ -38,7 +38,8 @@ class Report:
 
     `troubles` are parts of the source that could not be opened, each with the reason. `interrupted` says that the
     run was asked to stop before its end, `unfinished` names the folder whose archive it was at then. `changed` counts
-    the messages that were changed at the source afterwards.
+    the messages that were changed at the source afterwards, `spared` those that were no longer what was stored.
+    `recovered` counts the messages of a lost journal that register and manifest still know.
     """
 
     into: str
@@ -57,6 +58,8 @@ class Report:
     seconds: float = 0.0
     interrupted: bool = False
     changed: int | None = None
+    spared: list[tuple[str, str]] = field(default_factory=list)
+    recovered: int = 0
 
     def fail(self, failure: Failure) -> None:
         self.failed += 1
@@ -66,7 +69,7 @@ class Report:
     @property
     def complete(self) -> bool:
         """Whether everything that was asked for is there."""
-        return not (self.failed or self.troubles or self.missing_ids or self.interrupted)
+        return not (self.failed or self.troubles or self.missing_ids or self.interrupted or self.spared)
 
     def as_dict(self) -> dict[str, Any]:
         """Plain values for JSON."""
@@ -89,4 +92,6 @@ class Report:
             "unfinished": self.unfinished,
             "interrupted": self.interrupted,
             "changed_at_the_source": self.changed,
+            "left_at_the_source": [{"where": where, "reason": reason} for where, reason in self.spared],
+            "recovered": self.recovered,
         }

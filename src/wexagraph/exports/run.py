@@ -23,20 +23,22 @@ from wexagraph.exports.options import SUFFIXES, ExportOptions
 from wexagraph.exports.plan import Planner
 from wexagraph.exports.pool import Batch, WorkerLost, Workers
 from wexagraph.exports.putting import Putter
+from wexagraph.exports.recovery import recover
 from wexagraph.exports.report import Progress, Report
-from wexagraph.exports.stored import Stored, stored
-from wexagraph.exports.target import OWN, Target, keep_apart
+from wexagraph.exports.stored import stored
+from wexagraph.exports.target import Target, keep_apart
 from wexagraph.exports.turns import Turns
 from wexagraph.exports.work import Work
 from wexagraph.messages import Header
 from wexagraph.messages.dates import in_zone
 from wexagraph.messages.headers import header_end
 from wexagraph.notes import Note
+from wexagraph.output.folder import OWN
 from wexagraph.pages.engines import available
 from wexagraph.pages.evidence import Origin
 from wexagraph.pages.make import Job, Made, make
 from wexagraph.selection import Choice
-from wexagraph.sources import Envelope, Source
+from wexagraph.sources import Envelope, Source, Stored
 from wexagraph.text import one_line
 
 _ROWS_PER_CALL = 64
@@ -52,14 +54,14 @@ def export(
     progress: Callable[[Progress], None] | None = None,
     stopped: Callable[[], bool] | None = None,
     executor: Executor | None = None,
-    afterwards: Callable[[list[Stored]], int] | None = None,
+    afterwards: Callable[[list[Stored]], tuple[int, list[tuple[str, str]]]] | None = None,
 ) -> Report:
     """Make files from the chosen messages of a source, below the folder `into`.
 
     Run again, it makes only what is missing. `progress` is told how far it is; when `stopped` answers true, the
     messages in hand are finished and the report says `interrupted`. `executor` makes the pages, where they are not
     to be made by worker processes of this machine. At the end of a run that was not interrupted, `afterwards` is given
-    the messages whose files were read back whole, and says how many it has changed at the source.
+    the messages whose files were read back whole, and says how many it has changed at the source and which it left.
 
     Raises SourceError, TargetError or CallError; a message that fails is in the report instead.
     """
@@ -69,16 +71,18 @@ def export(
     keep_apart(source.location, into)
     target = Target(Path(into))
     try:
-        if (target.folder / OWN / "attachments.sqlite").exists():
+        if target.root.taken(f"{OWN}/attachments.sqlite"):
             raise TargetError(
                 f"{target.folder} holds attachments that were taken out. Choose another folder for an export."
             )
-        journal = Journal(target.folder / OWN / "journal.sqlite")
+        journal = Journal(target.database("journal.sqlite"))
         try:
+            recovered = recover(journal, target, options) if journal.is_new else 0
             run = _Run(source, target, journal, options, engines, progress, stopped, executor)
             report = run.go(choice or Choice())
+            report.recovered = recovered
             if afterwards is not None and not report.interrupted:
-                report.changed = afterwards(list(stored(journal, target, options)))
+                report.changed, report.spared = afterwards(list(stored(journal, target, options)))
         finally:
             journal.close()
     finally:
@@ -143,6 +147,7 @@ class _Run:
         self.binder.finish(self.report)
         register.write(self.target, self.journal)
         self.journal.commit()
+        self.source.settle()
         self.report.troubles += [(t.where, t.reason) for t in self.source.troubles]
         return self.report
 
@@ -185,7 +190,7 @@ class _Run:
 
     def _copy_in_workers(self) -> None:
         """Have workers read and stage EML files, many messages at a time."""
-        location, folder = self.source.location, str(self.target.work)
+        location, folder = self.source.address, str(self.target.work)
         running: deque[Batch[Work, Copied]] = deque()
 
         def submit(works: list[Work]) -> Future[list[Copied]]:

@@ -6,7 +6,9 @@ import hashlib
 import os
 from dataclasses import dataclass
 
-_FLAGS = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
+from wexagraph.files import NO_LINK
+
+_FLAGS = os.O_WRONLY | os.O_CREAT | os.O_EXCL | NO_LINK
 
 
 @dataclass(slots=True)

@@ -3,21 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import NamedTuple
 
 from wexagraph.exports.bound import FORMAT
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.options import SUFFIXES, UNDER_WAY, ExportOptions
 from wexagraph.exports.rows import FileRow, Row
 from wexagraph.exports.target import Target
-
-
-class Stored(NamedTuple):
-    """A message that can be spared at its source: its folder, its place there, and the source's stamp on it."""
-
-    folder: str
-    place: str
-    stamp: str
+from wexagraph.sources import Stored
 
 
 def stored(journal: Journal, target: Target, options: ExportOptions) -> Iterator[Stored]:
@@ -28,7 +20,7 @@ def stored(journal: Journal, target: Target, options: ExportOptions) -> Iterator
             found = [journal.archive(row.folder, name, options.naming) for name in options.archive_formats]
             archived[row.folder] = all(file is not None and _whole(target, file) for file in found)
         if row.digest and archived[row.folder] and _all_there(row, files, target, options):
-            yield Stored(row.folder, row.place, row.stamp)
+            yield Stored(row.folder, row.place, row.stamp, row.digest)
 
 
 def _all_there(row: Row, files: list[FileRow], target: Target, options: ExportOptions) -> bool:

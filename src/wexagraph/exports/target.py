@@ -3,26 +3,20 @@
 from __future__ import annotations
 
 import contextlib
-import ctypes
-import errno
 import hashlib
 import os
-import shutil
-import stat
-import sys
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
-from typing import BinaryIO
 
 from wexagraph.errors import CallError, MessageError, TargetError
 from wexagraph.exports.options import UNDER_WAY
 from wexagraph.exports.rows import FileRow
 from wexagraph.exports.staging import Staged, Stager
+from wexagraph.output.folder import FULL, OWN, InTheWay, OutputFolder, sync_files
 
-OWN = ".wexagraph"
-READING = os.O_RDONLY | sum(getattr(os, name, 0) for name in ("O_NOFOLLOW", "O_NONBLOCK", "O_BINARY"))
-"""How a file of ours is opened: a link in its place is not followed, a pipe not waited for."""
-_FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
+MANIFEST, REGISTER = "manifest-sha256.txt", "register.csv"
+RESERVED = frozenset({MANIFEST, REGISTER})
+"""Names in the folder itself that are ours: no message and no attachment gets them."""
 
 
 class Staging:
@@ -30,7 +24,7 @@ class Staging:
 
     def __init__(self, target: Target, waiting: str) -> None:
         self._target, self._waiting = target, waiting
-        self.file = open(waiting, "w+b")  # noqa: SIM115  closed by finish
+        self.file = open(waiting, "x+b")  # noqa: SIM115  closed by finish
 
     @contextlib.contextmanager
     def failing(self) -> Iterator[None]:
@@ -58,29 +52,29 @@ class Target:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.work = folder / OWN / "staged"
-        self.stager = Stager(str(self.work))
-        self._checked: set[str] = {""}
-        self._lock: BinaryIO | None = None
         try:
-            folder.mkdir(parents=True, exist_ok=True)
-            (folder / OWN).mkdir(exist_ok=True)
+            self.root = OutputFolder(folder)
         except FileExistsError as error:
             raise TargetError(f"{folder} is a file. --into needs a folder, or a name that is still free.") from error
         except OSError as error:
             raise self.failed(error) from error
-        self._take_lock()
         try:
-            shutil.rmtree(self.work, ignore_errors=True)  # what a run that was stopped had not put in place
-            self.work.mkdir(exist_ok=True)
+            self._take_lock()
+            self.work = self.root.stage("staged")
         except OSError as error:
-            self.close()
+            self.root.close()
             raise self.failed(error) from error
+        except TargetError:
+            self.root.close()
+            raise
+        self.stager = Stager(str(self.work))
 
     def failed(self, error: OSError) -> TargetError:
         """The error for a person, of something that went wrong when writing."""
+        if isinstance(error, InTheWay):
+            return TargetError(f"{error.strerror}.")
         reason = error.strerror or str(error)
-        if error.errno in _FULL:
+        if error.errno in FULL:
             return TargetError(
                 f"no space is left for {self.folder}. What is there is whole; "
                 "free some space and run the same command again."
@@ -88,32 +82,25 @@ class Target:
         return TargetError(f"{self.folder} can't be written to: {reason}. Check the disk and its permissions.")
 
     def _take_lock(self) -> None:
-        try:
-            self._lock = open(self.folder / OWN / "lock", "a+b")  # noqa: SIM115  held until close
-        except OSError as error:
-            raise self.failed(error) from error
-        try:
-            lock_file(self._lock)
-        except OSError as error:
-            self._lock.seek(0)
-            holder = self._lock.read(40).decode("ascii", "replace").strip()
-            self._lock.close()
-            by = f" by process {holder}" if holder.isdigit() else ""
+        holder = self.root.take_lock()
+        if holder is not None:
+            by = f" by process {holder}" if holder else ""
             raise TargetError(
                 f"{self.folder} is in use{by}: another export is writing to it. Wait for it, or choose another folder."
-            ) from error
-        self._lock.truncate(0)
-        self._lock.write(str(os.getpid()).encode("ascii"))
-        self._lock.flush()
+            )
 
     def close(self) -> None:
         """Clear what was staged and give the folder free."""
-        shutil.rmtree(self.work, ignore_errors=True)
-        if self._lock is not None:
-            with contextlib.suppress(OSError):
-                self._lock.truncate(0)
-            self._lock.close()
-            self._lock = None
+        with contextlib.suppress(OSError):
+            self.root.clear(f"{OWN}/staged")
+        self.root.close()
+
+    def database(self, name: str) -> Path:
+        """Where a database of ours lies. Raises TargetError."""
+        try:
+            return self.root.database(name)
+        except OSError as error:
+            raise self.failed(error) from error
 
     def stage(self, path: str, content: bytes, replaces: bool = False) -> Staged:
         """Write `content`, to be put at `path` later. `replaces` says that a file there is ours and may go.
@@ -138,77 +125,58 @@ class Target:
         A name that somebody else's file has meanwhile taken is left to it. Raises TargetError where the disk fails.
         """
         files = list(batch)
-        results: list[tuple[Staged, str | None]] = []
         try:
-            self._flush(files)
-            for staged in files:
-                results.append((staged, self._place(staged)))
+            sync_files(self.root, [staged.waiting for staged in files])
+            return [(staged, self._place(staged)) for staged in files]
         except OSError as error:
             raise self.failed(error) from error
-        return results
 
     def settle(self) -> None:
         """Bring the names of all files put so far to the disk. Raises TargetError."""
         try:
-            sync_files(self.folder, [])
+            self.root.sync()
         except OSError as error:
             raise self.failed(error) from error
 
-    def _flush(self, files: list[Staged]) -> None:
-        sync_files(self.work, [staged.waiting for staged in files])
-
     def _place(self, staged: Staged) -> str | None:
+        waiting = Path(staged.waiting)
         try:
-            self.make_folder(staged.path.rpartition("/")[0])
-        except MessageError as error:
-            return str(error)
-        final = f"{self.folder}/{staged.path}"
-        if staged.replaces:
-            if os.path.isdir(final) and not os.path.islink(final):
-                return f"{staged.path} is a folder now"
-            os.replace(staged.waiting, final)
-            return None
-        try:
-            rename_new(staged.waiting, final)
+            if staged.replaces:
+                self.root.replace(waiting, staged.path)
+            else:
+                self.root.rename_new(waiting, staged.path)
+        except InTheWay as error:
+            return error.strerror
+        except IsADirectoryError:
+            return f"{staged.path} is a folder now"
         except FileExistsError:
-            return self._already(staged, final)
+            return self._already(staged)
         return None
 
-    def _already(self, staged: Staged, final: str) -> str | None:
+    def _already(self, staged: Staged) -> str | None:
         """A file that a stopped run put there just before the end is the same to the byte: it counts as written."""
-        found = self.sha256(staged.path)
+        digest = self.sha256(staged.path)
         os.unlink(staged.waiting)
-        return None if found == staged.sha256 else f"{final} was taken by another file meanwhile; run the command again"
+        if digest == staged.sha256:
+            return None
+        return f"{self.folder / staged.path} was taken by another file meanwhile; run the command again"
 
     def make_folder(self, path: str) -> None:
         """Make a folder below the target. Raises MessageError where a link or a file stands in its way."""
-        if path in self._checked:
-            return
-        above, _, _ = path.rpartition("/")
-        self.make_folder(above)
-        place = self.folder / path
         try:
-            mode = place.lstat().st_mode
-        except FileNotFoundError:
-            place.mkdir(exist_ok=True)
-        else:
-            if stat.S_ISLNK(mode):
-                raise MessageError(
-                    f"{place} is a symbolic link, which is not followed. Remove it, or choose another folder"
-                )
-            if not stat.S_ISDIR(mode):
-                raise MessageError(f"{place} is a file where a folder is needed. Move it, or choose another folder")
-        self._checked.add(path)
+            self.root.make_folder(path)
+        except InTheWay as error:
+            raise MessageError(error.strerror) from error
 
     def taken(self, path: str) -> bool:
-        """Whether anything bears this name; a broken symbolic link does."""
-        return os.path.lexists(f"{self.folder}/{path}")
+        """Whether anything bears this name, or it is kept for a list of ours."""
+        return path.lower() in RESERVED or self.root.taken(path)
 
     def free_path(self, name: str) -> str:
         """A name that nothing bears yet: `name`, else with a number behind its stem."""
         stem, dot, suffix = name.rpartition(".")
         candidate, turn = name, 1
-        while self.taken(candidate):
+        while self.root.taken(candidate):
             turn += 1
             candidate = f"{stem} ({turn}){dot}{suffix}"
         return candidate
@@ -217,17 +185,35 @@ class Target:
         """Keep a file that somebody has changed, under another name. Raises TargetError."""
         stem, dot, suffix = path.rpartition(".")
         try:
-            (self.folder / path).rename(self.folder / self.free_path(f"{stem} (changed by hand){dot}{suffix}"))
+            self.root.rename_new(path, self.free_path(f"{stem} (changed by hand){dot}{suffix}"))
         except OSError as error:
             raise self.failed(error) from error
 
+    def put_list(self, staging: Staging, path: str, ours: Iterable[str | None]) -> Staged:
+        """Finish a list of ours (register, manifest) that is to be put at `path` by `put_staged_list`.
+
+        What lies there and has none of the digests `ours` was made or changed by somebody: it is kept under another
+        name. Raises TargetError.
+        """
+        staged = staging.finish(path, replaces=True)
+        if self.root.taken(path) and self.sha256(path) not in (*ours, staged.sha256):
+            self.set_aside(path)
+        return staged
+
+    def put_staged_list(self, staged: Staged) -> None:
+        """Put a finished list in its place. Raises TargetError, also where something stands in its way."""
+        for _, refused in self.put([staged]):
+            if refused:
+                raise TargetError(f"{self.folder / staged.path} can't be written: {refused}.")
+
     def stamp(self, path: str) -> tuple[int, int] | None:
         """Size and time of a regular file; None where there is none."""
-        try:
-            about = os.lstat(f"{self.folder}/{path}")
-        except OSError:
-            return None
-        return (about.st_size, about.st_mtime_ns) if stat.S_ISREG(about.st_mode) else None
+        return self.root.stamp(path)
+
+    def is_intact(self, path: str, size: int, modified: int, sha256: str) -> bool:
+        """Whether a file is still what was written: of its size and time, else of its digest."""
+        stamp = self.stamp(path)
+        return stamp is not None and stamp[0] == size and (stamp[1] == modified or self.sha256(path) == sha256)
 
     def is_ours(self, file: FileRow) -> bool:
         """Whether a file of the journal may be replaced: of one that was only announced, if it was put too."""
@@ -235,12 +221,7 @@ class Target:
 
     def sha256(self, path: str) -> str | None:
         """The digest of a file below the target; None where it can't be read. Links are not followed."""
-        try:
-            descriptor = os.open(f"{self.folder}/{path}", READING)
-            with open(descriptor, "rb") as file:
-                return hashlib.file_digest(file, "sha256").hexdigest()
-        except OSError:
-            return None
+        return self.root.digest(path)
 
 
 def keep_apart(source: str | Path, into: str | Path, around: bool = False) -> None:
@@ -253,70 +234,3 @@ def keep_apart(source: str | Path, into: str | Path, around: bool = False) -> No
             f"{into} and {source} lie one in the other: what is written would get among what is read. "
             "Choose a folder beside it for --into."
         )
-
-
-def lock_file(file: BinaryIO) -> None:
-    """An advisory lock that the system gives back when the process ends, however it ends."""
-    if sys.platform == "win32":  # pragma: no cover
-        import msvcrt
-
-        file.seek(1024)
-        msvcrt.locking(file.fileno(), msvcrt.LK_NBLCK, 1)
-    else:
-        import fcntl
-
-        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-
-
-def _c_function(name: str) -> Callable[..., int] | None:
-    """A function of the C library that Python does not offer; None where there is none."""
-    if sys.platform != "linux":
-        return None
-    try:
-        found: Callable[..., int] = getattr(ctypes.CDLL(None, use_errno=True), name)
-    except (OSError, AttributeError):
-        return None
-    return found
-
-
-_syncfs = _c_function("syncfs")
-_renameat2 = _c_function("renameat2")
-_AT_FDCWD, _RENAME_NOREPLACE = -100, 1
-
-
-def rename_new(old: str, new: str) -> None:
-    """Rename a file to a name that nothing bears yet, in one step. Raises FileExistsError where something does."""
-    if _renameat2 is not None:
-        names = (os.fsencode(old), os.fsencode(new))
-        if _renameat2(_AT_FDCWD, names[0], _AT_FDCWD, names[1], _RENAME_NOREPLACE) == 0:
-            return
-        number = ctypes.get_errno()
-        if number not in (errno.EINVAL, errno.ENOSYS):  # a disk or a kernel that can't
-            raise OSError(number, os.strerror(number), new)
-    try:
-        os.link(old, new)
-        os.unlink(old)
-    except FileExistsError:
-        raise
-    except OSError as error:
-        if error.errno in _FULL:
-            raise
-        if os.path.lexists(new):  # no hard links either (FAT, some network shares)
-            raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), new) from error
-        os.rename(old, new)
-
-
-def sync_files(folder: Path, files: list[str]) -> None:
-    """Bring what was written to a folder's file system to the disk: by one call, or else file by file."""
-    if _syncfs is not None:
-        descriptor = os.open(folder, os.O_RDONLY)
-        try:
-            if _syncfs(descriptor) != 0:
-                number = ctypes.get_errno()
-                raise OSError(number, os.strerror(number))
-        finally:
-            os.close(descriptor)
-        return
-    for path in files:
-        with open(path, "rb+") as file:
-            os.fsync(file.fileno())

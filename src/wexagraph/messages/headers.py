@@ -15,6 +15,8 @@ _BLANK = re.compile(rb"\r?\n\r?\n")
 _FOLD = re.compile(r"[\r\n]+[ \t]*|\t")
 _WORD = re.compile(r"=\?([^?\s]{0,60})\?([bBqQ])\?((?:[^?]|\?(?!=)){0,2000})\?=")
 _MOST_WORDS = 65536  # characters of a field in which encoded words are looked for
+_MOST_ADDRESSES, _MOST_FIELDS = 1_000_000, 1000
+"""Bytes of an address field that are read, and fields of one name."""
 _HEX = re.compile(rb"=([0-9A-Fa-f]{2})")
 _NO_FIELD = re.compile(rb"^(?![!-9;-~]+[ \t]*:)[^ \t\r\n]", re.MULTILINE)
 _FIELD_LINE = re.compile(rb"(?:\xef\xbb\xbf)?[!-9;-~]+[ \t]*:|>*From ")
@@ -104,7 +106,7 @@ class Header:
 
     def addresses(self, name: bytes) -> list[Address]:
         """The mailboxes of all fields `name`; groups are opened."""
-        return [address for value in self.all_raw(name) for address in parse_addresses(value)]
+        return [address for value in self.all_raw(name)[:_MOST_FIELDS] for address in parse_addresses(value)]
 
     @property
     def subject(self) -> str:
@@ -277,6 +279,8 @@ _BARE = re.compile(rb"[!#-'*+\-./0-9=?A-Z^-~]+@[A-Za-z0-9.\-]+")
 
 def parse_addresses(raw: bytes) -> list[Address]:
     """The mailboxes of an address field (RFC 5322 section 3.4, with the obsolete and wrong forms of practice)."""
+    if len(raw) > _MOST_ADDRESSES:  # nobody reads so many; the message itself has them all
+        raw = raw[: raw.rfind(b",", 0, _MOST_ADDRESSES)] if b"," in raw[:_MOST_ADDRESSES] else raw[:_MOST_ADDRESSES]
     match = _SIMPLE.fullmatch(raw) if len(raw) < 1000 else None
     if match:
         name = match[1] if match[1] is not None else match[2]

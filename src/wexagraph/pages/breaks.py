@@ -17,6 +17,8 @@ def escaped(text: str) -> str:
 
     The engine's own `overflow-wrap` breaks words that would fit on the next line, where an element begins with them.
     """
+    if "wx:" in text:  # never to be taken for the name of a picture
+        return "wx&#58;".join(map(escaped, text.split("wx:")))
     if len(text) < 46 or not _ENDLESS.search(text):
         return escape(text, quote=False)
     out, at = [], 0

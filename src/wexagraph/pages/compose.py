@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import re
 import unicodedata
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import lru_cache
@@ -36,6 +36,7 @@ from wexagraph.text import one_line, shortened, size, without_controls
 
 MOST_TEXT = 2_000_000
 """Characters of one text that are set on pages; the original is embedded whole."""
+MOST_PARAGRAPH = 20_000
 _MOST_FIELD = 20_000
 _RTL = re.compile("[\u0590-\u08ff\ufb1d-\ufdff\ufe70-\ufefc]")
 
@@ -73,15 +74,28 @@ class Page:
         return replace(self, html=start + style + base + brace + _LENGTH.sub(larger, rest) + begin + theirs)
 
     def self_contained(self) -> str:
-        """The HTML as one file: every picture inside it (RFC 2397)."""
+        """The HTML as one file: every picture inside it (RFC 2397), as often as that does not make it huge."""
+        packed: dict[str, str] = {}
+        room = _MOST_INLINED
 
         def inline(match: re.Match[str]) -> str:
-            kind, content = self.resources[match[0]]
-            return f"data:{kind};base64,{base64.b64encode(content).decode('ascii')}"
+            nonlocal room
+            name = match[0]
+            if name not in self.resources:
+                return name
+            first = name not in packed
+            if first:
+                kind, content = self.resources[name]
+                packed[name] = f"data:{kind};base64,{base64.b64encode(content).decode('ascii')}"
+            room -= 0 if first else len(packed[name])
+            return packed[name] if first or room > 0 else "data:,"
 
-        return re.sub(r"wx:picture-\d+", inline, self.html) if self.resources else self.html
+        return _RESOURCE.sub(inline, self.html) if self.resources else self.html
 
 
+_MOST_INLINED = 32 * 1024 * 1024
+"""Characters that repeated pictures of a page may take; the first of each is always there."""
+_RESOURCE = re.compile(r"wx:picture-\d+")
 _WIDTHS = re.compile(r"width:\s*(\d{3,4})(?:\.\d+)?px")
 _MANY_CELLS = re.compile(r"(?:</td>\s*<td[^>]*>[^<]*){7}")
 _END_OF_OURS = "/* of the message */"
@@ -296,7 +310,7 @@ class _Composer:
                 out.append("</blockquote>")
                 level -= 1
             # short blocks keep the engine quick, and let it break pages between them
-            for piece in re.split(r"\n(?=\n)", paragraph):
+            for piece in _short_pieces(paragraph):
                 self.texts.append(piece)
                 direction = ' dir="rtl" class="wx-rtl"' if is_rtl(piece) else ""
                 out.append(f"<pre{direction}>\n{linked(piece)}\n</pre>")
@@ -328,6 +342,17 @@ class _Composer:
         inner = self.blocks(message)
         self.notes += message.notes(self.plain)
         return templates().get_template("nested.html").render(heading=heading, body=Markup(inner))
+
+
+def _short_pieces(paragraph: str) -> Iterator[str]:
+    """A paragraph at its empty lines, and one that goes on without end at spaces: engines take long over those."""
+    for piece in re.split(r"\n(?=\n)", paragraph):
+        while len(piece) > MOST_PARAGRAPH:
+            cut = max(piece.rfind(mark, MOST_PARAGRAPH // 2, MOST_PARAGRAPH) for mark in (" ", "\n"))
+            cut = cut + 1 if cut > 0 else MOST_PARAGRAPH
+            yield piece[:cut]
+            piece = piece[cut:]
+        yield piece
 
 
 def is_rtl(text: str) -> bool:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import hashlib
+import re
 import traceback
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 from jinja2 import Environment, StrictUndefined, TemplateError, TemplateSyntaxError, UndefinedError
-from jinja2.sandbox import SandboxedEnvironment
+from jinja2.sandbox import SandboxedEnvironment, SecurityError
 
 import wexagraph
 from wexagraph.errors import CallError, PageError
@@ -25,6 +26,8 @@ BUILT_IN = "built-in"
 UNDATED = "undated"
 _MOST = 2000
 _MOST_RECIPIENTS = 20
+_MOST_FILLED = 20_000_000
+_MOST_NUMBER = 1 << 53
 
 
 @dataclass(frozen=True)
@@ -121,10 +124,25 @@ def entry(message: Message, origin: Origin, options: PageOptions, pages: int = 0
 def cover_page(cover: Cover, contents: Contents, options: PageOptions, record: Record) -> Page:
     """The cover sheet of a PDF. Raises PageError where its template can't be filled."""
     try:
-        html = _template(cover).render(contents.values(options))
+        html = _filled(_template(cover), contents.values(options))
     except Exception as error:  # a template is a program of the clerk's own
         raise PageError(f"the cover sheet can't be made: {_where(error, cover.name)}") from error
-    return Page(sized(html, options), dict(cover.resources), record)
+    names = {name: f"wx:cover-{number}" for number, (name, _) in enumerate(cover.resources)}
+    for name, own in names.items():  # the engine would make a path of a bare name
+        html = re.sub(rf"""(\bsrc\s*=\s*["']){re.escape(name)}(?=["'])""", rf"\g<1>{own}", html)
+    resources = {names[name]: resource for name, resource in cover.resources}
+    return Page(sized(html, options), resources, record)
+
+
+def _filled(template: Any, values: dict[str, Any]) -> str:
+    """What a template makes of values, as long as that ends. Raises whatever the template does, ValueError."""
+    pieces, length = [], 0
+    for piece in template.generate(values):
+        pieces.append(piece)
+        length += len(piece)
+        if length > _MOST_FILLED:
+            raise ValueError(f"it grows beyond {_MOST_FILLED:,} characters")
+    return "".join(pieces)
 
 
 def contents_page(contents: Contents, options: PageOptions, record: Record, first: int) -> Page:
@@ -148,13 +166,25 @@ def check(cover: Cover) -> None:
     )
     for entries in ((full, full), (Entry("s", "a", "", "undated"),)):
         try:
-            _template(cover).render(Contents("t", entries).values(PageOptions()))
+            _filled(_template(cover), Contents("t", entries).values(PageOptions()))
         except Exception as error:
             raise CallError(f"the cover sheet {_where(error, cover.name)}") from error
 
 
+class _Sandbox(SandboxedEnvironment):
+    """Templates that can't reach beyond their values, and can't multiply them without bound."""
+
+    intercepted_binops = frozenset({"*", "**"})
+
+    def call_binop(self, context: Any, operator: str, left: Any, right: Any) -> Any:
+        numbers = all(isinstance(value, int | float) and abs(value) < _MOST_NUMBER for value in (left, right))
+        if not numbers or (operator == "**" and abs(right) > 16):
+            raise SecurityError(f"{operator} is for numbers, and small ones")
+        return super().call_binop(context, operator, left, right)
+
+
 def _environment() -> Environment:
-    environment = SandboxedEnvironment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
+    environment = _Sandbox(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
     environment.filters.update(filters())
     return environment
 

@@ -239,8 +239,7 @@ def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any], part: 
         starts.append(first)
         with pikepdf.open(io.BytesIO(piece.pdf)) as source:
             below = bookmarks_of(source, first)
-            for page in source.pages:
-                disarm(page)
+            disarm(source)
             document.pages.extend(source.pages)
         if part and not piece.foreign:
             mark(document.pages[number] for number in range(first, len(document.pages)))

@@ -16,8 +16,7 @@ def checked(content: bytes, most_pages: int) -> bytes:
         with pikepdf.open(io.BytesIO(content)) as document, pikepdf.new() as trial:
             count = len(document.pages)
             if 0 < count <= most_pages:
-                for page in document.pages:
-                    disarm(page)
+                disarm(document)
                 trial.pages.extend(document.pages)  # what can't be copied shows here, before it is too late
     except pikepdf.PasswordError as error:
         raise ValueError("it is locked with a password") from error
@@ -28,33 +27,89 @@ def checked(content: bytes, most_pages: int) -> bytes:
     return content
 
 
-def disarm(page: Any) -> None:
-    """Take from a page what would run or open something: actions on it, and links that are more than links."""
+_PAGE_KEYS = frozenset(
+    "/Type /Parent /MediaBox /CropBox /BleedBox /TrimBox /ArtBox /Rotate /Resources /Contents /Group /UserUnit".split()
+)
+_LINK_KEYS = ("/Rect", "/Border", "/BS", "/C", "/QuadPoints", "/H")
+_OUTSIDE = ("/F", "/FFilter", "/FDecodeParms", "/Ref", "/OPI", "/AF", "/PieceInfo", "/Metadata", "/StructParent",
+            "/StructParents")  # fmt: skip
+"""What a stream may name outside its own file, or beside its pages (ISO 32000-2, sections 7.3.8.2 and 8.10.4)."""
+_MOST_ANNOTATIONS = 10_000
+_HIDDEN = 0b100010  # ISO 32000-2, table 167: hidden, no view
+
+
+def disarm(document: Any) -> None:
+    """Leave of the pages of a document what is known to be still: their content, links to the web and to pages, and the
+    looks of annotations. All else goes, whatever it is: what runs, plays, opens, or fetches."""
     import pikepdf
 
-    if "/AA" in page:
-        del page["/AA"]
-    annotations = page.get("/Annots")
-    if not isinstance(annotations, pikepdf.Array):
-        return
-    for annotation in annotations:
-        if not isinstance(annotation, pikepdf.Dictionary):
+    for item in document.objects:
+        if isinstance(item, pikepdf.Stream):
+            for key in _OUTSIDE:
+                if key in item:
+                    del item[key]
+    pages = {page.objgen: page for page in document.pages}
+    for page in document.pages:
+        for key in set(page.keys()) - _PAGE_KEYS - {"/Annots"}:
+            del page[key]
+        annotations = page.get("/Annots")
+        if annotations is None:
             continue
-        if "/AA" in annotation:
-            del annotation["/AA"]
-        action = annotation.get("/A")
-        if action is not None and not _is_link(action):
-            del annotation["/A"]
+        held = list(annotations)[:_MOST_ANNOTATIONS] if isinstance(annotations, pikepdf.Array) else []
+        still = (_still(document, annotation, pages) for annotation in held)
+        page.Annots = pikepdf.Array([annotation for annotation in still if annotation is not None])
 
 
-def _is_link(action: Any) -> bool:
-    """Whether an action (ISO 32000-2, section 12.6) goes to a page or a place on the web, and does nothing after."""
+def _still(document: Any, annotation: Any, pages: dict[Any, Any]) -> Any:
+    """An annotation made anew of what in it does nothing: a link, or a picture of its looks. None for all others."""
     import pikepdf
 
-    if not isinstance(action, pikepdf.Dictionary) or "/Next" in action:
-        return False
-    kind = action.get("/S")
-    return kind == "/GoTo" or (kind == "/URI" and link_target(str(action.get("/URI", ""))) != "")
+    if not isinstance(annotation, pikepdf.Dictionary) or not isinstance(annotation.get("/Rect"), pikepdf.Array):
+        return None
+    if annotation.get("/Subtype") == "/Link":
+        leads = _leads_to(annotation, pages)
+        if leads is None:
+            return None
+        kept = {key: annotation[key] for key in _LINK_KEYS if key in annotation}
+        return document.make_indirect(pikepdf.Dictionary({"/Type": pikepdf.Name.Annot, "/Subtype": pikepdf.Name.Link,
+                                                          **kept, **leads}))  # fmt: skip
+    looks = _looks(annotation)
+    flags = annotation.get("/F", 0)
+    if looks is None or not isinstance(flags, int) or flags & _HIDDEN:
+        return None
+    return document.make_indirect(
+        pikepdf.Dictionary(
+            Type=pikepdf.Name.Annot, Subtype=pikepdf.Name.Stamp, Rect=annotation.Rect, F=4,
+            AP=pikepdf.Dictionary(N=looks),
+        )
+    )  # fmt: skip
+
+
+def _looks(annotation: Any) -> Any:
+    """The stream that draws an annotation as it is now; None where there is none."""
+    import pikepdf
+
+    appearance = annotation.get("/AP")
+    normal = appearance.get("/N") if isinstance(appearance, pikepdf.Dictionary) else None
+    if isinstance(normal, pikepdf.Dictionary) and not isinstance(normal, pikepdf.Stream):
+        normal = normal.get(str(annotation.get("/AS", "/Off")))
+    return normal if isinstance(normal, pikepdf.Stream) and normal.get("/Subtype", "/Form") == "/Form" else None
+
+
+def _leads_to(annotation: Any, pages: dict[Any, Any]) -> dict[str, Any] | None:
+    """Where a link goes, as keys of a new one: to a page of its document, or to a place on the web."""
+    import pikepdf
+
+    action, target = annotation.get("/A"), annotation.get("/Dest")
+    if isinstance(action, pikepdf.Dictionary):
+        if action.get("/S") == "/URI":
+            link = link_target(str(action.get("/URI", "")))
+            return {"/A": pikepdf.Dictionary(S=pikepdf.Name.URI, URI=pikepdf.String(link))} if link else None
+        target = action.get("/D") if action.get("/S") == "/GoTo" else None
+    if isinstance(target, pikepdf.Array) and len(target) and isinstance(target[0], pikepdf.Dictionary):
+        page = pages.get(target[0].objgen)
+        return {"/Dest": pikepdf.Array([page.obj, pikepdf.Name.Fit])} if page is not None else None
+    return None
 
 
 def bookmarks_of(source: Any, first: int) -> list[Any]:

@@ -86,7 +86,11 @@ class Choice:
 
     def select(self, source: Source) -> Iterator[Envelope]:
         """The chosen messages, folder by folder, in each folder's own order."""
-        chosen = (envelope for folder in self.folders_of(source) for envelope in self.of_share(source, folder))
+        chosen = (
+            envelope
+            for folder in self.folders_of(source)
+            for envelope in source.readable(folder, self.of_share(source, folder))
+        )
         if self.newest is None:
             yield from chosen
             return

@@ -4,19 +4,20 @@ from pathlib import Path
 
 from wexagraph.errors import SourceError
 from wexagraph.sources.accounts import SCHEMES, Account, Login, Secret, parse_url
-from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Trouble, Wanted, listed
+from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Stored, Trouble, Wanted, listed
 
 
-def open_source(location: str | Path | Account, login: Login | None = None) -> Source:
+def open_source(location: str | Path | Account, login: Login | None = None, links: bool = False) -> Source:
     """Open a source: a path to a mailbox in files, or an account or its URL. Raises SourceError, CallError.
 
-    `login` finds the secret of an account.
+    `login` finds the secret of an account. `links` follows symbolic links to files in a folder.
     """
     if isinstance(location, Account) or "://" in str(location):
         return _open_account(location if isinstance(location, Account) else parse_url(str(location)), login)
-    from wexagraph.sources.local import open_local
+    from wexagraph.sources.local import LINKS, open_local
 
-    return open_local(Path(location).expanduser())
+    place = str(location)
+    return open_local(Path(place.removeprefix(LINKS)).expanduser(), links or place.startswith(LINKS))
 
 
 def _open_account(account: Account, login: Login | None) -> Source:
@@ -35,7 +36,7 @@ _opened: dict[str, Source] = {}
 
 
 def reopen(location: str) -> Source:
-    """The source of that location, opened once in this process and kept: for workers that read shares of it."""
+    """The source of that address, opened once in this process and kept: for workers that read shares of it."""
     if location not in _opened:
         _opened[location] = open_source(location)
     return _opened[location]
@@ -51,6 +52,7 @@ __all__ = [
     "Secret",
     "Share",
     "Source",
+    "Stored",
     "Trouble",
     "Wanted",
     "listed",

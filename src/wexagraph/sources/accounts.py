@@ -16,12 +16,21 @@ GOODBYE = 5.0
 """Seconds that a server may take to answer a goodbye; nothing depends on it any more."""
 
 
+def steers_no_line(text: str) -> bool:
+    """Whether a text can be sent to a server without ending the line that it stands on."""
+    return not any(letter < " " or letter == "\x7f" for letter in text)
+
+
 @dataclass(frozen=True)
 class Secret:
     """What proves who we are: a password, or with `token` an OAuth 2 access token (RFC 7628). Never shown."""
 
     value: str
     token: bool = False
+
+    def __post_init__(self) -> None:
+        if not steers_no_line(self.value):
+            raise CallError("the password holds a line end or another control character, which no server takes.")
 
     def __repr__(self) -> str:
         return "Secret(…)"
@@ -115,6 +124,8 @@ def parse_url(url: str) -> Account:
     if not parts.hostname or not user:
         raise CallError(f"the account's URL lacks a user or a host. Write it as {parts.scheme}://user@mail.example/.")
     folder = unquote(parts.path).strip("/").partition(";")[0]
+    if not steers_no_line(f"{user}{folder}"):
+        raise CallError("the account's URL holds a line end or another control character.")
     if folder and parts.scheme.startswith("pop"):
         raise CallError("a POP3 account has no folders. Leave the path out of its URL.")
     return Account(parts.scheme, parts.hostname, port or _PORTS[parts.scheme], user, folder)

@@ -10,7 +10,7 @@ from datetime import datetime
 from types import TracebackType
 from typing import NamedTuple
 
-from wexagraph.errors import MessageError
+from wexagraph.errors import FolderError, MessageError
 from wexagraph.messages.dates import parse_separator
 from wexagraph.messages.headers import Header
 from wexagraph.messages.mime import Part
@@ -103,6 +103,16 @@ class Envelope:
         )
 
 
+class Stored(NamedTuple):
+    """A message that can be spared at its source: its folder, its place there, the source's stamp on it, and the
+    SHA-256 of what is stored."""
+
+    folder: str
+    place: str
+    stamp: str
+    digest: str
+
+
 @dataclass
 class Trouble:
     """Something in a source that could not be opened; the rest of the source can."""
@@ -120,6 +130,8 @@ class Source(ABC):
 
     location: str
     kind: str
+    address: str = ""
+    """What opens it again in another process; the location where that is not told."""
     reopens = False
     """Whether another process may open it again by its location, to read a share of it."""
     searches = False
@@ -129,6 +141,9 @@ class Source(ABC):
     moves = True
     """Whether a message may come to lie at another place, as in an mbox that was compacted."""
     troubles: list[Trouble] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.address = self.address or self.location
 
     def __enter__(self) -> Source:
         return self
@@ -156,8 +171,18 @@ class Source(ABC):
         With `wanted`, a source that searches leaves out what is surely not.
 
         With a share (k, n), the k-th of n parts that follow one another and together are the folder. Raises
-        SourceError where the folder can't be read at all.
+        FolderError where the folder can't be read.
         """
+
+    def readable(self, folder: str, envelopes: Iterable[Envelope]) -> Iterator[Envelope]:
+        """The envelopes of a folder; where it can't be read, that is a trouble of this folder, and the others go on."""
+        try:
+            yield from envelopes
+        except FolderError as error:
+            self.troubles.append(Trouble(folder, error.reason))
+
+    def settle(self) -> None:  # noqa: B027  most sources can't change while they are read
+        """At the end of reading: note what was changed meanwhile, so that what was read of it may not be whole."""
 
     def folder_stamp(self, folder: str) -> str:
         """Equal as long as nothing in the folder changes; "" where that can't be told without reading it."""

@@ -12,6 +12,7 @@ from wexagraph.sources.base import WHOLE, Envelope, Share
 from wexagraph.sources.trees import File, Tree
 from wexagraph.zips import UNREADABLE
 
+CHANGED = "the mailbox was changed while it was read. Run the same command again"
 _HEAD = 8 * 1024
 _MOST_HEAD = 16 * 1024 * 1024
 _MAILDIR_FLAGS = {
@@ -43,6 +44,10 @@ class Files:
         for file in self._files:
             digest.update(f"{file.path}\0{file.stamp}\0".encode("utf-8", "surrogateescape"))
         return digest.hexdigest()
+
+    def was_rewritten(self) -> bool:
+        """Each message is looked at when it is read."""
+        return False
 
     def outline(self, share: Share = WHOLE) -> Iterator[Envelope]:
         """Envelopes without headers: no file is opened."""
@@ -91,9 +96,13 @@ class Files:
         path = self._path(envelope)
         with self.tree.open(path) as file:
             try:
-                return file.read()
+                data = file.read()
             except UNREADABLE as error:
                 raise MessageError(f"{path}: {error}") from error
+            now = self.tree.stamp(file)
+        if now and envelope.stamp and now != envelope.stamp:
+            raise MessageError(f"{path}: {CHANGED}")
+        return data
 
 
 class Maildir(Files):

@@ -8,10 +8,11 @@ from collections.abc import Iterator
 from difflib import get_close_matches
 from pathlib import Path
 
-from wexagraph.errors import MessageError, SourceError
+from wexagraph.errors import FolderError, MessageError, SourceError
+from wexagraph.files import visible
 from wexagraph.messages.headers import header_end
 from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Trouble, Wanted, listed
-from wexagraph.sources.files import Files, Maildir
+from wexagraph.sources.files import CHANGED, Files, Maildir
 from wexagraph.sources.mbox import Mbox, is_mbox
 from wexagraph.sources.trees import DiskTree, File, OneFile, Tree, ZipTree
 from wexagraph.sources.utf7 import decode_utf7
@@ -19,6 +20,8 @@ from wexagraph.sources.utf7 import decode_utf7
 LOOKED_FOR = (
     "an EML message, a folder of EML files, an mbox file or a folder of them, a Maildir, or a ZIP of any of these"
 )
+LINKS = "links:"
+"""Stands before the address of a source whose links are followed."""
 _ZIP_MARKS = (b"PK\x03\x04", b"PK\x05\x06")
 _FIRST_FIELD = re.compile(rb"(?:\xef\xbb\xbf)?[!-9;-~]+[ \t]*:")
 _KNOWN_FIELD = re.compile(
@@ -28,11 +31,14 @@ _KNOWN_FIELD = re.compile(
 Store = Files | Mbox
 
 
-def open_local(path: Path) -> LocalSource:
-    """Open the mailbox that lies at `path`. Raises SourceError, saying what was looked for."""
+def open_local(path: Path, links: bool = False) -> LocalSource:
+    """Open the mailbox that lies at `path`. Raises SourceError, saying what was looked for.
+
+    Links to files in a folder are followed only with `links`.
+    """
     try:
         if path.is_dir():
-            return LocalSource(DiskTree(path), path)
+            return LocalSource(DiskTree(path, links), path, links)
         if path.exists() and not path.is_file():
             raise SourceError(f"{path} is a pipe or a device, which can't be read twice. Save it as a file first.")
         with open(path, "rb") as file:
@@ -74,8 +80,9 @@ class LocalSource(Source):
 
     reopens = True
 
-    def __init__(self, tree: Tree, path: Path) -> None:
-        super().__init__(location=os.path.abspath(path), kind="")
+    def __init__(self, tree: Tree, path: Path, links: bool = False) -> None:
+        place = os.path.abspath(path)
+        super().__init__(location=visible(place), kind="", address=f"{LINKS}{place}" if links else place)
         self._tree, self._path = tree, path
         self._stores: dict[str, Store] = {}
         try:
@@ -135,10 +142,10 @@ class LocalSource(Source):
         return {"" if p == root else p.name for p in found}
 
     def _add_stores(self, maildirs: dict[str, list[File]], messages: dict[str, list[File]], mboxes: list[File]) -> None:
-        itself = Path(self.location)
-        own = (itself.name if itself.is_dir() else itself.stem) or "mail"
+        itself = Path(os.path.abspath(self._path))
+        own = visible(itself.name if itself.is_dir() else itself.stem) or "mail"
         for place, files in sorted(maildirs.items()):
-            name = self._free(_maildir_name(place))
+            name = self._free(maildir_name(place))
             files.sort(key=lambda file: file.path.rpartition("/")[2])
             self._stores[name] = Maildir(self._tree, name, files)
         for place, files in sorted(messages.items()):
@@ -167,6 +174,11 @@ class LocalSource(Source):
     def folders(self) -> list[str]:
         return sorted(self._stores)
 
+    def settle(self) -> None:
+        for name, store in self._stores.items():
+            if store.was_rewritten():
+                self.troubles.append(Trouble(name, CHANGED))
+
     def size(self, folder: str) -> int:
         try:
             return self._stores[folder].size()
@@ -183,13 +195,20 @@ class LocalSource(Source):
         try:
             yield from self._stores[folder].outline(share)
         except OSError as error:
-            raise SourceError(f"{self.location}, folder {folder}: {error.strerror or error}.") from error
+            raise self._failed(folder, error) from error
 
     def envelopes(self, folder: str, share: Share = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
         try:
             yield from self._stores[folder].envelopes(share)
         except OSError as error:
-            raise SourceError(f"{self.location}, folder {folder}: {error.strerror or error}.") from error
+            raise self._failed(folder, error) from error
+
+    def _failed(self, folder: str, error: OSError) -> SourceError:
+        if not self._path.exists():
+            return SourceError(
+                f"{self._path} has gone while it was read. Bring it back and run the same command again."
+            )
+        return FolderError(folder, error.strerror or str(error))
 
     def read(self, envelope: Envelope) -> bytes:
         if envelope.trouble:
@@ -216,7 +235,7 @@ class LocalSource(Source):
             return []
 
 
-def _maildir_name(place: str) -> str:
+def maildir_name(place: str) -> str:
     """A Maildir's folder name: INBOX for the root, Maildir++ names (".Berths.East") with `/` between levels."""
     if not place:
         return "INBOX"

@@ -11,6 +11,7 @@ from wexagraph.errors import MessageError
 from wexagraph.messages.headers import Header, header_end
 from wexagraph.messages.mime import Part, parse
 from wexagraph.sources.base import WHOLE, Envelope, Share
+from wexagraph.sources.files import CHANGED
 
 _BLOCK = 4 * 1024 * 1024
 _HEAD = 6 * 1024  # holds the header of nearly every message, and any separator line
@@ -42,12 +43,29 @@ class Mbox:
     def __init__(self, path: Path, folder: str) -> None:
         self.path, self.folder = path, folder
         self._file: int | None = None
+        self._state = (0, 0)
+        self._rewritten = False
         self._block = (0, b"")  # what the scan holds: a message in it need not be read again for its structure
 
     def _descriptor(self) -> int:
         if self._file is None:
             self._file = os.open(self.path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
+            about = os.fstat(self._file)
+            self._state = (about.st_size, about.st_mtime_ns)
         return self._file
+
+    def was_rewritten(self) -> bool:
+        """Whether the file was changed in place since it was opened, but for mail that was put behind its end."""
+        if self._file is None or self._rewritten:
+            return self._rewritten
+        about = os.fstat(self._file)
+        state = (about.st_size, about.st_mtime_ns)
+        if state != self._state:
+            size = self._state[0]
+            behind = _read_at(self._file, 7, max(0, size - 1)).lstrip(b"\r\n")
+            self._rewritten = about.st_size <= size or not b"From ".startswith(behind[:5])
+            self._state = state
+        return self._rewritten
 
     def close(self) -> None:
         if self._file is not None:
@@ -156,8 +174,10 @@ class Mbox:
                 start, buffer = 0, _read_at(self._descriptor(), length, at)
             except OSError as error:
                 raise MessageError(f"{self.path}: {error.strerror or error}") from error
+        if self.was_rewritten():
+            raise MessageError(f"{self.path}: {CHANGED}")
         if len(buffer) < length or not buffer.startswith(b"From ", start):
-            raise MessageError(f"{self.path}: the mailbox was changed while it was read. Run the same command again.")
+            raise MessageError(f"{self.path}: {CHANGED}")
         end = start + length
         begin = buffer.find(b"\n", start, end)  # the From line's end: with it, the first line is one like all others
         if begin < 0:
@@ -198,6 +218,10 @@ def _flags(header: Header) -> frozenset[str]:
     keywords = header.raw(b"x-keywords")
     found = {_STATUS[letter] for letter in status.decode("latin-1") if letter in _STATUS} if status else set()
     if keywords:
-        words = {word.lower() for word in keywords.decode("latin-1").replace(",", " ").split()}
+        try:
+            told = keywords.decode("utf-8")
+        except UnicodeDecodeError:
+            told = keywords.decode("latin-1")
+        words = {word.lower() for word in told.replace(",", " ").split()}
         found |= words - set(_STATUS.values())  # a sender may write keywords, but no flags
     return frozenset(found)

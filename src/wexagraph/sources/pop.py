@@ -9,7 +9,7 @@ import time
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
 from itertools import islice
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.messages import Header
@@ -22,11 +22,48 @@ _Answer = list[bytes] | MessageError
 _FOLDER = "INBOX"
 _TRIES = 4
 _HEADERS = 200
+_LINE_COST = 64
 _BATCH_BYTES, _BATCH_MESSAGES = 4 * 1024 * 1024, 50
 _LATER = re.compile(r"\[(?:IN-USE|LOGIN-DELAY|SYS/TEMP)\]", re.IGNORECASE)
 
+_MOST_ANSWER = 256 * 1024 * 1024
+_MOST_LIST = 64 * 1024 * 1024
+_LEAST_RATE = 1024  # bytes a second, once the patience of a line is over
+_OTHER = "the server delivers another message than the one that it has listed"
+
 # poplib refuses lines of more than 2,048 bytes; mail has longer ones
 poplib._MAXLINE = 16 * 1024 * 1024  # type: ignore[attr-defined]
+
+
+class _Client(poplib.POP3):
+    """poplib with limits: a server that says too much or takes too long is hung up on."""
+
+    def __init__(self, host: str, port: int, timeout: float) -> None:
+        self._patience = timeout
+        self._begin(_MOST_LIST)
+        super().__init__(host, port, timeout)
+
+    def _begin(self, most: int) -> None:
+        self._most, self._taken, self._since = most, 0, time.monotonic()
+
+    def _putcmd(self, line: str) -> None:
+        self._begin(_MOST_ANSWER if line.startswith("RETR") else _MOST_LIST)
+        super()._putcmd(line)  # type: ignore[misc]
+
+    def _getline(self) -> tuple[bytes, int]:
+        line, size = super()._getline()  # type: ignore[misc]
+        self._taken += size + _LINE_COST  # each line is an object of its own
+        over = time.monotonic() - self._since - self._patience
+        if self._taken > self._most or (over > 0 and self._taken < over * _LEAST_RATE):
+            raise poplib.error_proto("the server's answer has no end")
+        return line, size
+
+
+class _SecureClient(_Client, poplib.POP3_SSL):
+    def __init__(self, host: str, port: int, timeout: float, context: Any) -> None:
+        self._patience = timeout
+        self._begin(_MOST_LIST)
+        poplib.POP3_SSL.__init__(self, host, port, timeout=timeout, context=context)
 
 
 class PopSource(Source):
@@ -78,16 +115,25 @@ class PopSource(Source):
     def read(self, envelope: Envelope) -> bytes:
         if envelope.trouble:
             raise MessageError(envelope.trouble)
-        ((_, lines),) = self._answers("RETR {}", [envelope])
-        if isinstance(lines, MessageError):
-            raise lines
-        return _joined(lines)
+        ((_, data),) = self.read_many([envelope])
+        if isinstance(data, MessageError):
+            raise data
+        return data
 
     def read_many(self, envelopes: Iterable[Envelope]) -> Iterator[tuple[Envelope, bytes | MessageError]]:
         """Bytes of many messages in their order, asked for several at a time."""
         for batch in bounded(envelopes, _BATCH_MESSAGES, _BATCH_BYTES):
+            # what was not listed with its header is asked for that first: the bytes have to fit it
+            blank = [envelope for envelope in batch if not envelope.header.block]
+            heads = {envelope.place: lines for envelope, lines in self._answers("TOP {} 0", blank)} if blank else {}
             for envelope, lines in self._answers("RETR {}", batch):
-                yield envelope, lines if isinstance(lines, MessageError) else _joined(lines)
+                if isinstance(lines, MessageError):
+                    yield envelope, lines
+                    continue
+                head = heads.get(envelope.place, envelope.header.block.split(b"\n"))
+                data = _joined(lines)
+                fits = isinstance(head, MessageError) or _begins_with(lines, head)
+                yield envelope, data if fits else MessageError(_OTHER)
 
     def attachments(self, envelope: Envelope) -> list[Leaf]:
         kind = (envelope.header.raw(b"content-type") or b"").lstrip().lower()
@@ -188,8 +234,8 @@ class PopSource(Source):
     def _dial(self) -> poplib.POP3:
         account = self.account
         if account.encrypted_from_the_start:
-            return poplib.POP3_SSL(account.host, account.port, timeout=account.timeout, context=account.tls())
-        client = poplib.POP3(account.host, account.port, timeout=account.timeout)
+            return _SecureClient(account.host, account.port, account.timeout, account.tls())
+        client = _Client(account.host, account.port, account.timeout)
         if "STLS" in _capabilities(client):
             with suppress(poplib.error_proto):
                 client.stls(account.tls())
@@ -225,6 +271,12 @@ class PopSource(Source):
         if client is not None:
             with suppress(OSError):
                 client.close()
+
+
+def _begins_with(lines: list[bytes], head: list[bytes]) -> bool:
+    """Whether a message begins with the header that was listed of it."""
+    wanted = [line for line in head if line.strip()]
+    return lines[: len(wanted)] == wanted
 
 
 def _joined(lines: list[bytes]) -> bytes:

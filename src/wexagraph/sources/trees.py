@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import shutil
 import stat
-import tempfile
 import zipfile
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
@@ -14,11 +13,11 @@ from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
 from wexagraph.errors import MessageError, SourceError
-from wexagraph.zips import UNREADABLE
+from wexagraph.files import open_regular, visible
+from wexagraph.temporary import TemporaryFolder
+from wexagraph.zips import UNREADABLE, out_of_proportion
 
 _MOST_ENTRIES = 2_000_000
-_BOMB_SIZE = 256 * 1024 * 1024
-_BOMB_RATIO = 200
 
 
 class File(NamedTuple):
@@ -48,6 +47,10 @@ class Tree(ABC):
     def on_disk(self, path: str) -> Path:
         """A path on the disk under which the file can be read at any offset."""
 
+    def stamp(self, file: BinaryIO) -> str:
+        """The stamp of a file that is open, or nothing where it can't change."""
+        return ""
+
     def head(self, path: str, size: int = 4096) -> bytes:
         """Its first bytes. Raises MessageError."""
         with self.open(path) as file:
@@ -61,44 +64,75 @@ class Tree(ABC):
 
 
 class DiskTree(Tree):
-    """A folder on a disk. Symbolic links are followed to files, never to folders, so the walk ends."""
+    """A folder on a disk. Symbolic links are followed to files where that was asked for (`links`), never to folders.
 
-    def __init__(self, root: Path) -> None:
+    A path whose bytes are no UTF-8 is known by a text in which they can be seen.
+    """
+
+    def __init__(self, root: Path, links: bool = False) -> None:
         super().__init__()
-        self.root = root
+        self.root, self.links = root, links
+        self._raw: dict[str, str] = {}
 
     def files(self) -> Iterator[File]:
-        yield from self._walk("")
+        yield from self._walk("", "")
 
-    def _walk(self, below: str) -> Iterator[File]:
+    def _walk(self, below: str, shown: str) -> Iterator[File]:
         try:
             with os.scandir(self.root / below) as scan:
                 entries = sorted(scan, key=lambda entry: entry.name)
         except OSError as error:
-            self.troubles.append((below, _reason(error)))
+            self.troubles.append((shown, _reason(error)))
             return
         for entry in entries:
             path = f"{below}/{entry.name}" if below else entry.name
+            name = visible(entry.name)
+            shown_path = f"{shown}/{name}" if shown else name
             try:
                 if entry.is_dir(follow_symlinks=False):
-                    yield from self._walk(path)
+                    yield from self._walk(path, shown_path)
                     continue
-                about = entry.stat()
+                about = entry.stat(follow_symlinks=self.links)
+                if stat.S_ISLNK(about.st_mode) or (entry.is_symlink() and stat.S_ISDIR(about.st_mode)):
+                    self.troubles.append((shown_path, self._unfollowed(entry)))
+                    continue
             except OSError as error:
-                self.troubles.append((path, _reason(error)))
+                self.troubles.append((shown_path, _reason(error)))
                 continue
             if stat.S_ISREG(about.st_mode):
-                moment = datetime.fromtimestamp(about.st_mtime, UTC)
-                yield File(path, about.st_size, f"{about.st_size}-{about.st_mtime_ns}", moment)
+                if shown_path != path:
+                    shown_path = self._apart(shown_path)
+                    self._raw[shown_path] = path
+                yield File(shown_path, about.st_size, _stamp(about), datetime.fromtimestamp(about.st_mtime, UTC))
+
+    def _unfollowed(self, entry: os.DirEntry[str]) -> str:
+        if entry.is_dir():
+            return "a symbolic link to a folder, which is not followed. Give that folder as a source itself"
+        return "a symbolic link, which is not followed. --follow-links reads what links to files lead to"
+
+    def _apart(self, shown: str) -> str:
+        """A text for a path that no other has."""
+        found, turn = shown, 1
+        while found in self._raw or os.path.lexists(self.root / found):
+            turn += 1
+            found = f"{shown} ({turn})"
+        return found
 
     def open(self, path: str) -> BinaryIO:
         try:
-            return open(self.root / path, "rb")
+            return open_regular(self.on_disk(path), follow=self.links)
         except OSError as error:
             raise MessageError(f"{path}: {_reason(error)}") from error
 
     def on_disk(self, path: str) -> Path:
-        return self.root / path
+        return self.root / self._raw.get(path, path)
+
+    def stamp(self, file: BinaryIO) -> str:
+        return _stamp(os.fstat(file.fileno()))
+
+
+def _stamp(about: os.stat_result) -> str:
+    return f"{about.st_size}-{about.st_mtime_ns}"
 
 
 class ZipTree(Tree):
@@ -112,38 +146,55 @@ class ZipTree(Tree):
             raise SourceError(f"{path} can't be opened as a ZIP: {_reason(error)}. Is it complete?") from error
         if len(self._zip.infolist()) > _MOST_ENTRIES:
             raise SourceError(f"{path} lists {len(self._zip.infolist())} members; at most {_MOST_ENTRIES} are read.")
-        self._spool: tempfile.TemporaryDirectory[str] | None = None
+        self._spool: TemporaryFolder | None = None
         self._spooled: dict[str, Path] = {}
+        self._twins: dict[str, zipfile.ZipInfo] = {}
 
     def files(self) -> Iterator[File]:
+        before = ""
         for info in sorted(self._zip.infolist(), key=lambda info: info.filename):
             if info.is_dir():
                 continue
+            name = info.filename.encode("utf-8", "replace").decode("utf-8")
+            if info.filename == before:
+                name = self._apart(name)
+                self._twins[name] = info
+            elif name != info.filename or self._zip.getinfo(info.filename) is not info:
+                self._twins[name] = info  # the last of several members of one name is the one that a name opens
+            before = info.filename
             if info.flag_bits & 1:
-                self.troubles.append((info.filename, "it is locked with a password"))
+                self.troubles.append((name, "it is locked with a password"))
                 continue
-            if info.file_size > _BOMB_SIZE and info.file_size > _BOMB_RATIO * max(info.compress_size, 1):
-                self.troubles.append(
-                    (info.filename, f"{info.compress_size} bytes would unpack to {info.file_size}: refused")
-                )
+            if out_of_proportion(info.file_size, info.compress_size):
+                self.troubles.append((name, f"{info.compress_size} bytes would unpack to {info.file_size}: refused"))
                 continue
             try:
                 moment = datetime(*info.date_time, tzinfo=UTC)
             except ValueError:
                 moment = None
-            yield File(info.filename, info.file_size, f"{info.file_size}-{info.CRC:08x}", moment)
+            yield File(name, info.file_size, f"{info.file_size}-{info.CRC:08x}", moment)
+
+    def _apart(self, name: str) -> str:
+        """A name for a member that bears that of another."""
+        stem, dot, suffix = name.rpartition(".")
+        turn = 2
+        while (found := f"{stem} ({turn}){dot}{suffix}" if dot else f"{name} ({turn})") in self._twins or (
+            found in self._zip.NameToInfo
+        ):
+            turn += 1
+        return found
 
     def open(self, path: str) -> BinaryIO:
         try:
-            return self._zip.open(path)  # type: ignore[return-value]
+            return self._zip.open(self._twins.get(path, path))  # type: ignore[return-value]
         except UNREADABLE as error:
             raise MessageError(f"{path}: {_reason(error)}") from error
 
     def on_disk(self, path: str) -> Path:
         if path not in self._spooled:
             if self._spool is None:
-                self._spool = tempfile.TemporaryDirectory(prefix="wexagraph-", ignore_cleanup_errors=True)
-            target = Path(self._spool.name) / f"{len(self._spooled):06d}"
+                self._spool = TemporaryFolder()
+            target = self._spool.path / f"{len(self._spooled):06d}"
             try:
                 with self.open(path) as packed, open(target, "wb") as file:
                     shutil.copyfileobj(packed, file, 1 << 20)
@@ -155,20 +206,21 @@ class ZipTree(Tree):
     def close(self) -> None:
         self._zip.close()
         if self._spool is not None:
-            self._spool.cleanup()
+            self._spool.close()
 
 
 class OneFile(DiskTree):
-    """A tree of a single file."""
+    """A tree of a single file, which a person has named: it may be a link."""
 
     def __init__(self, path: Path) -> None:
-        super().__init__(path.parent)
+        super().__init__(path.parent, links=True)
         self._path = path
 
     def files(self) -> Iterator[File]:
         about = self._path.stat()
-        moment = datetime.fromtimestamp(about.st_mtime, UTC)
-        yield File(self._path.name, about.st_size, f"{about.st_size}-{about.st_mtime_ns}", moment)
+        name = visible(self._path.name)
+        self._raw[name] = self._path.name
+        yield File(name, about.st_size, _stamp(about), datetime.fromtimestamp(about.st_mtime, UTC))
 
 
 def _reason(error: Exception) -> str:

@@ -266,11 +266,43 @@ def _paragraphs(text: str) -> list[str]:
     return ["\n".join(lines[at : at + 50]) for at in range(0, len(lines), 50)]
 
 
+_MOST_DRAWN = 50_000
+
+
+def _refuse_growth(svg: str) -> None:
+    """Raises ValueError for an SVG that draws itself again and again by references (SVG 2, section 5.6)."""
+    from xml.etree import ElementTree
+
+    try:
+        root = ElementTree.fromstring(svg)
+    except (ElementTree.ParseError, RecursionError, ValueError) as error:
+        raise ValueError("the picture is no SVG that can be read") from error
+    named = {element.get("id"): element for element in root.iter() if element.get("id")}
+    drawn: dict[int, int] = {}
+
+    def count(element: ElementTree.Element, depth: int) -> int:
+        key = id(element)
+        if key in drawn:
+            return drawn[key]
+        drawn[key] = _MOST_DRAWN  # what refers to itself never ends
+        total = 1 + sum(count(child, depth + 1) for child in element) if depth < 200 else _MOST_DRAWN
+        if element.tag.rpartition("}")[2] == "use":
+            for name, value in element.attrib.items():
+                target = named.get(value.removeprefix("#")) if name.rpartition("}")[2] == "href" else None
+                total += count(target, depth + 1) if target is not None else 0
+        drawn[key] = min(total, _MOST_DRAWN)
+        return drawn[key]
+
+    if count(root, 0) >= _MOST_DRAWN:
+        raise ValueError("the picture draws itself again and again")
+
+
 def _harmless_svg(content: bytes) -> bytes:
     """An SVG without anything that runs or refers elsewhere. Raises ValueError where it is no SVG to be read."""
     text = decode(content)[0]
     if len(text) > 4_000_000 or "<!ENTITY" in text.upper():
         raise ValueError("the picture is too large, or defines entities")
+    _refuse_growth(text)
     text = re.sub(r"(?is)<(script|foreignObject|iframe|style)\b.*?(</\1\s*>|/>)", "", text)
     text = re.sub(r"""(?i)\son\w+\s*=\s*("[^"]*"|'[^']*')""", "", text)
     return re.sub(

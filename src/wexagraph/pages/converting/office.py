@@ -7,10 +7,9 @@ import os
 import shutil
 import signal
 import subprocess
-import tempfile
-from pathlib import Path
 
 from wexagraph.pages.converting.sheets import bounded_zip
+from wexagraph.temporary import TemporaryFolder
 
 PATIENCE = 19.0
 _SUFFIXES = {
@@ -39,13 +38,19 @@ def suite() -> str | None:
     return shutil.which("soffice") or shutil.which("libreoffice")
 
 
+def _environment() -> dict[str, str]:
+    """What another program needs of the environment: no password that stands in ours."""
+    kept = ("PATH", "LANG", "LC_ALL", "LC_CTYPE", "TMPDIR", "SYSTEMROOT", "TEMP", "FAKE_SUITE")
+    return {name: os.environ[name] for name in kept if name in os.environ}
+
+
 def suite_pdf(content: bytes, kind: str) -> bytes:
     """A document as PDF by LibreOffice: headless, with a profile of its own, for a limited time. Raises ValueError."""
     program = suite()
     if program is None:
         raise ValueError("LibreOffice is not installed here")
-    with tempfile.TemporaryDirectory(prefix="wexagraph-suite-") as folder:
-        place = Path(folder)
+    with TemporaryFolder() as place:
+        folder = str(place)
         given = place / f"attachment{_SUFFIXES[kind]}"
         given.write_bytes(content)
         # macros stay off by the profile's default for documents without a trusted place
@@ -55,7 +60,7 @@ def suite_pdf(content: bytes, kind: str) -> bytes:
              "--convert-to", "pdf", "--outdir", folder, str(given)],
             stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, cwd=folder,
             start_new_session=True,
-            env={**os.environ, "HOME": folder, "http_proxy": "http://127.0.0.1:9", "https_proxy": "http://127.0.0.1:9"},
+            env={**_environment(), "HOME": folder, "http_proxy": "http://127.0.0.1:9", "https_proxy": "http://127.0.0.1:9"},
         )  # fmt: skip
         try:
             process.wait(PATIENCE)

@@ -18,6 +18,8 @@ from wexagraph.text import without_controls
 
 MOST_ROWS, MOST_COLUMNS, MOST_UNPACKED = 20_000, 200, 300 * 1024 * 1024
 _LANDSCAPE_WIDTH = 960
+_MOST_MERGED = 1_000_000
+_MERGED = re.compile(rb'<(?:\w+:)?mergeCell\s[^>]*?ref="([A-Z]{1,3}\d{1,7}:[A-Z]{1,3}\d{1,7})"')
 
 
 def csv_table(content: bytes, delimiter: str = "") -> tuple[str, list[Note]]:
@@ -57,11 +59,27 @@ def bounded_zip(content: bytes) -> None:
         raise ValueError("it would unpack out of all proportion")
 
 
+def _refuse_huge_merges(content: bytes) -> None:
+    """Raises ValueError where merged areas span more cells than a machine should count one by one."""
+    from openpyxl.utils import range_boundaries
+
+    total = 0
+    with zipfile.ZipFile(io.BytesIO(content)) as archive:
+        for name in archive.namelist():
+            if name.startswith("xl/worksheets/") and name.endswith(".xml"):
+                for reference in _MERGED.findall(archive.read(name)):
+                    left, top, right, bottom = range_boundaries(reference.decode("ascii"))
+                    total += (right - left + 1) * (bottom - top + 1)
+                    if total > _MOST_MERGED:
+                        raise ValueError(f"merged areas of more than {_MOST_MERGED:,} cells")
+
+
 def workbook(content: bytes, resources: dict[str, tuple[str, bytes]]) -> tuple[str, bool, list[Note]]:
     """A workbook as HTML, a table a sheet, charts after it. Says whether it wants landscape paper."""
     import openpyxl
 
     bounded_zip(content)
+    _refuse_huge_merges(content)
     book = openpyxl.load_workbook(io.BytesIO(content), data_only=True, keep_links=False)
     formulas = openpyxl.load_workbook(io.BytesIO(content), data_only=False, keep_links=False)
     out, notes, wide = [], list[Note](), False
@@ -133,14 +151,15 @@ class _Sheet:
 
     def html(self) -> Iterator[str]:
         """The sheet as tables: columns that do not fit on landscape paper go on in another."""
-        used = [n for n in self.rows if any(self.sheet.cell(n, c).value is not None for c in self.columns)]
-        last = used[-1] if used else 0
-        rows = [n for n in self.rows if n <= last]
-        if not rows:
+        rows, columns = set(self.rows), set(self.columns)
+        filled = (place for place, cell in self.sheet._cells.items() if cell.value is not None)
+        last = max((row for row, column in filled if row in rows and column in columns), default=0)
+        until = [n for n in self.rows if n <= last]
+        if not until:
             yield '<p class="wx-none">An empty sheet.</p>'
             return
-        for columns in self._chunks():
-            yield self._table(rows, columns)
+        for chunk in self._chunks():
+            yield self._table(until, chunk)
         if self.uncomputed:
             self.notes.append(Note("formula-uncomputed", f"{self.uncomputed} in {self.sheet.title}"))
 

@@ -19,6 +19,7 @@ _TOKEN = re.compile(
 )
 _BEGIN = re.compile(rb"\d+ \(")
 _DEEPEST = 60
+_MOST_MESSAGES = 5_000_000
 
 
 def parse(items: Iterable[Item | None]) -> list[Any]:
@@ -82,7 +83,10 @@ def _responses(items: Iterable[Any]) -> Iterator[list[Item]]:
 
 
 def numbers(items: Iterable[Any]) -> list[int]:
-    """The numbers of SEARCH responses (section 7.3.4), or of the sets of ESEARCH (RFC 4731), in order."""
+    """The numbers of SEARCH responses (section 7.3.4), or of the sets of ESEARCH (RFC 4731), in order.
+
+    Raises ValueError for more than any folder holds.
+    """
     found: set[int] = set()
     for item in items:
         text = item[0] if isinstance(item, tuple) else item or b""
@@ -90,10 +94,14 @@ def numbers(items: Iterable[Any]) -> list[int]:
         if sets:
             for piece in sets[1].split(b","):
                 first, _, last = piece.partition(b":")
+                if not first.isdigit() or not (last or first).isdigit() or len(piece) > 24:
+                    raise ValueError("the server lists what are no messages")
                 low, high = sorted((int(first), int(last or first)))
+                if len(found) + high - low > _MOST_MESSAGES:
+                    raise ValueError("the server lists more messages than a folder can hold")
                 found.update(range(low, high + 1))
         elif not re.search(rb"\bUID\b|\(TAG", text):
-            found.update(int(word) for word in text.split() if word.isdigit())
+            found.update(int(word) for word in text.split() if word.isdigit() and len(word) < 12)
     return sorted(found)
 
 

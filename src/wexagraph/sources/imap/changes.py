@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import hashlib
 import imaplib
 import re
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from wexagraph.errors import CallError, SourceError
-from wexagraph.sources.imap.answers import number_set
+from wexagraph.sources.base import Stored
+from wexagraph.sources.imap.answers import fetched, number_set
 from wexagraph.sources.imap.line import Refused, quoted
 from wexagraph.sources.imap.source import Folder, ImapSource
 
 _BATCH = 200
+_PIECE_BYTES = 8 * 1024 * 1024
+_NOT_THE_SAME = "what lies there now is not what is stored"
 
 
 @dataclass(frozen=True)
@@ -69,31 +74,67 @@ class Changes:
         more = f"; {for_good:,} that are there already go for good" if for_good else ""
         return f"{said} (they go to the folder {self.target.name}{more})"
 
-    def apply(self, folder: str, stamp: str, uids: list[int]) -> int:
-        """Change these messages of a folder. Returns how many. Raises SourceError; what was changed stays changed."""
+    def apply(self, messages: Iterable[Stored]) -> tuple[int, list[tuple[str, str]]]:
+        """Change these messages, once their bytes were fetched again and found to be what is stored.
+
+        Returns how many were changed, and those that were left alone: where, and why. Raises SourceError; what was
+        changed stays changed.
+        """
+        folders: dict[tuple[str, str], dict[int, str]] = {}
+        for folder, place, stamp, digest in messages:
+            folders.setdefault((folder, stamp.partition(";")[0]), {})[int(place)] = digest
+        done, spared = 0, list[tuple[str, str]]()
+        for (folder, era), digests in folders.items():
+            done += self._apply(folder, era, digests, spared)
+        return done, spared
+
+    def _apply(self, folder: str, era: str, digests: dict[int, str], spared: list[tuple[str, str]]) -> int:
         raw = self._source.folder(folder).raw
         at_target = self.target is not None and self.target.raw == raw
         if at_target and self._wish.kind == "move":
             return 0  # already where it would go
         moves = self.target is not None and not at_target  # in the trash, deleting is for good
         done = 0
-        uids = sorted(uids)
+        uids = sorted(digests)
         for at in range(0, len(uids), _BATCH):
             piece = uids[at : at + _BATCH]
 
-            def change(client: imaplib.IMAP4, piece: list[int] = piece) -> None:
-                if f"uidvalidity {self._line.validity}" != stamp:
+            def change(client: imaplib.IMAP4, piece: list[int] = piece) -> list[int]:
+                if f"uidvalidity {self._line.validity}" != era:
                     raise SourceError(f"the folder {folder} was made anew on the server; nothing in it is changed.")
-                self._change(client, number_set(piece), moves)
+                same = self._same(client, piece, digests)
+                if same:
+                    self._change(client, number_set(same), moves)
+                return same
 
             try:
-                self._line.call(change, raw, writing=True)
+                changed = self._line.call(change, raw, writing=True)
             except Refused as error:
                 raise SourceError(
                     f"the server refuses to {self._wish.told(len(piece), self._source.account.name)}: {error}."
                 ) from error
-            done += len(piece)
+            done += len(changed)
+            spared += [(f"{folder}, message {uid}", _NOT_THE_SAME) for uid in sorted(set(piece) - set(changed))]
         return done
+
+    def _same(self, client: imaplib.IMAP4, uids: list[int], digests: dict[int, str]) -> list[int]:
+        """Those of the messages whose bytes, fetched on this very line, are what is stored."""
+        sizes = fetched(self._line.ask(client, "FETCH", number_set(uids), "(UID RFC822.SIZE)"))
+        known = {int(answer["UID"]): int(answer.get("RFC822.SIZE") or 0) for answer in sizes}
+        same: list[int] = []
+        piece: list[int] = []
+        held = 0
+        for uid in [*(uid for uid in uids if uid in known), None]:
+            if piece and (uid is None or held + known[uid] > _PIECE_BYTES):
+                for answer in fetched(self._line.ask(client, "FETCH", number_set(piece), "(UID BODY.PEEK[])")):
+                    body, number = answer.get("BODY[]"), int(answer["UID"])
+                    if isinstance(body, bytes) and hashlib.sha256(body).hexdigest() == digests.get(number):
+                        same.append(number)
+                piece, held = [], 0
+            if uid is not None:
+                piece.append(uid)
+                held += known[uid]
+        return sorted(set(same) & set(uids))
 
     def _change(self, client: imaplib.IMAP4, which: str, moves: bool) -> None:
         ask, wish = self._line.ask, self._wish

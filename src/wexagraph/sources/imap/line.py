@@ -11,12 +11,20 @@ from contextlib import suppress
 from typing import Any, TypeVar
 
 from wexagraph.errors import SourceError
-from wexagraph.sources.accounts import GOODBYE, Account, Login, Secret, bearer, line_failed, refused
+from wexagraph.sources.accounts import (
+    GOODBYE,
+    Account,
+    Login,
+    Secret,
+    bearer,
+    line_failed,
+    refused,
+    steers_no_line,
+)
+from wexagraph.sources.imap.client import Client, SecureClient
+from wexagraph.text import one_line
 
 T = TypeVar("T")
-
-# imaplib refuses lines of more than a million bytes; a SEARCH or a BODYSTRUCTURE may be longer
-imaplib._MAXLINE = 64 * 1024 * 1024  # type: ignore[attr-defined]
 
 _WAIT = re.compile(
     r"\[(?:THROTTLED|UNAVAILABLE|INUSE|LIMIT|SERVERBUG|OVERQUOTA)\]|too many|rate limit|try again|temporar",
@@ -123,8 +131,8 @@ class Line:
         account = self.account
         try:
             if account.encrypted_from_the_start:
-                return imaplib.IMAP4_SSL(account.host, account.port, ssl_context=account.tls(), timeout=account.timeout)
-            client = imaplib.IMAP4(account.host, account.port, timeout=account.timeout)
+                return SecureClient(account.host, account.port, account.timeout, account.tls())
+            client = Client(account.host, account.port, account.timeout)
             if "STARTTLS" in client.capabilities:
                 client.starttls(account.tls())
             elif not account.may_stay_plain:
@@ -171,8 +179,13 @@ class Line:
             client.authenticate(mechanism, _once(told))
         elif "AUTH=PLAIN" in client.capabilities:
             client.authenticate("PLAIN", _once(f"\0{user}\0{secret.value}".encode()))
-        else:
+        elif f"{user}{secret.value}".isascii():
             client.login(user, secret.value)
+        else:
+            raise SourceError(
+                f"{self.account.host} takes passwords in ASCII letters only (it does not offer AUTH=PLAIN), and user "
+                "or password has others. Ask who runs the server, or use an app password."
+            )
 
     def _open(self, client: imaplib.IMAP4, folder: str, writing: bool) -> None:
         if self._folder == (folder, writing):
@@ -210,7 +223,12 @@ class Line:
 
 
 def quoted(text: str) -> bytes:
-    """A string as IMAP quotes it; a character is a byte (some servers have raw UTF-8 in names)."""
+    """A string as IMAP quotes it; a character is a byte (some servers have raw UTF-8 in names).
+
+    Raises Refused for a text with a line end, which would begin a command of its own.
+    """
+    if not steers_no_line(text):
+        raise Refused(f"{one_line(text)[:80]!r} holds characters that no name has")
     return ('"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"').encode("latin-1")
 
 

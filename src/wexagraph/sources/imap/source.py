@@ -9,10 +9,11 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
-from wexagraph.errors import MessageError, SourceError
+from wexagraph.errors import FolderError, MessageError, SourceError
 from wexagraph.messages import Header
 from wexagraph.messages.dates import parse_date
-from wexagraph.sources.accounts import Account, Login
+from wexagraph.messages.headers import header_end
+from wexagraph.sources.accounts import Account, Login, steers_no_line
 from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Trouble, Wanted, bounded
 from wexagraph.sources.imap.answers import fetched, leaves, number_set, numbers, parse
 from wexagraph.sources.imap.line import Dropped, Line, Refused, quoted
@@ -24,10 +25,13 @@ R = TypeVar("R")
 _HEADERS = "DATE FROM SENDER REPLY-TO TO CC BCC SUBJECT MESSAGE-ID IN-REPLY-TO REFERENCES RECEIVED CONTENT-TYPE"
 _ENVELOPE = f"(UID FLAGS INTERNALDATE RFC822.SIZE BODY.PEEK[HEADER.FIELDS ({_HEADERS})])"
 _OUTLINE = "(UID FLAGS INTERNALDATE RFC822.SIZE)"
+_PROOF = "MESSAGE-ID DATE FROM SUBJECT"
+_BODY = f"(UID INTERNALDATE RFC822.SIZE BODY.PEEK[HEADER.FIELDS ({_PROOF})] BODY.PEEK[])"
 _ENVELOPES, _OUTLINES = 2000, 20_000
 _BATCH_BYTES, _BATCH_MESSAGES = 4 * 1024 * 1024, 500
 _TRIES = 4
 _GONE = "the server does not deliver this message"
+_OTHER = "the server delivers another message than the one that it has listed"
 
 
 @dataclass(frozen=True)
@@ -98,8 +102,12 @@ class ImapSource(Source):
             raise SourceError(f"{self.account.host} does not list its folders: {error}.") from error
         for item in items:
             folder = _folder(item)
-            if folder is not None:
+            if folder is None:
+                continue
+            if steers_no_line(folder.raw):
                 self._add(folder)
+            else:
+                self.troubles.append(Trouble(folder.name, "its name holds characters that no name has"))
         only = self.account.folder
         if only:
             self._folders = {
@@ -124,8 +132,9 @@ class ImapSource(Source):
             return []
         kind, data = client.namespace()
         parsed = parse(data) if kind == "OK" else []
-        return [space[0].decode("latin-1") for group in parsed[1:3] if isinstance(group, list)
-                for space in group if isinstance(space, list) and space and space[0]]  # fmt: skip
+        spaces = [space[0].decode("latin-1") for group in parsed[1:3] if isinstance(group, list)
+                  for space in group if isinstance(space, list) and space and isinstance(space[0], bytes)]  # fmt: skip
+        return [space for space in spaces if space and steers_no_line(space)]
 
     def size(self, folder: str) -> int:
         return 0
@@ -189,9 +198,11 @@ class ImapSource(Source):
         raw = self._folders[folder].raw
         try:
             return numbers(self.line.call(ask, raw))
+        except ValueError as error:
+            raise FolderError(folder, str(error)) from error
         except Refused as error:
             if program == ("ALL",):
-                raise SourceError(f"{self.account.name}, folder {folder}: {error}.") from error
+                raise FolderError(folder, f"the server says: {error}") from error
             # a character set or a key that this server does not know: our own tests find the messages
             simpler = (
                 tuple(key for key in program[:-2] if isinstance(key, str)) if isinstance(program[-1], bytes) else ()
@@ -284,19 +295,19 @@ class ImapSource(Source):
             self.line.progress()
             for envelope in piece:
                 if envelope.place in data:
-                    found[envelope.place] = data[envelope.place]
+                    found[envelope.place] = _fitting(envelope, data[envelope.place], self._validity[folder])
                 elif len(piece) > 1:
                     waiting.append([envelope])
                 else:
                     found[envelope.place] = MessageError(f"{_GONE}; it may have been removed meanwhile")
         return found
 
-    def _ask_bodies(self, folder: str, batch: list[Envelope]) -> dict[str, bytes]:
-        def ask(client: imaplib.IMAP4) -> dict[str, bytes]:
+    def _ask_bodies(self, folder: str, batch: list[Envelope]) -> dict[str, dict[str, Any]]:
+        def ask(client: imaplib.IMAP4) -> dict[str, dict[str, Any]]:
             self._note_validity(folder)
             uids = sorted(int(envelope.place) for envelope in batch)
-            answers = fetched(self.line.ask(client, "FETCH", number_set(uids), "(UID BODY.PEEK[])"))
-            return {_place(int(a["UID"])): a["BODY[]"] for a in answers if isinstance(a.get("BODY[]"), bytes)}
+            answers = fetched(self.line.ask(client, "FETCH", number_set(uids), _BODY))
+            return {_place(int(a["UID"])): a for a in answers if isinstance(a.get("BODY[]"), bytes)}
 
         if folder not in self._folders:
             raise Refused(f"the folder {folder} is not there any more")
@@ -325,12 +336,37 @@ def _envelope(folder: str, uid: int, validity: str, found: dict[str, Any]) -> En
     return Envelope(
         folder=folder,
         place=_place(uid),
-        size=int(size) if isinstance(size, bytes) and size.isdigit() else 0,
+        size=int(size) if isinstance(size, bytes) and size.isdigit() and len(size) < 16 else 0,
         header=Header((found.get("HEADER") or b"").replace(b"\r\n", b"\n")),
-        stamp=f"uidvalidity {validity}",
+        stamp=stamp_of(validity, found),
         flags=frozenset(flag for flag in flags if flag != "recent"),
         arrived=parse_date(arrived.decode("latin-1").strip()) if isinstance(arrived, bytes) else None,
     )
+
+
+def stamp_of(validity: str, found: dict[str, Any]) -> str:
+    """What a message is known by besides its UID: the folder's UIDVALIDITY, its size and when it arrived. A server that
+    gives a UID to another message breaks the protocol, and is found out."""
+    size, arrived = (
+        value.decode("latin-1").strip() if isinstance(value := found.get(name), bytes) else ""
+        for name in ("RFC822.SIZE", "INTERNALDATE")
+    )
+    return f"uidvalidity {validity}; {size}; {arrived}"
+
+
+def _fitting(envelope: Envelope, found: dict[str, Any], validity: str) -> bytes | MessageError:
+    """The bytes of a message, where they fit what was listed of it: size, arrival, and fields of its header."""
+    data: bytes = found["BODY[]"]
+    if envelope.stamp and isinstance(found.get("INTERNALDATE"), bytes) and stamp_of(validity, found) != envelope.stamp:
+        return MessageError(_OTHER)
+    head = data[: header_end(data)].replace(b"\r\n", b"\n")
+    for fields in (found.get("HEADER"), envelope.header.block):
+        lines = (fields or b"").replace(b"\r\n", b"\n").split(b"\n")
+        if not all(line in head for line in lines):
+            return MessageError(_OTHER)
+    if not isinstance(found.get("HEADER"), bytes) and not envelope.header.block and envelope.size not in (0, len(data)):
+        return MessageError(_OTHER)
+    return data
 
 
 def _folder(item: Any) -> Folder | None:

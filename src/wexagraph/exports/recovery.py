@@ -1,0 +1,115 @@
+"""Making a lost journal again: register and manifest say which message became which files."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections import Counter
+from collections.abc import Iterator
+
+from wexagraph.exports.bound import FORMAT
+from wexagraph.exports.journal import Journal
+from wexagraph.exports.options import ARCHIVE_FORMATS, SUFFIXES, ExportOptions
+from wexagraph.exports.plan import cells
+from wexagraph.exports.register import COLUMNS
+from wexagraph.exports.rows import FileRow
+from wexagraph.exports.target import MANIFEST, REGISTER, Target
+from wexagraph.exports.verify import manifest_entries
+
+_BY_SUFFIX = {suffix: name for name, suffix in SUFFIXES.items()}
+_RECIPE = "recovered"
+"""Of files that were made with options that nobody knows any more: they are made again, under the same names."""
+
+
+def recover(journal: Journal, target: Target, options: ExportOptions) -> int:
+    """Fill a new journal from the register and the manifest of its folder. Returns how many messages are known again.
+
+    The messages are known by their digests; the next plan finds out where they lie now. Raises TargetError.
+    """
+    digests = _manifest(target)
+    rows = _register(target) if digests else []
+    uses = Counter(path for row in rows for path in _paths(row["files"], digests))
+    archives: dict[tuple[str, str], str] = {}
+    for row in rows:
+        paths = _paths(row["files"], digests)
+        facts = cells(*(row[name] for name in ("date", "from", "to", "cc", "subject")))
+        number = journal.recover_message(
+            row["id"], _plain(row["folder"]), int(row["size"]) if row["size"].isdigit() else 0, row["sha256"], facts,
+            cells(row["attachments"]), row["outcome"], _plain(row["tags"]),
+        )  # fmt: skip
+        files = []
+        for path in paths:
+            kind = _format(path, paths, uses[path] > 1 or bool(options.bind))
+            if kind in ARCHIVE_FORMATS:
+                archives[(kind, _plain(row["folder"]))] = path
+                continue
+            is_copy = kind == "eml" and digests[path] == row["sha256"]
+            recipe = options.recipe("eml") if is_copy else _RECIPE
+            size = (target.stamp(path) or (0, 0))[0]
+            files.append(FileRow(path, number, kind, options.naming, recipe, size, 0, digests[path]))
+        journal.record(files)
+    journal.record(
+        FileRow(path, 0, f"{kind}:{folder}", options.naming, _RECIPE, 0, 0, digests[path])
+        for (kind, folder), path in archives.items()
+    )
+    for name, digest in ((REGISTER, digests.get(REGISTER)), (MANIFEST, target.sha256(MANIFEST) if digests else None)):
+        if digest:
+            journal.record([FileRow(name, 0, f"list:{name}", "", "", 0, 0, digest)])
+    journal.commit()
+    return len(rows)
+
+
+def _manifest(target: Target) -> dict[str, str]:
+    """The digest of each file that the manifest lists; empty where there is none that can be read."""
+    try:
+        with target.root.reader(MANIFEST) as file:
+            return {path: digest for digest, path in manifest_entries(file)}
+    except OSError:
+        return {}
+
+
+def _register(target: Target) -> list[dict[str, str]]:
+    """The rows of the register that tell of a message that was read; none where it is not as an export writes it."""
+    try:
+        with target.root.reader(REGISTER) as file:
+            text = io.TextIOWrapper(file, "utf-8-sig", "surrogateescape", newline="")
+            return list(_whole_rows(csv.DictReader(text)))
+    except (OSError, csv.Error):
+        return []
+
+
+def _whole_rows(reader: csv.DictReader[str]) -> Iterator[dict[str, str]]:
+    for row in reader:
+        values = {name: row.get(name) or "" for name in COLUMNS}
+        digest = values["sha256"]
+        if len(digest) == 64 and all(letter in "0123456789abcdef" for letter in digest):
+            yield values
+
+
+def _paths(cell: str, digests: dict[str, str]) -> list[str]:
+    """The files of a cell, which are joined with semicolons; a name may hold one itself."""
+    paths: list[str] = []
+    held = ""
+    for piece in _plain(cell).split("; "):
+        held = f"{held}; {piece}" if held else piece
+        if held in digests:
+            paths.append(held)
+            held = ""
+    return paths
+
+
+def _format(path: str, paths: list[str], shared: bool) -> str:
+    """What kind of file a path is, among all those of its message."""
+    stem, dot, suffix = path.rpartition(".")
+    stems = {other.rpartition(".")[0] for other in paths if "." + other.rpartition(".")[2] in _BY_SUFFIX}
+    if any(path.startswith(f"{other}/") for other in stems if other != stem):
+        return "beside"
+    if suffix in ARCHIVE_FORMATS:
+        return "beside" if stem in stems else suffix
+    kind = _BY_SUFFIX.get(dot + suffix, "beside")
+    return FORMAT if kind == "pdf" and shared else kind
+
+
+def _plain(cell: str) -> str:
+    """A cell's text without the apostrophe that keeps a spreadsheet from running it."""
+    return cell[1:] if cell.startswith("'") else cell

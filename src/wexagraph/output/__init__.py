@@ -1,0 +1,1 @@
+"""Folders that results go to: written whole or not at all, and nowhere but below them."""
