@@ -80,7 +80,7 @@ class ProgramTest(unittest.TestCase):
 
     def listed(self, source: object, *arguments: object) -> list[dict[str, str]]:
         """The rows of `list --csv`."""
-        output = self.call_program("list", source, *arguments, "--csv").stdout
+        output = self.run_program("list", source, *arguments, "--csv").stdout
         return list(csv.DictReader(io.StringIO(output)))
 
     def subjects(self, source: object, *arguments: object) -> list[str]:

@@ -39,6 +39,8 @@ def with_file(name: str, subject: str = "Plan", content: bytes = b"plan") -> byt
 
 
 class Places(ProgramTest):
+    run_program = ProgramTest.call_program  # of so many rows, none needs a start of its own
+
     def setUp(self) -> None:
         super().setUp()
         self.outside = self.folder / "outside"

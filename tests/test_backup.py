@@ -596,7 +596,7 @@ class OnALine(AccountTest, BackupTest):
         done = self.run_program(
             "backup", "@office", "--folder", "Unsafe", "--into", "bk", "--afterwards", "delete", "--yes"
         )
-        self.assertIn("no message is proved", done.stderr)
+        self.assertIn("Nothing to do at the source", done.stderr)
         self.assertEqual(len(self.server.state("Unsafe")), 4)
 
     def test_pop(self) -> None:

@@ -241,7 +241,7 @@ class Journal:
                 Row(*found)
                 for found in self.ask(
                     "SELECT m.number, m.folder, m.place, m.stamp, m.id, m.size, m.digest, m.arrival, n.stem, "
-                    f"m.tags FROM message m JOIN name n ON n.message=m.number AND n.naming=? WHERE {where}",
+                    f"m.tags, m.facts FROM message m JOIN name n ON n.message=m.number AND n.naming=? WHERE {where}",
                     (naming, self.run, *after),
                 )
             ]

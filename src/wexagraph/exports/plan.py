@@ -57,10 +57,7 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
             stem += "_"  # what lies beside it must not bear the name of another message's file
         tags = _tags(options, fields) if options.tags else ""
         bound = _bound(options, fields, folder) if options.bind else ("", "")
-        facts = [moment.isoformat() if moment else ""]
-        for found in (header.authors, header.addresses(b"to"), header.addresses(b"cc")):
-            facts.append(cell(shortened(one_line("; ".join(map(str, found))), 8000)) if found else "")
-        facts.append(cell(shortened(one_line(header.subject), 4000)))
+        facts = [moment.isoformat() if moment else "", *written_by(header)]
         yield Wish(
             place=envelope.place,
             fingerprint=envelope.fingerprint(),
@@ -76,6 +73,13 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
             thread=thread(header) if options.bind else None,
             bound=bound,
         )
+
+
+def written_by(header: Header) -> list[str]:
+    """What a header says of people and subject, as cells of the register: from, to, cc, subject."""
+    people = (header.authors, header.addresses(b"to"), header.addresses(b"cc"))
+    cells_of = [cell(shortened(one_line("; ".join(map(str, one))), 8000)) if one else "" for one in people]
+    return [*cells_of, cell(shortened(one_line(header.subject), 4000))]
 
 
 def _tags(options: ExportOptions, fields: Fields) -> str:

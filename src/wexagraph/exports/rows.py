@@ -50,6 +50,7 @@ class Row:
     arrival: str | None = None
     stem: str = ""
     tags: str = ""
+    facts: str = ""
 
     def envelope(self) -> Envelope:
         """The message as its source's `read` takes it."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import time
 from collections import deque
 from collections.abc import Callable, Iterator
@@ -20,11 +21,12 @@ from wexagraph.exports.copying import Copied, copy, copy_rows
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.needs import Needs
 from wexagraph.exports.options import SUFFIXES, ExportOptions
-from wexagraph.exports.plan import Planner
+from wexagraph.exports.plan import Planner, written_by
 from wexagraph.exports.pool import Batch, WorkerLost, Workers
 from wexagraph.exports.putting import Putter
 from wexagraph.exports.recovery import recover
 from wexagraph.exports.report import Progress, Report
+from wexagraph.exports.rows import Row
 from wexagraph.exports.stored import stored
 from wexagraph.exports.target import Target, keep_apart
 from wexagraph.exports.turns import Turns
@@ -89,6 +91,11 @@ def export(
         target.close()
     report.seconds = time.monotonic() - started
     return report
+
+
+def _is_listed(row: Row, data: bytes) -> bool:
+    """Whether bytes are of the message that was listed: people and subject are those of the plan."""
+    return next(csv.reader([row.facts]))[1:] == written_by(Header(data[: header_end(data)]))
 
 
 class _Run:
@@ -180,6 +187,9 @@ class _Run:
             work = works.popleft()
             if isinstance(data, MessageError):
                 self._unread(work, str(data))
+                continue
+            if self.source.lists_apart and not _is_listed(work.row, data):
+                self._unread(work, "the server delivers another message than the one that it has listed")
                 continue
             stager = self.target.stager if "eml" in work.missing else None
             try:

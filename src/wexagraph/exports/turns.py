@@ -80,8 +80,8 @@ class Turns:
         count = self._journal.ask("SELECT max(grp) FROM turn").fetchone()[0]
         for number in range(-1 if count is None else count + 1):
             rows = self._journal.ask(
-                "SELECT m.number, m.folder, m.place, m.stamp, m.id, m.size, m.digest, m.arrival, n.stem, m.tags "
-                "FROM turn t JOIN message m ON m.number=t.message JOIN name n ON n.message=m.number AND n.naming=? "
+                "SELECT m.number, m.folder, m.place, m.stamp, m.id, m.size, m.digest, m.arrival, n.stem, m.tags, "
+                "m.facts FROM turn t JOIN message m ON m.number=t.message JOIN name n ON n.message=m.number AND n.naming=? "
                 "WHERE t.grp=? ORDER BY t.turn",
                 (naming, number),
             ).fetchall()

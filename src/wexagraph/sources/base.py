@@ -138,6 +138,8 @@ class Source(ABC):
     """Whether `envelopes` makes something of `wanted`."""
     finds = False
     """Whether it has an index over all words, so that what `Wanted.texts` leaves need not be tested again."""
+    lists_apart = False
+    """Whether what a message is listed by comes by another way than its bytes, so that the two have to be compared."""
     moves = True
     """Whether a message may come to lie at another place, as in an mbox that was compacted."""
     troubles: list[Trouble] = field(default_factory=list)

@@ -70,6 +70,7 @@ class PopSource(Source):
     """An account. Raises SourceError where no line can be had."""
 
     moves = False
+    lists_apart = True
 
     def __init__(self, account: Account, login: Login) -> None:
         super().__init__(location=account.url, kind="POP3")

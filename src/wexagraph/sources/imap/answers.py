@@ -14,7 +14,7 @@ Item = bytes | tuple[bytes, bytes]
 """As imaplib hands a response on: a line, or a line that ends in a literal and the literal."""
 
 _TOKEN = re.compile(
-    rb'\(|\)|"((?:[^"\\]|\\.)*+)"|((?:BODY(?:\.PEEK)?|BINARY)\[[^\]]*\](?:<\d+>)?)|~?\{\d+\+?\}$|([^\s()"]+)',
+    rb'\(|\)|"((?:[^"\\]|\\.)*+)(?:"|\\?$)|((?:BODY(?:\.PEEK)?|BINARY)\[[^\]]*\](?:<\d+>)?)|~?\{\d+\+?\}$|([^\s()"]+)',
     re.IGNORECASE,
 )
 _BEGIN = re.compile(rb"\d+ \(")

@@ -10,6 +10,7 @@ MOST_LITERAL = 256 * 1024 * 1024
 """Bytes of one message that are taken; no server of this world delivers a larger one."""
 _MOST_ANSWER = MOST_LITERAL + 64 * 1024 * 1024
 _MOST_LINES = 64 * 1024 * 1024
+_LINE_COST = 120  # bytes: each line is kept as objects of its own
 _LEAST_RATE = 1024  # bytes a second, once the patience of a line is over
 
 # imaplib refuses lines of more than a million bytes; a SEARCH or a BODYSTRUCTURE may be longer
@@ -35,7 +36,7 @@ class Client(imaplib.IMAP4):
 
     def _count(self, size: int, in_line: bool = False) -> None:
         self._taken += size
-        self._taken_in_lines += size if in_line else 0
+        self._taken_in_lines += size + _LINE_COST if in_line else 0
         if self._taken > _MOST_ANSWER or self._taken_in_lines > _MOST_LINES:
             raise imaplib.IMAP4.abort("the server's answer has no end")
         over = time.monotonic() - self._since - self._patience

@@ -49,6 +49,7 @@ class ImapSource(Source):
 
     searches = True
     moves = False
+    lists_apart = True
 
     def __init__(self, account: Account, login: Login) -> None:
         super().__init__(location=account.url, kind="IMAP")
