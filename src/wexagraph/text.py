@@ -40,8 +40,6 @@ def to_json(value: Any, indent: int | None = 1) -> str:
     """Plain values as JSON (RFC 8259) that any reader takes and no terminal obeys: what steers is escaped, bytes of a
     name that are no text are shown."""
     text = json.dumps(value, ensure_ascii=False, indent=indent)
-    if text.isascii():
-        return text
     return _STEERING.sub(_escaped, text)
 
 

@@ -62,6 +62,7 @@ class Store:
         self.elsewhere: TemporaryFolder | None = None
         self.untouched = True
         self.lost: tuple[str, ...] = ()
+        self.lost_quiet: tuple[str, ...] = ()
         self.root: OutputFolder
         if writing:
             self._prepare(ask, locked)
@@ -161,11 +162,24 @@ class Store:
                 self.untouched = False
                 self.catalogue.see_whole(path, stamp)
         self.catalogue.lose(map(bag.volume_number, lost))
+        self.lost_quiet = self._write_lists_again()
+        return tuple(lost)
+
+    def _write_lists_again(self) -> tuple[str, ...]:
+        """Write run lists that are missing again from the catalogue. Returns those that it never had: nothing changed
+        in them, so that they tell no more than that there was a run."""
+        known, quiet = self.catalogue.files(), []
         for path in bag.runs_of(self.manifest):
-            if not self.root.taken(path) and (copy := self.catalogue.copy_of(path)) is not None:
+            if self.root.taken(path):
+                continue
+            copy = self.catalogue.copy_of(path)
+            if copy is not None and hashlib.sha256(copy).hexdigest() == self.manifest[path]:
                 self.root.write(path, copy)
                 self.tell(f"{path} was missing; it was written again from the catalogue")
-        return tuple(lost)
+            elif path not in known:
+                quiet.append(path)
+                self.tell(f"{path} is missing; it told of a run in which nothing had changed")
+        return tuple(quiet)
 
     def failed(self, error: OSError) -> TargetError:
         """The error for a person, of something that went wrong when writing."""

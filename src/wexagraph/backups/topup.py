@@ -26,7 +26,7 @@ from wexagraph.exports.pool import Batch, WorkerLost, Workers
 from wexagraph.exports.target import keep_apart
 from wexagraph.files import create_private
 from wexagraph.selection import Choice
-from wexagraph.sources import Envelope, Share, Source, Trouble
+from wexagraph.sources import Envelope, Share, Source, Trouble, lend
 from wexagraph.sources.base import bounded
 
 VOLUME_SIZE = 1_000_000_000
@@ -170,7 +170,7 @@ class _Run:
             self.store.tell(
                 f"{count} volume{'s' * (count != 1)} missing or damaged; what the source has of them was stored again"
             )
-        return tuple(replaced)
+        return (*replaced, *self.store.lost_quiet)
 
     def _keep_what_is_there(self, waiting: Path) -> None:
         """The source has gone: what was stored so far waits below `.wexagraph`, and the next run takes it in."""
@@ -327,6 +327,7 @@ class _Run:
         if self.workers is not None or (len(items) >= _WORTH_WORKERS and self.jobs > 1):
             return self._pool().submit_lasting(function, *fixed, told)
         future: Future[list[Packed | Unread]] = Future()  # a few messages are not worth starting a process for
+        lend(self.source)
         try:
             future.set_result(function(*fixed, told))
         except MemoryError as error:

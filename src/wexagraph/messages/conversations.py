@@ -13,8 +13,8 @@ from wexagraph.text import one_line
 _ID = re.compile(rb"<([^<>\s]{1,998})>")
 # RFC 5256 section 2.1, and the prefixes that programs in other languages write
 _PREFIX = re.compile(
-    r"\s*(?:\[[^\[\]]*\]\s*)*(?:re|fwd?|aw|wg|antw|sv|vs|vb|rv|tr|res|enc|odp|pd|ynt|\u56de\u590d|\u8f6c\u53d1)"
-    r"\s*(?:\[\d+\]|\(\d+\)|\^\d+)?\s*[:\uff1a]\s*",
+    r"\s*+(?:\[[^\[\]]*+\]\s*+)*+(?:re|fwd?|aw|wg|antw|sv|vs|vb|rv|tr|res|enc|odp|pd|ynt|\u56de\u590d|\u8f6c\u53d1)"
+    r"\s*+(?:\[\d+\]|\(\d+\)|\^\d+)?\s*+[:\uff1a]\s*",
     re.IGNORECASE,
 )
 _TRAILER = re.compile(r"\s*\(fwd\)\s*$", re.IGNORECASE)

@@ -7,12 +7,29 @@ import re
 _WORTH = 10_000
 """With fewer tags than this, no depth takes a parser a second."""
 _MOST = 400
+_LONG_TAG, _MOST_ATTRIBUTES = 10_000, 1000
+_NAME = re.compile(r"[a-zA-Z][a-zA-Z0-9]{0,30}")
 _TAG = re.compile(r"<(/?)([a-zA-Z][a-zA-Z0-9]*)[^<>]*>")
 # void elements, and those whose end tag may be left out (HTML standard, section 13.1.2)
 _FLAT = frozenset(
     "area base br col embed hr img input link meta source track wbr "
     "body colgroup dd dt head html li optgroup option p rp rt tbody td tfoot th thead tr".split()
 )
+
+
+def without_endless_tags(html: str) -> str:
+    """HTML in which a tag of more than a thousand attributes has none: parsers compare each with each."""
+    if len(html) < _LONG_TAG:
+        return html
+    out = []
+    for piece in html.split("<"):
+        if len(piece) > _LONG_TAG and piece.count("=") > _MOST_ATTRIBUTES:
+            name = _NAME.match(piece)
+            tag, bracket, rest = piece.partition(">")
+            if name and bracket and tag.count("=") > _MOST_ATTRIBUTES:
+                piece = f"{name[0]}>{rest}"
+        out.append(piece)
+    return "<".join(out)
 
 
 def flattened(html: str) -> tuple[str, bool]:

@@ -21,7 +21,7 @@ from wexagraph.messages.charsets import decode
 from wexagraph.messages.headers import Header
 from wexagraph.messages.inlined import InlinedFile, split
 from wexagraph.messages.mime import Part, made_part, parse, unix_lines
-from wexagraph.messages.nesting import flattened
+from wexagraph.messages.nesting import flattened, without_endless_tags
 from wexagraph.notes import Note
 
 if TYPE_CHECKING:
@@ -134,7 +134,7 @@ class Reader:
                 from wexagraph.messages.enriched import enriched_to_html
 
                 text = enriched_to_html(text, part.type == "text/richtext")
-            text, deep = flattened(text)
+            text, deep = flattened(without_endless_tags(text))
             if deep:
                 notes = [*notes, Note("body-too-deep")]
             self.reading.html.append(text)

@@ -31,6 +31,10 @@ from wexagraph.pages.presentation import (
 from wexagraph.text import shortened, without_controls
 
 MOST_DEPTH = 120
+MOST_TABLES = 16
+"""So many tables may stand one in the other; each more doubles what an engine has to try."""
+MOST_RUN = 20_000
+"""Characters of a line that goes on without end; engines take long over longer ones, so that a new one begins there."""
 MOST_ELEMENTS = 150_000
 _KEPT = frozenset(
     """
@@ -60,6 +64,7 @@ _ACTIVE = frozenset(
 )
 _ATTRIBUTES = frozenset("alt class colspan dir id lang rowspan span start title value".split())
 _CELLS = frozenset({"td", "th"})
+_TABULAR = frozenset("table thead tbody tfoot tr td th caption colgroup col".split())
 _INLINE = frozenset(
     """
     a abbr b bdi bdo big cite code del dfn em font i ins kbd label mark nobr q rp rt ruby s samp small span strike
@@ -92,6 +97,7 @@ class _State:
     remote: int = 0
     missing: int = 0
     flattened: bool = False
+    run: int = 0
 
 
 class _Opened(NamedTuple):
@@ -109,6 +115,7 @@ class _Place(NamedTuple):
     look: Context = Context()
     hidden: bool = False
     sizeless: bool = False
+    tables: int = 0
 
 
 def clean(html: str, pictures: Pictures, width: int, scope: str, show_hidden: bool = False) -> Clean:
@@ -142,7 +149,6 @@ class _Cleaner:
             state.out.append(f"<div{self._body_attributes(body)}>")
             self._children(body, _Place(look=Context(quirks=in_quirks_mode(html))))
             state.out.append("</div>")
-            weak += self._body_margin(body, "".join(sheets))
         presented = "".join(f".{name}{{{rule}}}" for rule, name in state.classes.items())
         css = "\n".join(filter(None, [weak, presented, *sheets]))
         return Clean("".join(state.out), css, "".join(state.text), self._notes())
@@ -175,13 +181,6 @@ class _Cleaner:
             rules.append(f'.{self.scope}{{background-image:url("{picture}")}}')
         return "".join(rules)
 
-    def _body_margin(self, body: LexborNode, css: str) -> str:
-        """A browser's margin round a coloured body, where the author set none: the colour goes under it."""
-        own = re.findall(re.escape(f".{self.scope} .wx-body") + r"(?:,[^{}]*)?\{([^}]*)\}", css)
-        said = ";".join([*own, self._style(body.attributes)])
-        coloured = "background" in said or body.attributes.get("bgcolor") or body.attributes.get("background")
-        return f".{self.scope} .wx-body{{padding:8px}}" if coloured and not re.search("margin|padding", said) else ""
-
     def _body_attributes(self, body: LexborNode) -> str:
         attributes = body.attributes
         classes = _classes(attributes.get("class") or "")
@@ -210,6 +209,17 @@ class _Cleaner:
             child = child.next
 
     def _words(self, words: str, place: _Place) -> None:
+        state = self.state
+        while state.run + len(words) > MOST_RUN:
+            room = MOST_RUN - state.run
+            cut = words.rfind(" ", 0, room) + 1 or room
+            self._shown(words[:cut], place)
+            state.out.append("<div></div>")
+            state.run, words = 0, words[cut:]
+        state.run += len(words)
+        self._shown(words, place)
+
+    def _shown(self, words: str, place: _Place) -> None:
         self.state.out.append(escaped(words))
         if place.hidden or place.sizeless:
             self.state.hidden += len(words.strip(_FILLING))
@@ -229,17 +239,20 @@ class _Cleaner:
         style, opening, inner = self._opened(tag, attributes, place.look)
         hidden, sizeless = self.sight.of(node, style)
         place = _Place(
-            place.depth + 1, place.look, place.hidden or hidden, place.sizeless if sizeless is None else sizeless
-        )
+            place.depth + 1, place.look, place.hidden or hidden, place.sizeless if sizeless is None else sizeless,
+            place.tables + (tag == "table"),
+        )  # fmt: skip
         if tag not in _INLINE:
             state.text.append(" ")
+            state.run = 0
         if tag == "img":
             self._image(node, attributes, style, place)
             return
         if tag in ("input", "textarea", "select"):
             self._field(node, tag, place)
             return
-        if flat or place.depth > MOST_DEPTH or state.elements > MOST_ELEMENTS:
+        too_many = place.tables > MOST_TABLES and tag in _TABULAR
+        if flat or too_many or place.depth > MOST_DEPTH or state.elements > MOST_ELEMENTS:
             state.flattened = True
             state.out.append(" ")
             if place.depth < 4 * MOST_DEPTH:
@@ -252,12 +265,13 @@ class _Cleaner:
             return
         state.out.append(opening)
         if tag not in _VOID:
-            self._children(node, _Place(place.depth, inner, place.hidden, place.sizeless))
+            self._children(node, place._replace(look=inner))
             state.out.append(f"</{_AS.get(tag, tag)}>")
             if tag == "a":
                 self._target(node, attributes, place)
         if tag not in _INLINE:
             state.text.append(" ")
+            state.run = 0
 
     def _opened(self, tag: str, attributes: dict[str, str | None], look: Context) -> _Opened:
         """What an element becomes. The tools of the trade write the same one hundreds of times."""
@@ -336,23 +350,16 @@ class _Cleaner:
             return
         width, height = _px(attributes.get("width")), _px(attributes.get("height"))
         tiny = (width is not None and width <= 3) or (height is not None and height <= 3)
-        remote = host(source)
         if source.lower().startswith(("http:", "https:", "//")):
             self.state.remote += 1
         else:
             self.state.missing += 1
         if place.hidden or (tiny and not alternative):
             return  # a spacer or a counter, meant not to be seen
-        size = "".join(
-            f"min-{side}:{min(value, limit)}px;"
-            for side, value, limit in (("width", width, 560), ("height", height, 240))
-            if value is not None and value > 16
-        )
-        where = remote or "not in the message"
-        label = f'<span class="wx-host">{escape(where)}</span>'
-        text = f"{escape(alternative)} " if alternative else ""
-        self.state.out.append(f'<span class="wx-picture" style="{size}">{text}{label}</span>')
-        self.state.text.append(f" {alternative} {where} ")
+        presented = present("img", attributes, place.look)[0]
+        more = self._attributes("img", attributes, style, presented)
+        frame = self.pictures.frame(alternative, host(source) or "not in the message", width, height)
+        self.state.out.append(f'<img src="{escape(frame)}"{more}>')
 
     def _field(self, node: LexborNode, tag: str, place: _Place) -> None:
         """What a form field shows: its value. The field itself goes."""

@@ -46,7 +46,10 @@ _LENGTHS = {
 }
 _SIMPLE = re.compile(r"[\w\s:;,.#%!'\"()+/-]*", re.ASCII)
 _NUMBER = re.compile(r"(-?[\d.]+)\s*(px|pt|pc|em|ex|rem|in|cm|mm)?", re.IGNORECASE)
+_NOTHING = re.compile(r"0(?:px|pt|em|%)?", re.IGNORECASE)
+"""A width of nothing, which the engine takes for none in tables of fixed layout: a tenth of a pixel looks the same."""
 _BLOCK_RULES = 20_000
+_DEEPEST = 10
 _MARGIN = re.compile(r"margin(-\w+)?|text-indent|letter-spacing|word-spacing")
 
 
@@ -92,6 +95,8 @@ def _bounded(name: str, value: str) -> str:
             return ""
         if length < 0 and (name.startswith("margin") or length < -200) and _MARGIN.fullmatch(name):
             return ""
+    if name == "width" and _NOTHING.fullmatch(value):
+        return "0.1px"
     if name.startswith("overflow") and name != "overflow-wrap" and value.lower() in ("auto", "scroll"):
         return ""  # paper does not scroll: what a window would hide has to be printed
     return value
@@ -206,7 +211,9 @@ def stylesheet(
     return "\n".join(_rules(rules, scope, width, resolve, seen or (lambda _, declarations: declarations)))
 
 
-def _rules(rules: list[Any], scope: str, width: int, resolve: Resolve, seen: Callable[[str, str], str]) -> list[str]:
+def _rules(
+    rules: list[Any], scope: str, width: int, resolve: Resolve, seen: Callable[[str, str], str], depth: int = 0
+) -> list[str]:
     out: list[str] = []
     for rule in rules[:_BLOCK_RULES]:
         if rule.type == "qualified-rule":
@@ -222,10 +229,11 @@ def _rules(rules: list[Any], scope: str, width: int, resolve: Resolve, seen: Cal
             rule.type == "at-rule"
             and rule.lower_at_keyword == "media"
             and rule.content is not None
+            and depth < _DEEPEST
             and media_applies(tinycss2.serialize(rule.prelude), width)
         ):
             inner = tinycss2.parse_rule_list(rule.content, skip_comments=True, skip_whitespace=True)
-            out += _rules(inner, scope, width, resolve, seen)
+            out += _rules(inner, scope, width, resolve, seen, depth + 1)
     return out
 
 

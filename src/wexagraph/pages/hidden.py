@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from functools import lru_cache
+from itertools import islice
 from typing import NamedTuple
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
@@ -16,8 +17,9 @@ HIDING = frozenset(
     {"display", "visibility", "opacity", "font-size", "max-height", "height", "width", "max-width", "overflow", "color",
      "line-height", "mso-hide"}
 )  # fmt: skip
-_ZERO = re.compile(r"\.?0(?:\.0*)?(?:px|pt|em|rem|%|in|cm|mm)?")
+_ZERO = re.compile(r"\.?0(?:\.0*)?(?:px|pt|em|rem|%|in|cm|mm)?|0\.1px")
 _TINY = re.compile(r"(?:0|0?\.\d+|1)(?:\.\d*)?(?:px|pt)?")
+_MOST_SELECTORS = 2000
 _QUICK = re.compile(r"none|hidden|collapse|transparent|:\s*\.?[01]")
 
 
@@ -55,9 +57,9 @@ class Sight:
 
     def __init__(self, tree: LexborHTMLParser, rules: list[Rule]) -> None:
         self._sheet: dict[int, dict[str, tuple[bool, int, int, str]]] = {}
-        for order, rule in enumerate(rules[:2000]):
-            for selector in rule.selector.split(","):
-                self._apply(tree, selector.strip(), rule.declarations, order)
+        each = {(s.strip(), rule.declarations): n for n, rule in enumerate(rules) for s in rule.selector.split(",")}
+        for (selector, declarations), order in islice(each.items(), _MOST_SELECTORS):
+            self._apply(tree, selector, declarations, order)
 
     def _apply(self, tree: LexborHTMLParser, selector: str, declarations: str, order: int) -> None:
         try:

@@ -17,6 +17,8 @@ from wexagraph.pages.converting.numbers import shown
 from wexagraph.text import without_controls
 
 MOST_ROWS, MOST_COLUMNS, MOST_UNPACKED = 20_000, 200, 300 * 1024 * 1024
+MOST_CELLS = 100_000
+"""Cells of a table that are set; each takes an engine two kilobytes."""
 _LANDSCAPE_WIDTH = 960
 _MOST_MERGED = 1_000_000
 _MERGED = re.compile(rb'<(?:\w+:)?mergeCell\s[^>]*?ref="([A-Z]{1,3}\d{1,7}:[A-Z]{1,3}\d{1,7})"')
@@ -31,9 +33,11 @@ def csv_table(content: bytes, delimiter: str = "") -> tuple[str, list[Note]]:
         delimiter = max(",;\t|", key=lambda mark: first.count(mark))
     csv.field_size_limit(1 << 24)
     rows = list(csv.reader(io.StringIO(text, newline=""), delimiter=delimiter))
-    if len(rows) > MOST_ROWS:
-        notes.append(Note("attachment-shortened", f"{len(rows)} rows, {MOST_ROWS} shown"))
-    rows = [row[:MOST_COLUMNS] for row in rows[:MOST_ROWS]]
+    columns = min(max(map(len, rows), default=1), MOST_COLUMNS)
+    most = min(MOST_ROWS, MOST_CELLS // max(columns, 1))
+    if len(rows) > most:
+        notes.append(Note("attachment-shortened", f"{len(rows)} rows, {most} shown"))
+    rows = [row[:MOST_COLUMNS] for row in rows[:most]]
     if not rows:
         return '<p class="wx-none">An empty table.</p>', notes
     width = max(map(len, rows))
@@ -107,14 +111,15 @@ class _Sheet:
     def __init__(self, sheet: Any, formulas: Any) -> None:
         self.sheet, self.formulas, self.notes = sheet, formulas, list[Note]()
         self.columns = [n for n in range(1, min(sheet.max_column, MOST_COLUMNS) + 1) if not self._hidden(n)]
-        rows = range(1, min(sheet.max_row, MOST_ROWS) + 1)
+        most = min(MOST_ROWS, MOST_CELLS // max(len(self.columns), 1))
+        rows = range(1, min(sheet.max_row, most) + 1)
         self.rows = [n for n in rows if not sheet.row_dimensions[n].hidden]
         hidden = len(rows) - len(self.rows)
         if hidden:
             self.notes.append(Note("attachment-hidden", f"{hidden} row{'s' * (hidden != 1)} of {sheet.title}"))
         if len(self.columns) < min(sheet.max_column, MOST_COLUMNS):
             self.notes.append(Note("attachment-hidden", f"columns of {sheet.title}"))
-        if sheet.max_row > MOST_ROWS or sheet.max_column > MOST_COLUMNS:
+        if sheet.max_row > most or sheet.max_column > MOST_COLUMNS:
             self.notes.append(
                 Note("attachment-shortened", f"{sheet.title} has {sheet.max_row} rows, {sheet.max_column} columns")
             )

@@ -1,0 +1,339 @@
+"""Attacks on what reads: each message within 10 seconds and 1 GB, or ended by its limit with a note; the others go on."""
+
+from __future__ import annotations
+
+import base64
+import io
+import json
+import re
+import struct
+import subprocess
+import sys
+import time
+import unittest
+import zipfile
+import zlib
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from importlib import import_module
+from pathlib import Path
+from pkgutil import walk_packages
+
+import openpyxl
+import pikepdf
+
+import wexagraph
+from tests.helpers import ProgramTest, letter, mbox
+from wexagraph.demo.build import file, html, message, multipart, when
+
+MOST_SECONDS, MOST_MEGABYTES = 10.0, 1000
+SLACK = 4.0  # of a machine that runs other tests beside
+
+
+def rich(body: str) -> bytes:
+    return message("Ines <i@q.example>", "r@s.example", "Long", when("2026-03-14", 15, 3), html(body))
+
+
+def attached(name: str, kind: str, content: bytes) -> bytes:
+    parts = multipart("mixed", html("<p>See below.</p>"), file(name, kind, content))
+    return message("Ines <i@q.example>", "r@s.example", "Long", when("2026-03-14", 15, 3), parts)
+
+
+def png(width: int, height: int) -> bytes:
+    """A PNG that says so many pixels and has few bytes."""
+
+    def chunk(kind: bytes, data: bytes) -> bytes:
+        return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
+
+    return (
+        b"\x89PNG\r\n\x1a\n"
+        + chunk(b"IHDR", struct.pack(">IIBBBBB", width, height, 8, 2, 0, 0, 0))
+        + chunk(b"IDAT", zlib.compress(b"\0" * 1000))
+        + chunk(b"IEND", b"")
+    )
+
+
+def tiff_loop() -> bytes:
+    """A TIFF whose second page is its first."""
+    entries = [
+        (256, 3, 1, 1),
+        (257, 3, 1, 1),
+        (258, 3, 1, 8),
+        (259, 3, 1, 1),
+        (262, 3, 1, 1),
+        (273, 4, 1, 8),
+        (277, 3, 1, 1),
+        (278, 3, 1, 1),
+        (279, 4, 1, 1),
+    ]
+    directory = (
+        struct.pack("<H", len(entries)) + b"".join(struct.pack("<HHII", *e) for e in entries) + struct.pack("<I", 16)
+    )
+    return b"II*\0" + struct.pack("<I", 16) + b"\0" * 8 + directory
+
+
+def sheet(change: str) -> bytes:
+    book = openpyxl.Workbook()
+    book.active["A1"] = "words"
+    if change == "merge":
+        book.active.merge_cells("A1:B2")
+    out = io.BytesIO()
+    book.save(out)
+    made = io.BytesIO()
+    with zipfile.ZipFile(out) as old, zipfile.ZipFile(made, "w", zipfile.ZIP_DEFLATED) as new:
+        for name in old.namelist():
+            data = old.read(name)
+            if name.endswith("sheet1.xml"):
+                data = data.replace(b'"A1:B2"', b'"A1:XFD1048576"')
+                if change == "far":
+                    data = data.replace(b'<c r="A1"', b'<c r="XFD1048576" t="n"><v>1</v></c><c r="A1"')
+                if change == "entities":
+                    data = (
+                        b'<!DOCTYPE x [<!ENTITY a "'
+                        + b"x" * 100_000
+                        + b'">]>'
+                        + data.replace(b"words", b"&a;" * 10_000)
+                    )
+            new.writestr(name, data)
+    return made.getvalue()
+
+
+def pdf_of(pages: int) -> bytes:
+    with pikepdf.new() as document:
+        for _ in range(pages):
+            document.add_blank_page(page_size=(100, 100))
+        out = io.BytesIO()
+        document.save(out)
+    return out.getvalue()
+
+
+def zip_bomb() -> bytes:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("a.txt", b"\0" * 200_000_000)
+    return out.getvalue()
+
+
+def nested_svg(kind: str) -> bytes:
+    if kind == "use":
+        levels = "".join(f'<g id="l{n}">' + f"<use href='#l{n - 1}'/>" * 10 + "</g>" for n in range(1, 9))
+        return f'<svg xmlns="http://www.w3.org/2000/svg"><g id="l0"><rect width="1" height="1"/></g>{levels}<use href="#l8"/></svg>'.encode()
+    if kind == "itself":
+        return b'<svg xmlns="http://www.w3.org/2000/svg"><g id="a"><use href="#a"/></g></svg>'
+    if kind == "entities":
+        return b'<!DOCTYPE svg [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;">]><svg xmlns="http://www.w3.org/2000/svg"><text>&b;</text></svg>'
+    return b'<svg xmlns="http://www.w3.org/2000/svg">' + b"<g>" * 50_000 + b"</g>" * 50_000 + b"</svg>"
+
+
+def rows() -> Iterator[tuple[str, bytes]]:
+    head = letter("Long").partition(b"\n\n")[0] + b"\n"
+    words = "Die Gezeiten am Kai sind heute hoch. " * 30
+    yield (
+        "10,000 parts",
+        head + b'Content-Type: multipart/mixed; boundary="b"\n\n' + b"--b\n\nx\n" * 10_000 + b"--b--\n",
+    )
+    yield (
+        "100,000 parts",
+        head + b'Content-Type: multipart/mixed; boundary="b"\n\n' + b"--b\n\nx\n" * 100_000 + b"--b--\n",
+    )
+    yield (
+        "parts that nest",
+        head
+        + b"".join(b'Content-Type: multipart/mixed; boundary="b%d"\n\n--b%d\n' % (n, n) for n in range(3000))
+        + b"\nx\n",
+    )
+    yield "messages that nest", b"Content-Type: message/rfc822\n\n" * 3000 + letter("In")
+    yield "100,000 fields", head + b"X-A: b\n" * 100_000 + b"\nx\n"
+    yield "a field of 50 MB", head + b"X-A: " + b"b" * 50_000_000 + b"\n\nx\n"
+    yield "a subject of 5 MB", b"Subject: " + b"Re: [x] " * 600_000 + b"\n" + head + b"\nx\n"
+    yield "encoded words", b"Subject: " + b"=?utf-8?q?a?= " * 200_000 + b"\n" + head + b"\nx\n"
+    yield (
+        "a million recipients",
+        head + b"Cc: " + b", ".join(b"P%d <p%d@q.example>" % (n, n) for n in range(1_000_000)) + b"\n\nx\n",
+    )
+    yield "parameters", head + b"Content-Type: text/plain" + b"; a*0*=x" * 100_000 + b"\n\nx\n"
+    yield "quotes that nest", letter("Long", body=">" * 100_000 + " x\n" + "> " * 50_000 + "\n")
+    yield "quotes up and down", letter("Long", body="".join(">" * (n % 40) + " x\n" for n in range(40_000)))
+    yield "one line of 2 MB", letter("Long", body="word " * 400_000)
+    yield "one word of 2 MB", letter("Long", body="w" * 2_000_000)
+    yield (
+        "East Asian text",
+        letter("Long", more="Content-Type: text/plain; charset=utf-8\n", body="\u6f6e\u6c50\u8868" * 200_000),
+    )
+    yield (
+        "Arabic text",
+        letter(
+            "Long", more="Content-Type: text/plain; charset=utf-8\n", body="\u0645\u064a\u0646\u0627\u0621 " * 110_000
+        ),
+    )
+    yield "uuencode", letter("Long", body="begin 644 x\n" * 100_000)
+    yield "elements that nest", rich("<div>" * 100_000 + "x")
+    yield "tables that nest", rich("<table><tr><td>" * 2000 + "x")
+    yield "inline elements that nest", rich("<b><i>" * 30_000 + "x")
+    yield "one paragraph of 2 MB", rich(f"<p>{words * 1700}</p>")
+    yield "East Asian HTML", rich("<p>" + "\u6f6e\u6c50\u8868" * 200_000 + "</p>")
+    yield "Arabic HTML", rich("<p>" + "\u0645\u064a\u0646\u0627\u0621 " * 110_000 + "</p>")
+    yield "200,000 attributes", rich("<p " + " ".join(f"a{n}=b" for n in range(200_000)) + ">x</p>")
+    yield "100,000 classes", rich(f'<p class="{" ".join(f"c{n}" for n in range(100_000))}">x</p>')
+    yield "style sheet of 2 MB", rich("<style>" + ".a .b>c{color:red;margin:1px}" * 70_000 + "</style><p class=a>x</p>")
+    yield (
+        "brackets in CSS",
+        rich("<style>" + "(" * 200_000 + "{" * 200_000 + "</style><p style='" + "(" * 100_000 + "'>x</p>"),
+    )
+    yield "media that nest", rich("<style>" + "@media all{" * 5000 + "p{color:red}" + "</style><p>x</p>")
+    yield (
+        "selectors",
+        rich(
+            "<style>"
+            + ",".join(f"div div div div div div p.c{n % 9}, p" for n in range(3000))
+            + "{color:red}</style>"
+            + "<div>" * 60
+            + "<p>x</p>" * 2000
+        ),
+    )
+    yield "comments", rich("<!--" * 200_000 + "x" + "<!" * 200_000)
+    yield "entities", rich("&amp" * 300_000 + "&#x" * 100_000)
+    yield "rows and columns", rich('<table><tr><td colspan="10000" rowspan="65534">x</td></tr></table>' * 200)
+    yield "cells", rich("<table><tr>" + "<td>x" * 50_000 + "</table>")
+    yield "pictures named again and again", message("a@b.example", "c@d.example", "Long", when("2026-03-14", 15, 3), multipart(
+        "related", html('<img src="cid:p">' * 6000), b"Content-Type: image/png\nContent-ID: <p>\nContent-Transfer-Encoding: base64\n\n" + base64.encodebytes(png(10, 10) + b"\0" * 100_000)))  # fmt: skip
+    yield "the name of a picture", rich("<p>wx:picture-9 wx:picture-1</p><img src='wx:picture-1'>")
+    yield "a picture of 50,000 by 50,000", attached("p.png", "image/png", png(50_000, 50_000))
+    yield "a TIFF in a loop", attached("p.tif", "image/tiff", tiff_loop())
+    for kind in ("use", "itself", "entities", "nesting"):
+        yield f"an SVG: {kind}", attached("p.svg", "image/svg+xml", nested_svg(kind))
+    for kind in ("merge", "far", "entities"):
+        yield (
+            f"a sheet: {kind}",
+            attached("p.xlsx", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", sheet(kind)),
+        )
+    yield "a table of 2,000,000 cells", attached("p.csv", "text/csv", (b"1," * 20 + b"\n") * 100_000)
+    yield "a PDF of 20,000 pages", attached("p.pdf", "application/pdf", pdf_of(20_000))
+    yield "a ZIP out of proportion", attached("p.zip", "application/zip", zip_bomb())
+    yield (
+        "a calendar that repeats for ever",
+        attached(
+            "p.ics",
+            "text/calendar",
+            b"BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nDTSTART:20260314T150300Z\r\nRRULE:FREQ=SECONDLY\r\nSUMMARY:x\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n",
+        ),
+    )
+    yield (
+        "a calendar of 20,000 events",
+        attached(
+            "p.ics",
+            "text/calendar",
+            b"BEGIN:VCALENDAR\r\n"
+            + b"BEGIN:VEVENT\r\nDTSTART:20260314T150300Z\r\nSUMMARY:x\r\nEND:VEVENT\r\n" * 20_000
+            + b"END:VCALENDAR\r\n",
+        ),
+    )
+
+
+class Messages(ProgramTest):
+    def made(self, row: tuple[str, bytes]) -> dict[str, object]:  # type: ignore[override]
+        """What it takes to make everything of a message. The export's own limit, 30 seconds, ends what takes longer."""
+        name, data = row
+        path = self.folder / f"{abs(hash(name))}.eml"
+        path.write_bytes(data)
+        try:
+            done = subprocess.run(
+                [sys.executable, "-m", "tests.one_message", str(path)],
+                cwd=Path(__file__).parent.parent,
+                capture_output=True,
+                timeout=60,
+                check=False,
+            )
+        except subprocess.TimeoutExpired:
+            return {"seconds": 60.0, "megabytes": 0, "notes": ["it hangs"]}
+        if done.returncode:
+            return {
+                "seconds": 0.0,
+                "megabytes": 0,
+                "notes": [f"it ends with {done.returncode}: {done.stderr[-300:]!r}"],
+            }
+        return dict(json.loads(done.stdout))
+
+    def test_each_within_its_bounds(self) -> None:
+        table = list(rows())
+        with ThreadPoolExecutor(2) as pool:
+            results = list(pool.map(self.made, table))
+        for (name, _), found in zip(table, results, strict=True):
+            with self.subTest(name):
+                self.assertLess(found["seconds"], MOST_SECONDS * SLACK, found)
+                self.assertLess(found["megabytes"], MOST_MEGABYTES, found)
+                self.assertFalse([note for note in found["notes"] if ": " in note or note.startswith("it ")], found)  # type: ignore[attr-defined]
+
+    def test_the_others_go_on(self) -> None:
+        data = dict(rows())
+        picked = [
+            data[name]
+            for name in ("elements that nest", "a sheet: merge", "an SVG: use", "parts that nest", "encoded words")
+        ]
+        self.write(
+            "in.mbox", mbox(letter("First"), *(one.replace(b"\nFrom ", b"\n>From ") for one in picked), letter("Last"))
+        )
+        done = self.run_program("export", "in.mbox", "--into", "out", "--attachments", "pages")
+        self.assertIn("7 written, 0 already there, 0 failed", done.stdout)
+
+
+class Patterns(unittest.TestCase):
+    """Every regular expression of the program, fed with what makes such slow."""
+
+    MATCHED_ONLY = ("wexagraph.messages.headers._SIMPLE",)
+
+    def patterns(self) -> Iterator[tuple[str, re.Pattern[str] | re.Pattern[bytes]]]:
+        for module in walk_packages(wexagraph.__path__, "wexagraph."):
+            if ".demo" in module.name or module.name.endswith("weasy"):
+                continue
+            for name, value in vars(import_module(module.name)).items():
+                if isinstance(value, re.Pattern):
+                    yield f"{module.name}.{name}", value
+
+    @staticmethod
+    def feeds(pattern: str) -> Iterator[str]:
+        """Long runs of the letters and pieces that stand in a pattern, with an end that fits nothing."""
+        pieces = set(re.findall(r"[A-Za-z]{2,12}", pattern)) | set(re.sub(r"\\.", "", pattern))
+        classes = {
+            "a",
+            "1",
+            " ",
+            "\n",
+            "\t",
+            "-",
+            "=",
+            '"',
+            "'",
+            "<",
+            "\\",
+            ".",
+            "@",
+            "a ",
+            "1 ",
+            "a=",
+            '""',
+            "<a ",
+            "\n ",
+            ": ",
+            "; a=",
+            "Re: ",
+            "=?",
+            "(",
+            "[x] ",
+        }
+        for piece in sorted(pieces | classes):
+            yield piece * (2_000 // len(piece)) + "\x01"
+
+    def test_none_is_slow(self) -> None:
+        count = 0
+        for name, pattern in self.patterns():
+            count += 1
+            text = pattern.pattern if isinstance(pattern.pattern, str) else pattern.pattern.decode("latin-1")
+            for feed in self.feeds(text):
+                given = feed if isinstance(pattern.pattern, str) else feed.encode("utf-8")
+                started = time.process_time()
+                pattern.match(given)  # type: ignore[arg-type]
+                if name not in self.MATCHED_ONLY:
+                    pattern.search(given)  # type: ignore[arg-type]
+                self.assertLess(time.process_time() - started, 1.0, f"{name} on {feed[:20]!r}")
+        self.assertGreater(count, 100)
