@@ -7,10 +7,12 @@ import io
 import re
 import warnings
 from collections.abc import Callable
+from html import escape
 from urllib.parse import unquote, unquote_to_bytes
 
 from wexagraph.messages.mime import Part
 from wexagraph.notes import Note
+from wexagraph.text import shortened, without_controls
 
 MOST_PIXELS = 40_000_000
 _TYPES = {
@@ -57,6 +59,16 @@ class Pictures:
             self._known[part] = self._add(part.content(), part.filename or f"part {part.number}")
         return self._known[part]
 
+    def frame(self, alternative: str, where: str, width: int | None, height: int | None) -> str:
+        """The resource that stands for a picture that is not there: of the size that it was to have, as far as that is
+        written, with its alternative text and where it would be from."""
+        key = ("frame", alternative, where, width, height)
+        if key not in self._known:
+            name = f"wx:picture-{len(self.resources) + 1}"
+            self.resources[name] = ("image/svg+xml", _frame(alternative, where, width, height))
+            self._known[key] = name
+        return str(self._known[key])
+
     def _add(self, content: bytes, label: str) -> str | None:
         kind = check(content)
         if kind is None:
@@ -65,6 +77,25 @@ class Pictures:
         name = f"wx:picture-{len(self.resources) + 1}"
         self.resources[name] = (kind, content)
         return name
+
+
+def _frame(alternative: str, where: str, width: int | None, height: int | None) -> bytes:
+    """A plain frame as SVG. What is not written of its size is as of a small picture, 120 by 40 pixels."""
+    wide = width or (height * 3 if height else 120)
+    high = height or (width / 3 if width else 40)
+    lines = (
+        [line for line in (alternative, where) if line][: max(1, int(high // 11))] if high >= 11 and wide >= 24 else []
+    )
+    most = int(wide / 4.6)
+    told = "".join(
+        f'<text x="4" y="{10 + 10 * n}" font-family="Liberation Sans" font-size="8" fill="#5b6e7a">'
+        f"{escape(without_controls(shortened(line, max(most - 1, 1))), quote=False)}</text>"
+        for n, line in enumerate(lines)
+    )
+    return (
+        f'<svg xmlns="http://www.w3.org/2000/svg" width="{wide:g}" height="{high:g}" viewBox="0 0 {wide:g} {high:g}">'
+        f'<rect width="{wide:g}" height="{high:g}" fill="#f1f4f6" stroke="#c3cfd6"/>{told}</svg>'
+    ).encode("utf-8", "replace")
 
 
 def check(content: bytes) -> str | None:

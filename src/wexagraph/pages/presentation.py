@@ -27,8 +27,8 @@ _READ = frozenset(
 )
 _LIST_TYPES = {"1": "decimal", "a": "lower-alpha", "A": "upper-alpha", "i": "lower-roman", "I": "upper-roman",
                "disc": "disc", "circle": "circle", "square": "square"}  # fmt: skip
-# in quirks mode a table starts its text anew (section 15.3.12); 1rem and 1.4 are what a page starts with
-_QUIRKS = ("font-size:1rem", "font-weight:normal", "font-style:normal", "line-height:1.4", "white-space:normal")
+# in quirks mode a table starts its text anew (section 15.3.12)
+_QUIRKS = ("font-size:1rem", "font-weight:normal", "font-style:normal", "line-height:normal", "white-space:normal")
 
 
 class Context(NamedTuple):
