@@ -16,6 +16,7 @@ from pathlib import Path
 from unittest import mock
 
 import pypdfium2
+from PIL import Image
 
 PROGRAM = str(Path(sys.executable).parent / "wexagraph")
 
@@ -149,6 +150,13 @@ def missing_words(wanted: str, found: str) -> list[str]:
         if bare and bare not in text and bare[::-1] not in text:
             missing.append(word)
     return missing
+
+
+def png(width: int = 40, height: int = 30, colour: str = "teal", kind: str = "PNG") -> bytes:
+    """A picture of one colour, or in another format that Pillow writes."""
+    out = io.BytesIO()
+    Image.new("RGB", (width, height), colour).save(out, kind)
+    return out.getvalue()
 
 
 def check_with_qpdf(test: unittest.TestCase, path: Path) -> None:

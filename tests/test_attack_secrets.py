@@ -114,7 +114,11 @@ class LeftOpen(ProgramTest):
         self.run_program("backup", "in.mbox", "--into", "bk", "--lock", env=self.env)
 
     def open_files(self) -> list[str]:
-        return [path.name for path in (self.folder / "tmp").rglob("*") if path.is_file() and path.name != "held"]
+        return [
+            path.name
+            for path in (self.folder / "tmp").glob("wexagraph-*/**/*")
+            if path.is_file() and path.name != "held"
+        ]
 
     def test_after_a_signal(self) -> None:
         for number in (signal.SIGTERM, signal.SIGHUP, signal.SIGINT, signal.SIGKILL):

@@ -184,8 +184,8 @@ class ReadBack(ProgramTest):
     def test_finds_what_is_missing(self) -> None:
         pdf, codes = pdf_of("<p>One two three. Größe, ﬁn, co\u00adop</p>")
         self.assertEqual(codes, set())
-        self.assertEqual(read_back(pdf, "one TWO three größe fin coop"), [])
-        (note,) = read_back(pdf, "one two anchor one one")
+        self.assertEqual(read_back(pdf, "one TWO three größe fin coop")[0], [])
+        ((note,), _) = read_back(pdf, "one two anchor one one")
         self.assertEqual(note.code, "words-missing")
         self.assertIn("anchor", note.detail)
         self.assertEqual(missing_words("one two two", ["one two"]), (["two"], []))

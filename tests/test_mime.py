@@ -8,6 +8,7 @@ import email.policy
 import random
 import unittest
 
+from tests.helpers import png
 from wexagraph.demo.build import file, forwarded, html, message, multipart, text, when
 from wexagraph.messages import HtmlBlock, Message, MessageBlock, PictureBlock, TextBlock
 from wexagraph.messages.flowed import paragraphs
@@ -123,7 +124,7 @@ class Shown(unittest.TestCase):
         self.assertEqual(self.blocks(multipart("alternative", text("t\n"), html(""))), ["TextBlock"])
 
     def test_related_inside_and_outside(self) -> None:
-        picture = file("p.png", "image/png", b"png", cid="p@x")
+        picture = file("p.png", "image/png", png(), cid="p@x")
         page = html('<img src="cid:p@x">')
         for body in (
             multipart("alternative", text("t"), multipart("related", page, picture)),

@@ -15,27 +15,21 @@ from unittest import mock
 
 import pikepdf
 import pypdfium2
-from PIL import Image
 
-from tests.helpers import ProgramTest, check_with_qpdf, letter, missing_words, pdf_pages, pdf_text
+from tests.helpers import ProgramTest, check_with_qpdf, letter, missing_words, pdf_pages, pdf_text, png
 from wexagraph.demo.build import file, forwarded, html, message, multipart, text, when
 from wexagraph.errors import CallError, PageError
 from wexagraph.exports.pool import WorkerLost, Workers
 from wexagraph.messages import Message
+from wexagraph.messages.pictures import picture_type
 from wexagraph.pages.clean import clean
 from wexagraph.pages.compose import compose, is_rtl
 from wexagraph.pages.css import declarations, media_applies, stylesheet
 from wexagraph.pages.engines import available, engine
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
-from wexagraph.pages.pictures import Pictures, check
+from wexagraph.pages.pictures import Pictures
 from wexagraph.pages.plain import html_to_text
-
-
-def png(width: int = 40, height: int = 30, colour: str = "teal") -> bytes:
-    out = io.BytesIO()
-    Image.new("RGB", (width, height), colour).save(out, "PNG")
-    return out.getvalue()
 
 
 def cleaned(source: str) -> str:
@@ -55,8 +49,13 @@ class Cleaning(unittest.TestCase):
         </form><a href="javascript:bad()">one</a><a href="java\nscript:bad()">two</a><a href="data:text/html,bad">three</a>
         <img src="https://bad.example/i.png"><img src="file:///etc/passwd"><img srcset="https://bad.example/2x.png 2x">
         <p style="behavior:url(bad);-moz-binding:url(bad);width:expression(bad())">x</p><!-- bad() --></body></html>"""
-        result = clean(source, Pictures(lambda _: None, {}), 657, "scope")
-        everything = result.html + result.css
+        pictures = Pictures(lambda _: None, {})
+        result = clean(source, pictures, 657, "scope")
+        everything = (
+            result.html
+            + result.css
+            + "".join(data.decode() for _, data in pictures.resources.values()).replace("<svg xmlns=", "")
+        )
         for word in ("bad()", "https://bad.example/", "javascript", "file:", "onload", "onclick", "@import", "@page", "<form",
                      "expression", "binding", "<script", "<iframe", "<svg", "font-face"):  # fmt: skip
             self.assertNotIn(word, everything)
@@ -142,9 +141,9 @@ class Cleaning(unittest.TestCase):
 
 class PicturesChecked(unittest.TestCase):
     def test_kinds(self) -> None:
-        self.assertEqual(check(png()), "image/png")
+        self.assertEqual(picture_type(png()), "image/png")
         for content in (b"", b"GIF89a", b"<svg/>", b"\x89PNG\r\n\x1a\n" + bytes(40), os.urandom(300)):
-            self.assertIsNone(check(content))
+            self.assertIsNone(picture_type(content))
 
     def test_a_picture_of_too_many_pixels(self) -> None:
         data = bytearray(png(2, 2))
@@ -152,7 +151,7 @@ class PicturesChecked(unittest.TestCase):
         import zlib
 
         data[29:33] = zlib.crc32(bytes(data[12:29])).to_bytes(4, "big")
-        self.assertIsNone(check(bytes(data)))
+        self.assertIsNone(picture_type(bytes(data)))
 
 
 OPTIONS = PageOptions(zone="Europe/Lisbon")

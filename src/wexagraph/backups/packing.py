@@ -82,7 +82,7 @@ def describe(
     sender = clean(header.sender.name or header.sender.address) or "no sender"
     when = f"{in_zone(moment, UTC):%Y-%m-%d %H%M}" if moment else "undated"
     stem = component(f"{when} {sender[:60]} - {clean(header.subject) or 'no subject'}", _ROOM)
-    leaves = listed(message.root)
+    leaves = listed(message)
     told = json.dumps([[leaf.name, leaf.type, leaf.size] for leaf in leaves[:500]], ensure_ascii=False)
     return stem, moment, _short_header(header), told, _words(message, leaves)
 

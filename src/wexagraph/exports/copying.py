@@ -13,11 +13,9 @@ from wexagraph.exports.options import SUFFIXES
 from wexagraph.exports.plan import cells
 from wexagraph.exports.rows import Row
 from wexagraph.exports.staging import Staged, Stager
-from wexagraph.messages import Header
-from wexagraph.messages.headers import header_end
-from wexagraph.messages.mime import parse
+from wexagraph.messages import Message
+from wexagraph.messages.message import is_one_text
 from wexagraph.sources import Source, reopen
-from wexagraph.sources.local import listed
 from wexagraph.text import cell, one_line
 
 
@@ -63,9 +61,7 @@ def _copy_row(source: Source, stager: Stager, row: Row, replaces: bool) -> Copie
 
 
 def _attachments(data: bytes) -> str:
-    header = Header(data[: header_end(data)])
-    kind = (header.raw(b"content-type") or b"").lstrip()[:5].lower()
-    if (not kind or kind == b"text/") and not header.has(b"content-disposition"):
+    if is_one_text(data):
         return ""
-    leaves = listed(parse(data)[0])
-    return cells(cell(one_line("; ".join((leaf.name or leaf.type)[:400] for leaf in leaves[:500]))))
+    names = [attachment.name[:400] for attachment in Message(data).attachments[:500]]
+    return cells(cell(one_line("; ".join(names))))

@@ -25,6 +25,14 @@ _NAMES = {
 }
 
 
+def plain_name(type: str, number: str, subject: str = "") -> str:
+    """A name for a part that came without one. `subject` is that of a message."""
+    if type in _NAMES:
+        return _NAMES[type]
+    extension = _EXTENSIONS.get(type) or mimetypes.guess_extension(type) or ".bin"
+    return f"{subject or 'message ' + number if type == 'message/rfc822' else 'part ' + number}{extension}"
+
+
 @dataclass(frozen=True)
 class Attachment:
     """A part that a reader saves as a file: every leaf that is not the text shown."""
@@ -40,13 +48,10 @@ class Attachment:
         """The name it came with, decoded but not safe for a file system; a plain one where it has none."""
         if self.part.filename:
             return self.part.filename
-        if self.type in _NAMES:
-            return _NAMES[self.type]
-        extension = _EXTENSIONS.get(self.type) or mimetypes.guess_extension(self.type) or ".bin"
+        subject = ""
         if self.type == "message/rfc822":
             subject = Header(self.part.content()[: header_end(self.part.content())]).subject
-            return f"{subject or 'message ' + self.part.number}{extension}"
-        return f"part {self.part.number}{extension}"
+        return plain_name(self.type, self.part.number, subject)
 
     @property
     def size(self) -> int:

@@ -68,6 +68,10 @@ _TEXT_CODECS_ONLY = {
     "punycode",
     "undefined",
 }
+_OF_SEVERAL_BYTES = frozenset({"utf-8", "gb18030", "cp949", "cp932", "big5hkscs", "euc_jp", "iso2022_jp_ext"})
+_LOST = "\N{REPLACEMENT CHARACTER}"
+_HIGH = re.compile(rb"[\x80-\xff]")
+_WORDED = re.compile(rb"[A-Za-z]")
 _C1 = re.compile("[\x80-\x9f]")
 
 
@@ -94,11 +98,12 @@ def codec_for(label: str) -> str | None:
     return None
 
 
-def decode(data: bytes, label: str = "") -> tuple[str, list[Note]]:
-    """Decode `data`, declared as `label`, without ever failing.
+def decode(data: bytes, label: str = "", hint: str = "") -> tuple[str, list[Note]]:
+    """Decode `data`, declared as `label`, without ever failing. `hint` is a label that stands elsewhere in the message.
 
-    Returns the text and notes on whatever was guessed or lost. A declared set that fits is used in silence; one
-    that does not fit gives way to UTF-8 where the bytes are UTF-8, then to a guess, then to Windows-1252.
+    Returns the text and notes on whatever was guessed or lost. A declared set that fits is used in silence, and one
+    in which few bytes do not fit is used with U+FFFD for those. One that plainly does not fit gives way to UTF-8
+    where the bytes are UTF-8, then to the hint, to Windows-1252 where few bytes are not ASCII, and to a guess.
     """
     codec = codec_for(label)
     if codec in (None, "cp1252", "utf-8") and data.isascii() and b"\x1b" not in data:
@@ -109,17 +114,29 @@ def decode(data: bytes, label: str = "") -> tuple[str, list[Note]]:
         text = _strict(data, codec)
         if text is not None and not (codec == "cp1252" and label and _strict_utf8_letters(data)):
             return text, []
-    guess = _guess(data, codec)
+    for likely in dict.fromkeys((codec, "utf-8")):
+        text = _mostly(data, likely) if likely in _OF_SEVERAL_BYTES and _strict(data, "utf-8") is None else None
+        if text is not None:
+            return text, [Note("characters-lost", f"{text.count(_LOST)} as {likely}")]
+    guess = _guess(data, codec, hint)
     text = _strict(data, guess) if guess else None
     code = "charset-wrong" if label.strip() else "charset-guessed"
     if text is not None and guess:
         return text, [Note(code, f"{_label(label)}read as {guess}")]
     fallback = codec or "cp1252"
     text = data.decode(fallback, "replace")
-    lost = text.count("\N{REPLACEMENT CHARACTER}")
+    lost = text.count(_LOST)
     return text, [Note("characters-lost", f"{lost} as {fallback}")] if lost else [
         Note(code, f"{_label(label)}read as {fallback}")
     ]
+
+
+def _mostly(data: bytes, codec: str) -> str | None:
+    """The text, where for each byte that does not fit there are five letters beyond ASCII that do; else None."""
+    text = data.decode(codec, "replace")
+    lost = text.count(_LOST)
+    letters = sum(not character.isascii() for character in text) - lost
+    return text if letters >= 5 * lost or (letters and lost <= 2 and codec == "utf-8") else None
 
 
 def _label(label: str) -> str:
@@ -142,7 +159,7 @@ def _strict_utf8_letters(data: bytes) -> bool:
     return not data.isascii() and _strict(data, "utf-8") is not None
 
 
-def _guess(data: bytes, declared: str | None) -> str | None:
+def _guess(data: bytes, declared: str | None, hint: str) -> str | None:
     for mark, name in ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16")):
         if data.startswith(mark):
             return name
@@ -150,10 +167,16 @@ def _guess(data: bytes, declared: str | None) -> str | None:
         return "iso2022_jp_ext"
     if _strict(data, "utf-8") is not None:
         return "utf-8"
+    hinted = codec_for(hint)
+    if hinted not in (None, declared) and _strict(data, hinted or "") is not None:
+        return hinted
+    sample = data if len(data) <= 65536 else data[:65536]
+    western = _strict(data, "cp1252") is not None
+    if western and len(_HIGH.findall(sample)) * 8 <= len(_WORDED.findall(sample)):
+        return "cp1252"  # words of Latin letters with accents in them, or signs between them
     from charset_normalizer import from_bytes
 
-    sample = data if len(data) <= 65536 else data[:65536]
     best = from_bytes(sample, steps=5, chunk_size=512).best() if len(data) >= 24 else None
     if best is not None and best.encoding != declared and _strict(data, best.encoding) is not None:
         return str(best.encoding)
-    return "cp1252" if _strict(data, "cp1252") is not None else None
+    return "cp1252" if western else None

@@ -2,13 +2,20 @@
 
 from __future__ import annotations
 
+import re
 from functools import cached_property
 
 from wexagraph.messages.blocks import Attachment, Block, PictureBlock
-from wexagraph.messages.headers import Header
+from wexagraph.messages.charsets import codec_for
+from wexagraph.messages.headers import Header, header_end
 from wexagraph.messages.mime import Part, parse
-from wexagraph.messages.reading import Reader, Reading
+from wexagraph.messages.pictures import picture_type
+from wexagraph.messages.reading import Reader, Reading, html_of
+from wexagraph.messages.references import normal, picture_references
 from wexagraph.notes import Note
+
+_LABELS = re.compile(rb"=\?([^?*\s]{2,40})(?:\*[^?]*)?\?[bqBQ]\?")
+_USUAL = (None, "ascii", "utf-8", "cp1252")
 
 
 class Message:
@@ -41,50 +48,69 @@ class Message:
     def notes(self, plain: bool = False) -> list[Note]:
         return self.structure_notes + (self._plain if plain else self._rich).notes
 
+    @cached_property
+    def _listed(self) -> Reading:
+        """Attachments alone, told without decoding what does not decide about them."""
+        return self.__dict__["_rich"] if "_rich" in self.__dict__ else self._read(plain=False, words=False)
+
     @property
     def attachments(self) -> list[Attachment]:
-        return self._rich.attachments
+        """Every part that is a file to a reader: all but texts without a name and pictures that a text draws."""
+        return self._listed.attachments
 
     def layout_pictures(self) -> list[Part]:
-        """Pictures that the HTML shows in its layout, which are no attachments."""
-        attached = {id(attachment.part) for attachment in self._rich.attachments}
-        return [part for part in self._rich.pictures if id(part) not in attached]
+        """Pictures that the HTML draws, which are no attachments."""
+        return list(self._listed.drawn)
 
     def picture(self, reference: str) -> Part | None:
         """The part that `cid:` or a Content-Location names (RFC 2392, RFC 2557), or None."""
-        return self._pictures.get(reference)
+        return self._listed.named.get(normal(reference))
 
     @cached_property
-    def _pictures(self) -> dict[str, Part]:
-        found: dict[str, Part] = {}
-        for part in self._rich.pictures:
-            if part.content_id:
-                found.setdefault("cid:" + part.content_id, part)
-            if part.location:
-                found.setdefault(part.location, part)
-            if part.filename:
-                found.setdefault("cid:" + part.filename, part)  # some programs refer to the name
-        return found
+    def _hint(self) -> str:
+        """A character set other than the usual ones that the message names anywhere: what names none may be in it."""
+        labels = [label.decode("latin-1") for label in _LABELS.findall(self.header.block)]
+        labels += [part.parameters.get("charset", "") for part in self.root.walk()]
+        return next((label for label in labels if codec_for(label) not in _USUAL), "")
 
-    def _read(self, plain: bool) -> Reading:
-        reader = Reader(plain, self.depth, Message)
+    def _read(self, plain: bool, words: bool = True) -> Reading:
+        reader = Reader(plain, self.depth, Message if words else None, self._hint)
         reader.show(self.root)
         reader.strays(self.header)
         reading = reader.reading
-        # a picture that the HTML shows is no attachment; all others are
-        html = "\n".join(reading.html)
-        kept = []
-        for attachment in reading.attachments:
-            part = attachment.part
-            if part in reading.pictures and _is_referred_to(part, html):
-                reading.blocks = [b for b in reading.blocks if not (isinstance(b, PictureBlock) and b.part is part)]
-            else:
-                kept.append(attachment)
-        reading.attachments = kept
+        reading.named = _named(reading.attachments)
+        if reading.named:
+            wanted = {r for part in reading.html for r in picture_references(html_of(part, self._hint)[0])}
+            parts = {id(part): part for r in wanted if (part := reading.named.get(r)) is not None}
+            reading.drawn = [part for part in parts.values() if picture_type(part.content()) is not None]
+            gone = {id(part) for part in reading.drawn}
+            reading.attachments = [a for a in reading.attachments if id(a.part) not in gone]
+            reading.blocks = [b for b in reading.blocks if not (isinstance(b, PictureBlock) and id(b.part) in gone)]
         return reading
 
 
-def _is_referred_to(part: Part, html: str) -> bool:
-    return any(word and word in html for word in (part.content_id, part.location)) or bool(
-        part.filename and "cid:" + part.filename in html
+def is_one_text(data: bytes) -> bool:
+    """Whether a message is surely nothing but one text without a file in it: told at a glance."""
+    header = Header(data[: header_end(data)])
+    kind = (header.raw(b"content-type") or b"text/plain").lower()
+    plain = b"html" not in kind
+    return (
+        kind.lstrip().startswith((b"text/plain", b"text/html"))
+        and b"name" not in kind
+        and not header.has(b"content-disposition")
+        and not (plain and (b"begin" in data or header.has(b"content-transfer-encoding")))
+        and not header.strays()
     )
+
+
+def _named(attachments: list[Attachment]) -> dict[str, Part]:
+    """The parts that a text can refer to, by what it has to write."""
+    found: dict[str, Part] = {}
+    for part in (attachment.part for attachment in attachments):
+        for name in (part.content_id and f"cid:{part.content_id}", part.location):
+            if name:
+                found.setdefault(normal(name), part)
+    for part in (attachment.part for attachment in attachments):
+        if part.filename:
+            found.setdefault(normal(f"cid:{part.filename}"), part)  # some programs refer to the name
+    return found

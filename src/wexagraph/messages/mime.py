@@ -13,7 +13,7 @@ from urllib.parse import unquote_to_bytes
 
 from wexagraph.messages.charsets import decode
 from wexagraph.messages.headers import Header, decode_words, header_end
-from wexagraph.messages.transfer import decode_transfer
+from wexagraph.messages.transfer import decode_transfer, is_unencoded
 from wexagraph.notes import Note
 
 MAX_DEPTH = 100
@@ -21,7 +21,10 @@ MAX_PARTS = 10_000
 _PARAMETER = re.compile(rb';[ \t\r\n]*([^\s=;"]+)[ \t\r\n]*=[ \t\r\n]*("(?:[^"\\]|\\.)*"?|[^;]*)', re.DOTALL)
 _EXTENDED = re.compile(r"(.+?)(?:\*(\d+))?(\*)?")
 _TYPE = re.compile(r"[a-z0-9.+_$&^!#-]+/[a-z0-9.+_$&^!#-]+")
-_FIELD = re.compile(rb"(?:\xef\xbb\xbf)?[!-9;-~]+[ \t]*:")
+_FIELD = re.compile(rb"(?:\xef\xbb\xbf)?(?:>*From [^\n]*\n)?[!-9;-~]+[ \t]*:")
+_FIELDS = re.compile(
+    rb"(?:\xef\xbb\xbf)?(?:>*From [^\n]*\n)?(?:[!-9;-~]+[ \t]*:[^\n]*+(?:\n[ \t][^\n]*+)*+(?:\n|\Z))++"
+)
 _SIMPLE = re.compile(  # no parameter, or one without anything unusual: nearly every field there is
     rb"""([A-Za-z0-9/.+_-]+)[ \t]*(?:;[ \t\r\n]*([A-Za-z0-9-]+)=(?:"([^"\\]*)"|([^\s";*]+))[ \t]*;?)?"""
 )
@@ -98,18 +101,21 @@ class Part:
 
     def size(self) -> int:
         """Bytes of the content; from its length alone for base64, without decoding it."""
-        if self.encoding == "base64":
+        if self.encoding == "base64" and not is_unencoded(self.data[self.start : min(self.end, self.start + 2000)]):
             data, start, end = self.data, self.start, self.end
             letters = end - start - sum(data.count(blank, start, end) for blank in (b"\n", b"\r", b" "))
             return letters // 4 * 3 - min(2, data[max(start, end - 400) : end].rstrip()[-2:].count(b"="))
         return len(self.content())
 
-    def text(self) -> tuple[str, list[Note]]:
-        """The content of a text part as text with LF line ends, and notes on its charset and encoding."""
+    def text(self, hint: str = "") -> tuple[str, list[Note]]:
+        """The content of a text part as text with LF line ends, and notes on its charset and encoding.
+
+        `hint` is the character set to try where the part's own is not told or plainly wrong.
+        """
         label = self.parameters.get("charset", "")
         if not label and self.type == "text/html":
             label = _charset_in_html(self.content())
-        text, notes = decode(self.content(), label)
+        text, notes = decode(self.content(), label, hint)
         if self.damaged():
             notes.append(Note("encoding-damaged", f"{self.encoding}, part {self.number}"))
         return unix_lines(text), notes
@@ -144,6 +150,9 @@ def _part(data: bytes, start: int, end: int, number: str, default: str, depth: i
     body = min(header_end(data, start, end), end) if _FIELD.match(data, start, end) else start
     if data.startswith((b"\n", b"\r\n"), start, end):
         body = header_end(data, start, end)
+    fields = _FIELDS.match(data, start, body) if depth else None
+    if fields is not None and data[fields.end() : body].strip():
+        body = fields.end()  # a line that is no field: what stands there is text already
     part = Part(data, Header(data[start:body]), body, end, number, default)
     scan.parts += 1
     if part.type.startswith("multipart/"):

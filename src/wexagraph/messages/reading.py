@@ -37,7 +37,7 @@ _SHOWN_PICTURES = {
     "image/webp",
     "image/bmp",
 }
-_LABELLED = {
+LABELLED = {
     "message/delivery-status": "Delivery report",
     "message/global-delivery-status": "Delivery report",
     "message/disposition-notification": "Reading report",
@@ -47,34 +47,43 @@ _LABELLED = {
 }
 """Parts that are read as text but were not written by the sender, and what stands above them."""
 _FILES_OF_TEXT = frozenset({"text/calendar", "text/vcard", "text/x-vcard", "text/directory", "text/rtf", "text/css"})
+_DATA_OF_TEXT = frozenset(
+    {"text/csv", "text/tab-separated-values", "text/xml", "text/javascript", "text/ecmascript", "text/x-script"}
+)
+"""Texts for programs: with a name they are files, however they are to be disposed of."""
 _SMIME = ("application/pkcs7-mime", "application/x-pkcs7-mime")
 _HABITUAL = re.compile(rb"(?i)mime|multi-?part")  # what programs write before the parts, for readers of 1993
 
 
 def is_shown_text(kind: str) -> bool:
     """Whether parts of a media type are text to show: an unknown text type is plain (RFC 2046 section 4.1.4)."""
-    return kind.startswith("text/") and kind not in _FILES_OF_TEXT and kind not in _LABELLED
+    return kind.startswith("text/") and kind not in _FILES_OF_TEXT and kind not in LABELLED
 
 
 @dataclass
 class Reading:
-    """What one way through the parts has found."""
+    """What one way through the parts has found. `html` are the parts that are shown as HTML, `named` what they can
+    refer to, `drawn` what they do draw: the pictures of their layout."""
 
     blocks: list[Block] = field(default_factory=list)
     attachments: list[Attachment] = field(default_factory=list)
-    pictures: list[Part] = field(default_factory=list)
     notes: list[Note] = field(default_factory=list)
-    html: list[str] = field(default_factory=list)
+    html: list[Part] = field(default_factory=list)
+    named: dict[str, Part] = field(default_factory=dict)
+    drawn: list[Part] = field(default_factory=list)
 
 
 class Reader:
     """Goes through the parts of a message and decides what is shown and what is attached.
 
-    `nest` reads a message inside the message.
+    `nest` reads a message inside the message; without it only the attachments are wanted, and no text is decoded
+    that does not decide about them. `hint` is a character set that the message names elsewhere.
     """
 
-    def __init__(self, plain: bool, depth: int, nest: Callable[[bytes, int], Message]) -> None:
-        self.plain, self.depth, self.nest, self.reading = plain, depth, nest, Reading()
+    def __init__(
+        self, plain: bool, depth: int, nest: Callable[[bytes, int], Message] | None = None, hint: str = ""
+    ) -> None:
+        self.plain, self.depth, self.nest, self.hint, self.reading = plain, depth, nest, hint, Reading()
 
     def show(self, part: Part) -> None:
         kind = part.type
@@ -120,26 +129,21 @@ class Reader:
         self.reading.attachments.append(Attachment(made_part(content, "text/plain", f"{label}.txt", number)))
 
     def _is_text(self, part: Part) -> bool:
-        word, _ = part.disposition
-        if not is_shown_text(part.type):
+        """Whether a part is a text to show: without a disposition it is, named or not (RFC 2183 section 2.8)."""
+        if not is_shown_text(part.type) or part.disposition[0] == "attachment":
             return False
-        if word == "attachment":
-            return False
-        return not part.filename or (word == "inline" and not self.reading.blocks)
+        return not (part.filename and part.type in _DATA_OF_TEXT)
 
     def _text(self, part: Part) -> None:
+        if part.type == "text/html":
+            self.reading.html.append(part)
+        if part.filename:
+            self.reading.attachments.append(Attachment(part))
         if part.type in ("text/html", "text/enriched", "text/richtext"):
-            text, notes = part.text()
-            if part.type != "text/html":
-                from wexagraph.messages.enriched import enriched_to_html
-
-                text = enriched_to_html(text, part.type == "text/richtext")
-            text, deep = flattened(without_endless_tags(text))
-            if deep:
-                notes = [*notes, Note("body-too-deep")]
-            self.reading.html.append(text)
-            self.reading.blocks.append(HtmlBlock(text, part.location))
-            self.reading.notes += notes
+            if self.nest is not None:
+                text, notes = html_of(part, self.hint)
+                self.reading.blocks.append(HtmlBlock(text, part.location))
+                self.reading.notes += notes
             return
         flowed = part.parameters.get("format", "").lower() == "flowed"
         delsp = part.parameters.get("delsp", "").lower() == "yes"
@@ -148,7 +152,12 @@ class Reader:
             if isinstance(piece, InlinedFile):
                 self._inlined(piece, f"{part.number}.{number}")
                 continue
-            text, notes = part.text() if len(pieces) == 1 else decode(piece, part.parameters.get("charset", ""))
+            if self.nest is None:
+                continue
+            if len(pieces) == 1:
+                text, notes = part.text(self.hint)
+            else:
+                text, notes = decode(piece, part.parameters.get("charset", ""), self.hint)
             self.reading.notes += notes
             if text.strip():
                 text = unix_lines(text)
@@ -168,27 +177,27 @@ class Reader:
         kind, shown = part.type, part.disposition[0] != "attachment"
         if kind in _SMIME:
             self._smime(part)
-        if kind in _LABELLED and shown:
-            text, notes = part.text()
+        if kind in LABELLED and shown:
+            text, notes = part.text(self.hint)
             if kind == "message/external-body":
                 told = "\n".join(f"{name}: {value}" for name, value in part.parameters.items())
                 text = f"{told}\n{text.strip()}".strip()
-            self.reading.blocks.append(TextBlock(text.strip("\n"), label=_LABELLED[kind]))
+            self.reading.blocks.append(TextBlock(text.strip("\n"), label=LABELLED[kind]))
             self.reading.notes += notes
             if kind != "message/external-body":
+                if part.filename:
+                    self.reading.attachments.append(Attachment(part))
                 return
             self.reading.notes.append(Note("kept-elsewhere", one_of(part.parameters, "url", "name", "access-type")))
         self.reading.attachments.append(Attachment(part))
         if kind == "text/calendar" and shown:
             self._calendar(part)
-        elif kind.startswith("image/"):
-            self.reading.pictures.append(part)
-            if kind in _SHOWN_PICTURES and shown:
-                self.reading.blocks.append(PictureBlock(part))
+        elif kind in _SHOWN_PICTURES and shown:
+            self.reading.blocks.append(PictureBlock(part))
         elif kind in ("message/rfc822", "message/global") and shown:
             if self.depth >= MAX_NESTED:
                 self.reading.notes.append(Note("nesting-too-deep", f"part {part.number[:40]}"))
-            else:
+            elif self.nest is not None:
                 self.reading.blocks.append(MessageBlock(self.nest(part.content(), self.depth + 1)))
 
     def _calendar(self, part: Part) -> None:
@@ -234,7 +243,10 @@ class Reader:
         for child in part.children:
             if child is chosen:
                 self.show(child)
-            elif not self._is_other_text(child):
+            elif self._is_other_text(child):
+                named = [leaf for leaf in child.walk() if not leaf.children and leaf.filename]
+                self.reading.attachments += [Attachment(leaf) for leaf in named]
+            else:
                 self._attach_all([child])
                 for leaf in child.walk():
                     if leaf.type == "text/calendar":
@@ -246,7 +258,7 @@ class Reader:
         if not self._is_text(part):
             return False
         if part.type == "text/html":
-            return _shows_something(part.text()[0])
+            return _shows_something(part.text(self.hint)[0])
         return bool(part.data[part.start : part.end].strip())
 
     def _is_other_text(self, part: Part) -> bool:
@@ -257,26 +269,36 @@ class Reader:
     def _related(self, part: Part) -> None:
         start = part.parameters.get("start", "").strip("<> ")
         root = next((c for c in part.children if start and c.content_id == start), part.children[0])
+        if not self._can_show(root):  # a start that names a picture, or none: the text comes first all the same
+            root = next((c for c in part.children if self._can_show(c)), root)
         self.show(root)
         for child in part.children:
             if child is not root:
-                self._related_leaf(child)
+                self._beside(child)
 
-    def _related_leaf(self, part: Part) -> None:
-        for leaf in part.walk():
-            if leaf.children:
-                continue
-            self.reading.attachments.append(Attachment(leaf))
-            if leaf.type.startswith("image/") or leaf.content_id:
-                self.reading.pictures.append(leaf)
+    def _beside(self, part: Part) -> None:
+        """What stands beside the root of multipart/related: pictures of its layout, and whatever people put there."""
+        if part.children or (self._is_text(part) and not (part.content_id or part.location)):
+            self.show(part)
+        else:
+            self.reading.attachments.append(Attachment(part))
 
     def _attach_all(self, parts: list[Part]) -> None:
         for part in parts:
             for leaf in part.walk():
                 if not leaf.children:
                     self.reading.attachments.append(Attachment(leaf))
-                    if leaf.type.startswith("image/"):
-                        self.reading.pictures.append(leaf)
+
+
+def html_of(part: Part, hint: str = "") -> tuple[str, list[Note]]:
+    """The HTML of a text part, with an end to what its author let nest without one."""
+    text, notes = part.text(hint)
+    if part.type != "text/html":
+        from wexagraph.messages.enriched import enriched_to_html
+
+        text = enriched_to_html(text, part.type == "text/richtext")
+    text, deep = flattened(without_endless_tags(text))
+    return text, [*notes, Note("body-too-deep")] if deep else notes
 
 
 _TAGS = re.compile(

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from wexagraph.messages.inlined import InlinedFile, split
 
 _NOT_BASE64 = re.compile(rb"[^A-Za-z0-9+/]+")
+_SIGNS, _BLANKS = re.compile(rb"[^A-Za-z0-9+/=\s]"), re.compile(rb"[ \t]")
 _SOFT = re.compile(rb"=[ \t]*\r?\n")
 _TRAIL = re.compile(rb"(?<![ \t])[ \t]++(?=\r?\n)")
 _HEX = re.compile(rb"=([0-9A-Fa-f]{2})")
@@ -27,7 +28,16 @@ def _identity(data: bytes) -> tuple[bytes, bool]:
     return data, True
 
 
+def is_unencoded(beginning: bytes) -> bool:
+    """Whether what is labelled as base64 is plain text that nobody has encoded: words, with blanks and signs."""
+    beginning = beginning.strip()
+    signs, blanks = len(_SIGNS.findall(beginning)), len(_BLANKS.findall(beginning))
+    return signs > 0 < blanks and (signs + blanks) * 12 > len(beginning)
+
+
 def _base64(data: bytes) -> tuple[bytes, bool]:
+    if is_unencoded(data[:2000]):
+        return data, False
     try:
         # binascii skips line ends itself; strict form would refuse them
         return binascii.a2b_base64(data), b"=" not in data.rstrip(b"\r\n\t =")

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field
+from enum import Enum
 from html import escape
 from typing import NamedTuple
 
@@ -15,7 +16,7 @@ from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from wexagraph.notes import Note
 from wexagraph.pages.breaks import escaped
-from wexagraph.pages.css import Resolve, declarations, media_applies, stylesheet
+from wexagraph.pages.css import Resolve, declarations, media_applies, stylesheet, without_holding
 from wexagraph.pages.hidden import HIDING, Rule, Sight, without_hiding
 from wexagraph.pages.links import host, link_target, named_host, target_host
 from wexagraph.pages.pictures import Pictures
@@ -65,6 +66,9 @@ _ACTIVE = frozenset(
 _ATTRIBUTES = frozenset("alt class colspan dir id lang rowspan span start title value".split())
 _CELLS = frozenset({"td", "th"})
 _TABULAR = frozenset("table thead tbody tfoot tr td th caption colgroup col".split())
+_ROWS = frozenset({"tr", "table"})
+_BUTTON = 60
+_SHOWN_SO = ("display:none", "visibility:", "color:", "background", "font-weight:", "font-style:", "text-align:")
 _INLINE = frozenset(
     """
     a abbr b bdi bdo big cite code del dfn em font i ins kbd label mark nobr q rp rt ruby s samp small span strike
@@ -116,20 +120,33 @@ class _Place(NamedTuple):
     hidden: bool = False
     sizeless: bool = False
     tables: int = 0
+    unrolled: bool = False
 
 
-def clean(html: str, pictures: Pictures, width: int, scope: str, show_hidden: bool = False) -> Clean:
+class Relief(Enum):
+    """What a page is made without, where the engine would leave words out or a first page empty."""
+
+    NONE = "as written"
+    UNROLLED = "layout tables of one column as blocks, which break where a row does not"
+    UNHELD = "nothing cut off, placed, or of a given height"
+    FLAT = "no style and no table of the author's"
+
+
+def clean(
+    html: str, pictures: Pictures, width: int, scope: str, show_hidden: bool = False, relief: Relief = Relief.NONE
+) -> Clean:
     """Clean the HTML of a message's body for a page whose content is `width` CSS pixels wide.
 
     The fragment has to be put into an element of the class `scope`, to which its style sheet is confined.
     `show_hidden` shows what the author hid.
     """
-    return _Cleaner(pictures, width, scope, show_hidden).run(html)
+    return _Cleaner(pictures, width, scope, show_hidden, relief).run(html)
 
 
 class _Cleaner:
-    def __init__(self, pictures: Pictures, width: int, scope: str, show_hidden: bool) -> None:
+    def __init__(self, pictures: Pictures, width: int, scope: str, show_hidden: bool, relief: Relief) -> None:
         self.pictures, self.width, self.scope, self.show_hidden = pictures, width, scope, show_hidden
+        self.relief = relief
         self.state = _State()
         self.resolve: Resolve = pictures.resolve
         self.hiding: list[Rule] = []
@@ -163,7 +180,15 @@ class _Cleaner:
             return without_hiding(found)
         if any(name in found for name in HIDING):
             self.hiding.append(Rule(selector, found))
-        return found
+        return self._relieved(found)
+
+    def _relieved(self, style: str) -> str:
+        """A style with what the page is made without left out; what its author hid stays hidden."""
+        if self.relief == Relief.UNHELD:
+            return without_holding(style)
+        if self.relief == Relief.FLAT:
+            return ";".join(d for d in style.split(";") if d.startswith(_SHOWN_SO))
+        return style
 
     def _body_rules(self, body: LexborNode) -> str:
         """Rules for the body's presentational attributes, weaker than any of the author's (HTML, section 15.3.3)."""
@@ -193,7 +218,7 @@ class _Cleaner:
 
     def _style(self, attributes: dict[str, str | None]) -> str:
         style = declarations(attributes.get("style") or "", self.resolve)
-        return without_hiding(style) if self.show_hidden else style
+        return self._relieved(without_hiding(style) if self.show_hidden else style)
 
     def _children(self, node: LexborNode, place: _Place) -> None:
         child = node.first_child
@@ -220,11 +245,13 @@ class _Cleaner:
         self._shown(words, place)
 
     def _shown(self, words: str, place: _Place) -> None:
-        self.state.out.append(escaped(words))
-        if place.hidden or place.sizeless:
-            self.state.hidden += len(words.strip(_FILLING))
-        else:
+        seen = not (place.hidden or place.sizeless)
+        if seen or self.relief in (Relief.NONE, Relief.UNROLLED):
+            self.state.out.append(escaped(words))
+        if seen:
             self.state.text.append(words)
+        else:
+            self.state.hidden += len(words.strip(_FILLING))
 
     def _element(self, node: LexborNode, tag: str, place: _Place, flat: bool) -> None:
         state = self.state
@@ -236,11 +263,18 @@ class _Cleaner:
                 self._children(node, place._replace(depth=place.depth + 1))  # meant for those who can't show it
             return
         attributes = node.attributes
+        unrolled = place.unrolled
+        if tag == "table" and self.relief == Relief.UNROLLED:
+            unrolled = _has_one_column(node)
+        if unrolled and tag in _CELLS and _is_empty(node):
+            return
+        if unrolled and tag in _TABULAR:
+            attributes = {**attributes, "style": f"{attributes.get('style') or ''};display:block"}
         style, opening, inner = self._opened(tag, attributes, place.look)
         hidden, sizeless = self.sight.of(node, style)
         place = _Place(
             place.depth + 1, place.look, place.hidden or hidden, place.sizeless if sizeless is None else sizeless,
-            place.tables + (tag == "table"),
+            place.tables + (tag == "table"), unrolled,
         )  # fmt: skip
         if tag not in _INLINE:
             state.text.append(" ")
@@ -251,10 +285,10 @@ class _Cleaner:
         if tag in ("input", "textarea", "select"):
             self._field(node, tag, place)
             return
-        too_many = place.tables > MOST_TABLES and tag in _TABULAR
+        too_many = tag in _TABULAR and (place.tables > MOST_TABLES or self.relief == Relief.FLAT)
         if flat or too_many or place.depth > MOST_DEPTH or state.elements > MOST_ELEMENTS:
-            state.flattened = True
-            state.out.append(" ")
+            state.flattened = state.flattened or self.relief != Relief.FLAT
+            state.out.append("<br>" if tag in _ROWS else " ")
             if place.depth < 4 * MOST_DEPTH:
                 self._children(node, place)
             else:
@@ -385,6 +419,32 @@ class _Cleaner:
         if state.flattened:
             notes.append(Note("body-too-deep"))
         return notes
+
+
+def _has_one_column(table: LexborNode) -> bool:
+    """Whether a table is there for its frame alone: it has one filled cell a row, and holds more than a button does."""
+    if len(table.text(deep=True)) < _BUTTON:
+        return False
+    for row in table.css("tr"):
+        cells, cell = 0, row.first_child
+        while cell is not None:
+            cells += cell.tag in _CELLS and not _is_empty(cell)
+            cell = cell.next
+        if cells > 1 and _table_of(row) == table.mem_id:
+            return False
+    return True
+
+
+def _is_empty(cell: LexborNode) -> bool:
+    """Whether a cell is there for its width alone."""
+    return cell.css_first("img, table") is None and not cell.text(deep=True).strip(_FILLING)
+
+
+def _table_of(row: LexborNode) -> int:
+    above = row.parent
+    while above is not None and above.tag != "table":
+        above = above.parent
+    return above.mem_id if above is not None else 0
 
 
 def _classes(value: str) -> str:

@@ -24,7 +24,7 @@ from wexagraph.naming import Fields
 from wexagraph.notes import Note
 from wexagraph.pages.breaks import escaped
 from wexagraph.pages.cards import calendar_cards
-from wexagraph.pages.clean import clean
+from wexagraph.pages.clean import Relief, clean
 from wexagraph.pages.evidence import Origin, all_fields, evidence
 from wexagraph.pages.glyphs import named, without_font
 from wexagraph.pages.options import PageOptions
@@ -45,7 +45,8 @@ _RTL = re.compile("[\u0590-\u08ff\ufb1d-\ufdff\ufe70-\ufefc]")
 class Page:
     """A page to be set: HTML, resources by the names it uses (media type, bytes), and what belongs to the record.
 
-    `text` is all text of the message that the page has to show, in no exact order, but for letters that no font has.
+    `text` is all text of the message that the page has to show, in no exact order, but for letters that no font has;
+    `rich` the part of it that stands in a layout of the author's.
     """
 
     html: str
@@ -53,6 +54,7 @@ class Page:
     record: Record
     notes: list[Note] = field(default_factory=list)
     text: str = ""
+    rich: str = ""
 
     def may_overflow(self, width: int) -> bool:
         """Whether anything on it can be wider than `width` CSS pixels: a quick look that errs on the side of yes."""
@@ -60,6 +62,10 @@ class Page:
         if any(row.count("</td>") > 7 and _MANY_CELLS.search(row) for row in theirs.split("</tr>")):
             return True
         return "nowrap" in theirs or any(int(found) > width for found in _WIDTHS.findall(theirs))
+
+    def may_cut(self) -> bool:
+        """Whether a box on it may be smaller than the text in it."""
+        return "overflow" in self.html.partition(_END_OF_OURS)[2]
 
     def on_paper(self, paper: str, factor: float) -> Page:
         """The same page for another `@page` rule, all of ours but not the message's own larger by `factor`."""
@@ -136,6 +142,7 @@ def compose(
     screen: bool = False,
     part: bool = False,
     known: dict[str, str] | None = None,
+    relief: Relief = Relief.NONE,
 ) -> Page:
     """Set a message as a page.
 
@@ -143,11 +150,14 @@ def compose(
     `screen` makes the page for a browser. A `part` of a bound PDF has no running lines yet. `known` are quotes that
     stand elsewhere, and where (see `pages/quotes.py`).
 
+    `relief` is what the layout is made without.
+
     Never fails on content.
     """
     resources: dict[str, tuple[str, bytes]] = {}
-    composer = _Composer(options, resources, plain, known or {})
+    composer = _Composer(options, resources, plain, known or {}, relief)
     body = composer.blocks(message)
+    rich = "\n".join(composer.rich)
     header, where = message.header, origin or Origin()
     moment, date_notes = header.date(where.arrival)
     heading = composer.heading(message, where.arrival)
@@ -187,6 +197,7 @@ def compose(
         record=record(options, fields, where.tags),
         notes=notes,
         text=text,
+        rich=rich,
     )
 
 
@@ -238,9 +249,16 @@ def _shown_date(message: Message, options: PageOptions, arrival: datetime | None
 
 class _Composer:
     def __init__(
-        self, options: PageOptions, resources: dict[str, tuple[str, bytes]], plain: bool, known: dict[str, str]
+        self,
+        options: PageOptions,
+        resources: dict[str, tuple[str, bytes]],
+        plain: bool,
+        known: dict[str, str],
+        relief: Relief,
     ) -> None:
         self.options, self.resources, self.plain, self.known = options, resources, plain, known
+        self.relief = relief
+        self.rich: list[str] = []
         self.css: list[str] = []
         self.bodies = 0
         self.notes: list[Note] = []
@@ -289,9 +307,10 @@ class _Composer:
             return self._text(html_to_text(html), False, False)
         self.bodies += 1
         scope = f"wx-mail-{self.bodies}"
-        cleaned = clean(html, pictures, self.options.content_width, scope, self.options.show_hidden)
+        cleaned = clean(html, pictures, self.options.content_width, scope, self.options.show_hidden, self.relief)
         self.notes += cleaned.notes
         self.texts.append(cleaned.text)
+        self.rich.append(cleaned.text)
         if cleaned.css:
             self.css.append(cleaned.css)
         return f'<div class="wx-mail {scope}">{cleaned.html}</div>'

@@ -23,16 +23,19 @@ _PROPERTIES = frozenset(
     border-top-right-radius border-bottom-left-radius border-bottom-right-radius box-sizing break-after break-before
     break-inside caption-side clear color column-gap content direction display empty-cells flex flex-basis
     flex-direction flex-flow flex-grow flex-shrink flex-wrap float font font-family font-size font-style
-    font-variant font-weight gap height hyphens justify-content letter-spacing line-height list-style
+    font-variant font-weight gap height hyphens justify-content left letter-spacing line-height list-style
     list-style-position list-style-type margin margin-bottom margin-left margin-right margin-top max-height
     max-width min-height min-width mso-hide object-fit opacity order orphans outline overflow overflow-wrap
     overflow-x overflow-y padding padding-bottom padding-left padding-right padding-top page-break-after
-    page-break-before page-break-inside quotes row-gap tab-size table-layout text-align text-decoration
-    text-decoration-color text-decoration-line text-decoration-style text-indent text-overflow text-transform
+    page-break-before page-break-inside position quotes right row-gap tab-size table-layout text-align text-decoration
+    text-decoration-color text-decoration-line text-decoration-style text-indent text-overflow text-transform top
+    transform
     unicode-bidi vertical-align visibility white-space widows width word-break word-spacing word-wrap
+    z-index
     """.split()
 )
 _FUNCTIONS = frozenset({"rgb", "rgba", "hsl", "hsla", "calc", "min", "max", "clamp", "linear-gradient"})
+_MOVES = frozenset({"translate", "translatex", "translatey"})
 _LENGTHS = {
     "px": 1.0,
     "pt": 1.333,
@@ -46,6 +49,18 @@ _LENGTHS = {
 }
 _SIMPLE = re.compile(r"[\w\s:;,.#%!'\"()+/-]*", re.ASCII)
 _NUMBER = re.compile(r"(-?[\d.]+)\s*(px|pt|pc|em|ex|rem|in|cm|mm)?", re.IGNORECASE)
+_SIZES = {
+    "xxx-large": "48px",
+    "xx-large": "32px",
+    "xx-small": "9px",
+    "x-large": "24px",
+    "x-small": "10px",
+    "large": "18px",
+    "medium": "16px",
+    "small": "13px",
+}
+"""Font sizes as browsers have them (CSS Fonts 4, section 2.5, in whole pixels)."""
+_SIZE_WORD = re.compile(rf"(?i)\b(?:{'|'.join(_SIZES)})(?![\w-])")
 _NOTHING = re.compile(r"0(?:px|pt|em|%)?", re.IGNORECASE)
 """A width of nothing, which the engine takes for none in tables of fixed layout: a tenth of a pixel looks the same."""
 _BLOCK_RULES = 20_000
@@ -66,18 +81,29 @@ def _plain_declarations(style: str) -> str | None:
         name, colon, value = declaration.partition(":")
         name, value = name.strip().lower(), value.strip()
         if colon and value and name in _PROPERTIES:
-            if "(" in value and not _only_known_functions(value):
+            if "(" in value and not _only_known_functions(value, name):
                 continue
             if value.count("(") != value.count(")") or value.count('"') % 2 or value.count("'") % 2:
                 continue
             value = _bounded(name, value)
             if value:
                 kept.append(f"{name}:{with_known_fonts(name, value)}")
-    return ";".join(kept)
+    return ";".join(_placed(kept))
 
 
-def _only_known_functions(value: str) -> bool:
-    return all(name.lower() in _FUNCTIONS for name in re.findall(r"([\w-]*)\(", value))
+def _only_known_functions(value: str, name: str) -> bool:
+    known = _MOVES if name == "transform" else _FUNCTIONS
+    return all(function.lower() in known for function in re.findall(r"([\w-]*)\(", value))
+
+
+_HOLDING = frozenset(
+    "overflow overflow-x overflow-y position top left right z-index height max-height max-width float".split()
+)
+
+
+def without_holding(declarations: str) -> str:
+    """The declarations but for those that can keep text off the paper: cut off, placed, or of a given height."""
+    return ";".join(d for d in declarations.split(";") if d.partition(":")[0] not in _HOLDING)
 
 
 def _bounded(name: str, value: str) -> str:
@@ -95,6 +121,8 @@ def _bounded(name: str, value: str) -> str:
             return ""
         if length < 0 and (name.startswith("margin") or length < -200) and _MARGIN.fullmatch(name):
             return ""
+    if name == "font-size":
+        return _SIZE_WORD.sub(lambda word: _SIZES[word[0].lower()], value)
     if name == "width" and _NOTHING.fullmatch(value):
         return "0.1px"
     if name.startswith("overflow") and name != "overflow-wrap" and value.lower() in ("auto", "scroll"):
@@ -122,7 +150,36 @@ def _kept_declarations(parsed: list[Any], resolve: Resolve) -> list[str]:
         if value:
             value = with_known_fonts(node.lower_name, value)
             kept.append(f"{node.lower_name}:{value}{' !important' if node.important else ''}")
-    return kept
+    return _placed(kept)
+
+
+_PLACING = frozenset({"position", "top", "left", "right", "z-index", "transform"})
+
+
+def _placed(kept: list[str]) -> list[str]:
+    """The declarations, with a position that can't leave the message: nothing moves up or out to the left, so that no
+    text gets over our heading. What is moved back by half its size, as the middle of a bar is, is centred instead."""
+    found = {name: value.lower() for name, _, value in (d.partition(":") for d in kept) if name in _PLACING}
+    if not found:
+        return kept
+    rest = [d for d in kept if d.partition(":")[0] not in _PLACING]
+    position = found.get("position", "").removesuffix("!important").strip()
+    if position not in ("relative", "absolute"):
+        return rest
+    out = [f"position:{position}"]
+    halves = position == "absolute" and "translate" in found.get("transform", "") and "-50%" in found["transform"]
+    for name in ("top", "left", "right"):
+        value = found.get(name, "")
+        if value and "-" not in value and not (halves and value.startswith("50%")):
+            out.append(f"{name}:{value}")
+    if halves and found.get("left", "").startswith("50%"):
+        out += ["left:0", "right:0", "text-align:center"]
+    if halves and found.get("top", "").startswith("50%"):
+        out += ["top:50%", "margin-top:-0.6em"]
+    level = found.get("z-index", "")
+    if level.isdigit() and len(level) < 7:
+        out.append(f"z-index:{level}")
+    return rest + out
 
 
 _SANS, _SERIF, _MONO = '"Liberation Sans"', '"Liberation Serif"', '"Liberation Mono"'
@@ -174,7 +231,7 @@ def _value(tokens: list[Any], resolve: Resolve) -> str | None:
                 return None
             out.append(f'url("{name}")')
         elif token.type == "function":
-            inner = _value(token.arguments, resolve) if token.lower_name in _FUNCTIONS else None
+            inner = _value(token.arguments, resolve) if token.lower_name in _FUNCTIONS | _MOVES else None
             if inner is None:
                 return None
             out.append(f"{token.lower_name}({inner})")

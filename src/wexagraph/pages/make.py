@@ -22,8 +22,10 @@ from wexagraph.pages.running import Running, running
 
 # what sets pages is loaded where pages are made, in the workers
 if TYPE_CHECKING:
+    from wexagraph.pages.compose import Page
     from wexagraph.pages.converting import Piece
     from wexagraph.pages.covers import Entry
+    from wexagraph.pages.engines import Engine
 
 _KEPT_WHOLE = ("body-too-long", "header-too-long", "parts-too-many", "nesting-too-deep")
 """Notes on something that is not all on the page: the original is embedded."""
@@ -112,18 +114,12 @@ def _beside(message: Message, wanted: tuple[str, ...]) -> dict[str, bytes]:
 
 
 def _pdf(message: Message, job: Job, made: Made) -> bytes:
-    from wexagraph.pages.compose import compose
     from wexagraph.pages.covers import Contents, cover_page, entry
     from wexagraph.pages.engines import engine
 
     setter, wanted = engine(job.engine), job.options.attachments
-    page = compose(message, job.options, origin=job.origin, plain=job.plain, part=job.part, known=dict(job.known))
-    made.notes += page.notes
-    pdf = setter.render(page, job.options)
-    if job.options.read_back:
-        from wexagraph.pages.reread import read_back
-
-        made.notes += read_back(pdf, page.text)
+    page, pdf, lost = _set(message, job, setter)
+    made.notes += [*page.notes, *lost]
     attachments = message.attachments
     pieces: list[Piece] = []
     if wanted != ("none",):
@@ -171,6 +167,41 @@ def _pdf(message: Message, job: Job, made: Made) -> bytes:
         raise PageError(f"joining failed: {error}") from error
     made.notes += notes
     return finished
+
+
+def _set(message: Message, job: Job, setter: Engine) -> tuple[Page, bytes, list[Note]]:
+    """The message as a PDF, and notes on words that it lacks. Where the layout leaves words out, or the first page
+    empty, it is set again with what may be the cause taken away."""
+    from wexagraph.pages.clean import Relief
+    from wexagraph.pages.compose import compose
+    from wexagraph.pages.reread import read_back, starts_late
+
+    def tried(relief: Relief) -> tuple[Page, bytes, list[Note], bool]:
+        page = compose(
+            message, job.options, origin=job.origin, plain=job.plain, part=job.part, known=dict(job.known),
+            relief=relief,
+        )  # fmt: skip
+        pdf = setter.render(page, job.options)
+        if not job.options.read_back:
+            return page, pdf, [], False
+        notes, pages = read_back(pdf, page.text, cuts=page.may_cut())
+        return page, pdf, notes, bool(page.rich) and starts_late(page.rich, pages)
+
+    best = tried(Relief.NONE)
+    if best[3]:
+        other = tried(Relief.UNROLLED)
+        best = best if other[3] or len(other[2]) > len(best[2]) else other
+    for relief in (Relief.UNHELD, Relief.FLAT):
+        if not (best[0].rich and any(note.code == "words-missing" for note in best[2])):
+            break
+        other = tried(relief)
+        best = other if _missing(other[2]) < _missing(best[2]) else best
+    return best[:3]
+
+
+def _missing(notes: list[Note]) -> int:
+    """How many words a note says are missing."""
+    return sum(int(note.detail.partition(":")[0]) for note in notes if note.code == "words-missing")
 
 
 def _fields(message: Message, job: Job) -> Fields:

@@ -3,25 +3,16 @@
 from __future__ import annotations
 
 import base64
-import io
 import re
-import warnings
 from collections.abc import Callable
 from html import escape
 from urllib.parse import unquote, unquote_to_bytes
 
 from wexagraph.messages.mime import Part
+from wexagraph.messages.pictures import drawable
 from wexagraph.notes import Note
 from wexagraph.text import shortened, without_controls
 
-MOST_PIXELS = 40_000_000
-_TYPES = {
-    "PNG": "image/png",
-    "JPEG": "image/jpeg",
-    "GIF": "image/gif",
-    "WEBP": "image/webp",
-    "BMP": "image/bmp",
-}
 _DATA = re.compile(r"data:([\w/+.-]*)((?:;[\w=.+-]*)*),", re.IGNORECASE)
 
 
@@ -47,7 +38,7 @@ class Pictures:
             content = _data(reference)
             name = self._add(content, "a picture in the text") if content else None
         elif reference:
-            part = self._find(reference) or self._find(_cid(reference))
+            part = self._find(reference)
             if part is not None:
                 name = self.of_part(part)
         self._known[reference] = name
@@ -70,12 +61,12 @@ class Pictures:
         return str(self._known[key])
 
     def _add(self, content: bytes, label: str) -> str | None:
-        kind = check(content)
-        if kind is None:
+        drawn = drawable(content)
+        if drawn is None:
             self.notes.append(Note("picture-refused", label[:80]))
             return None
         name = f"wx:picture-{len(self.resources) + 1}"
-        self.resources[name] = (kind, content)
+        self.resources[name] = drawn
         return name
 
 
@@ -96,26 +87,6 @@ def _frame(alternative: str, where: str, width: int | None, height: int | None) 
         f'<svg xmlns="http://www.w3.org/2000/svg" width="{wide:g}" height="{high:g}" viewBox="0 0 {wide:g} {high:g}">'
         f'<rect width="{wide:g}" height="{high:g}" fill="#f1f4f6" stroke="#c3cfd6"/>{told}</svg>'
     ).encode("utf-8", "replace")
-
-
-def check(content: bytes) -> str | None:
-    """The media type of a picture that an engine may open, recognised from its bytes; None for all others."""
-    from PIL import Image
-
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            with Image.open(io.BytesIO(content), formats=list(_TYPES)) as image:
-                width, height = image.size
-                kind = _TYPES.get(image.format or "")
-    except (OSError, ValueError, SyntaxError, MemoryError, Image.DecompressionBombError):
-        return None
-    return kind if 0 < width * height <= MOST_PIXELS else None
-
-
-def _cid(reference: str) -> str:
-    scheme, colon, rest = reference.partition(":")
-    return f"cid:{unquote(rest).strip('<> ')}" if colon and scheme.lower() == "cid" else reference
 
 
 def _data(reference: str) -> bytes | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections import Counter
+from typing import Any
 
 from wexagraph.errors import PageError
 from wexagraph.notes import Note
@@ -17,10 +18,13 @@ _UNMAPPED = "\N{REPLACEMENT CHARACTER}"
 _MARKS = ".,:;!?()[]{}<>\"'\u00ab\u00bb\u2018\u2019\u201c\u201d\u2026\u060c\u061b\u061f"
 _PIECE = 12
 _TOLD = 8
+_BEGINNING = 30
 
 
-def read_back(pdf: bytes, text: str) -> list[Note]:
-    """Notes on words of `text` that the PDF does not hold.
+def read_back(pdf: bytes, text: str, cuts: bool = False) -> tuple[list[Note], list[str]]:
+    """Notes on words of `text` that the PDF does not hold, and the text of its pages.
+
+    With `cuts`, lines that are cut off at an edge for the most part count as not there.
 
     Words are compared without case, compatibility forms and line breaks. Raises PageError where the PDF can't be read.
     """
@@ -30,22 +34,35 @@ def read_back(pdf: bytes, text: str) -> list[Note]:
         document = pypdfium2.PdfDocument(pdf)
         if len(document) == 0:
             raise PageError("the PDF has no page")
-        quick = quick_text(pdf)
+        cut = [line for page in document for line in _cut_lines(page)] if cuts else []
+        quick = quick_text(pdf) if not cut else None
         # the real reader takes as long as a third of making the page: it is asked where the quick one is in doubt
         if quick is not None and len(quick) == len(document) and not missing_words(text, quick)[0]:
-            return []
+            return [], quick
         pages = [page.get_textpage().get_text_bounded() for page in document]
     except pypdfium2.PdfiumError as error:
         raise PageError(f"the PDF can't be read back: {error}") from error
     notes = []
     missing, unsearchable = missing_words(text, pages)
+    if cut:
+        wanted = set(_normal(text).split())
+        missing += [word for line in cut for word in _normal(line).split() if word in wanted]
     if unsearchable:
         notes.append(Note("text-unsearchable", ", ".join(word[:40] for word in unsearchable[:_TOLD])))
     if missing:
         more = f" and {len(missing) - _TOLD} more" if len(missing) > _TOLD else ""
         shown = ", ".join(word[:40] for word in missing[:_TOLD])
         notes.append(Note("words-missing", f"{len(missing)}: {shown}{more}"))
-    return notes
+    return notes, pages
+
+
+def starts_late(text: str, pages: list[str]) -> bool:
+    """Whether a text begins on the second page, though nothing of it stands on the first."""
+    if len(pages) < 2:
+        return False
+    beginning = [word for word in _normal(text).split() if len(word) > 3][:_BEGINNING]
+    first, second = (set(_normal(page).split()) for page in pages[:2])
+    return sum(word in first for word in beginning) * 3 < sum(word in second for word in beginning)
 
 
 def missing_words(text: str, pages: list[str]) -> tuple[list[str], list[str]]:
@@ -100,3 +117,34 @@ def _normal(text: str) -> str:
     if not text.isascii():
         text = _UNSEEN.sub("", unicodedata.normalize("NFKC", text))
     return text.casefold()
+
+
+def _cut_lines(page: Any) -> list[str]:
+    """Lines of which less than half is to be seen, since the box that they stand in is too small."""
+    import pypdfium2.raw as pdfium
+
+    lines = []
+    words = page.get_textpage()
+    for found in page.get_objects(filter=[pdfium.FPDF_PAGEOBJ_TEXT]):
+        clip = pdfium.FPDFPageObj_GetClipPath(found)
+        paths = max(0, pdfium.FPDFClipPath_CountPaths(clip)) if clip else 0
+        left, bottom, right, top = found.get_bounds()
+        for path in range(paths):
+            points = [_point(pdfium.FPDFClipPath_GetPathSegment(clip, path, number))
+                      for number in range(max(0, pdfium.FPDFClipPath_CountPathSegments(clip, path)))]  # fmt: skip
+            if points:
+                seen = min(top, max(y for _, y in points)) - max(bottom, min(y for _, y in points))
+                if seen < (top - bottom) / 2:
+                    lines.append(words.get_text_bounded(left, bottom, right, top))
+                    break
+    return lines
+
+
+def _point(segment: Any) -> tuple[float, float]:
+    import ctypes
+
+    import pypdfium2.raw as pdfium
+
+    x, y = ctypes.c_float(), ctypes.c_float()
+    pdfium.FPDFPathSegment_GetPoint(segment, ctypes.byref(x), ctypes.byref(y))
+    return x.value, y.value

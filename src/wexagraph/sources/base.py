@@ -11,10 +11,10 @@ from types import TracebackType
 from typing import NamedTuple
 
 from wexagraph.errors import FolderError, MessageError
+from wexagraph.messages import Message
 from wexagraph.messages.dates import parse_separator
 from wexagraph.messages.headers import Header
 from wexagraph.messages.mime import Part
-from wexagraph.messages.reading import is_shown_text
 from wexagraph.notes import Note
 
 # Crockford's base 32 has no letter that reads as a digit; two of its digits at a time are half the work
@@ -227,19 +227,6 @@ def bounded(envelopes: Iterable[Envelope], most: int, most_bytes: int = 2**62) -
         yield batch
 
 
-def listed(root: Part) -> list[Leaf]:
-    """The attachments of a part tree for a listing: all leaves but texts to show and pictures of their layout."""
-    found: list[Leaf] = []
-    _list(root, root, found)
-    return found
-
-
-def _list(part: Part, parent: Part, found: list[Leaf]) -> None:
-    for child in part.children:
-        _list(child, part, found)
-    if part.children:
-        return
-    is_text = is_shown_text(part.type) and not part.filename
-    is_layout = parent.type == "multipart/related" and part.type.startswith("image/")
-    if part.disposition[0] == "attachment" or not (is_text or is_layout):
-        found.append(Leaf(part.filename, part.type, part))
+def listed(message: Message) -> list[Leaf]:
+    """The attachments of a message for a listing."""
+    return [Leaf(attachment.name, attachment.type, attachment.part) for attachment in message.attachments]

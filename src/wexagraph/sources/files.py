@@ -7,7 +7,6 @@ from collections.abc import Iterator
 
 from wexagraph.errors import MessageError
 from wexagraph.messages.headers import Header, header_end
-from wexagraph.messages.mime import Part, parse
 from wexagraph.sources.base import WHOLE, Envelope, Share
 from wexagraph.sources.trees import File, Tree
 from wexagraph.zips import UNREADABLE
@@ -86,10 +85,6 @@ class Files:
 
     def _path(self, envelope: Envelope) -> str:
         return envelope.place
-
-    def structure(self, envelope: Envelope) -> Part:
-        """The message's parts. Raises MessageError."""
-        return parse(self.read(envelope))[0]
 
     def read(self, envelope: Envelope) -> bytes:
         """The file's bytes. Raises MessageError."""

@@ -10,7 +10,9 @@ from pathlib import Path
 
 from wexagraph.errors import FolderError, MessageError, SourceError
 from wexagraph.files import visible
+from wexagraph.messages import Message
 from wexagraph.messages.headers import header_end
+from wexagraph.messages.message import is_one_text
 from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Trouble, Wanted, listed
 from wexagraph.sources.files import CHANGED, Files, Maildir
 from wexagraph.sources.mbox import Mbox, is_mbox
@@ -225,14 +227,11 @@ class LocalSource(Source):
             raise MessageError(f"{envelope.size} bytes are more than this machine's memory can hold") from error
 
     def attachments(self, envelope: Envelope) -> list[Leaf]:
-        header = envelope.header
-        kind = (header.raw(b"content-type") or b"").lstrip().lower()
-        if (not kind or kind.startswith(b"text/")) and not header.has(b"content-disposition"):
-            return []
         try:
-            return listed(self._stores[envelope.folder].structure(envelope))
+            data = self._stores[envelope.folder].read(envelope)
         except MessageError:
             return []
+        return [] if is_one_text(data) else listed(Message(data))
 
 
 def maildir_name(place: str) -> str:

@@ -9,7 +9,6 @@ from pathlib import Path
 
 from wexagraph.errors import MessageError
 from wexagraph.messages.headers import Header, header_end
-from wexagraph.messages.mime import Part, parse
 from wexagraph.sources.base import WHOLE, Envelope, Share
 from wexagraph.sources.files import CHANGED
 
@@ -23,6 +22,9 @@ _SEPARATOR = re.compile(
     rb"[^\n]{0,80}\d{1,2}:\d{2}|From -[ \r]*\n"
 )
 _FIELD_BEHIND = re.compile(rb"[^\n]{0,200}\n[!-9;-~]{1,80}:")
+_COMMIT = re.compile(rb"From [0-9a-f]{40} ")
+_SEPARATES = re.compile(rb"\nFrom (?![0-9a-f]{40} )")
+_CLOSES = re.compile(rb"\n--([^\s]{0,69}[^\s-][^\s]{0,69})--[ \t]*\r?(?=\n|\Z)")
 _QUOTED = re.compile(rb"\n>(>*From )")  # sought by its first bytes, which is many times as fast as by `^`
 _STATUS = {"R": "seen", "A": "answered", "F": "flagged", "D": "deleted", "T": "draft"}
 
@@ -117,7 +119,8 @@ class Mbox:
                 line_at = at + 1
                 blank = buffer[at - 1] == _LF or (buffer[at - 1] == _CR and buffer[at - 2] == _LF)
                 match = _SEPARATOR.match(buffer, line_at)
-                if (blank and (match or not strict)) or (match and _FIELD_BEHIND.match(buffer, match.end())):
+                told = (blank and (match or not strict)) or (match and _FIELD_BEHIND.match(buffer, match.end()))
+                if told and not (_COMMIT.match(buffer, line_at) and _in_open_part(file, base + line_at)):
                     line_end = buffer.find(b"\n", line_at) + 1 or len(buffer)
                     stop = header_end(buffer, line_end, line_at + _HEAD)
                     self._block = (base, buffer)
@@ -154,15 +157,6 @@ class Mbox:
             if stop < len(head) or size >= min(end - at, _MOST_HEAD):
                 return head[:stop]
             size *= 8
-
-    def structure(self, envelope: Envelope) -> Part:
-        """The message's parts, as they stand in the mailbox. Raises MessageError."""
-        at, length = _span(envelope)
-        base, buffer = self._block
-        start = at - base
-        if start < 0 or start + length > len(buffer):
-            return parse(self.read(envelope))[0]
-        return parse(buffer, start + length - envelope.size, start + length)[0]
 
     def read(self, envelope: Envelope) -> bytes:
         """The message behind its From line, quoted From lines restored. Raises MessageError."""
@@ -225,3 +219,17 @@ def _flags(header: Header) -> frozenset[str]:
         words = {word.lower() for word in told.replace(",", " ").split()}
         found |= words - set(_STATUS.values())  # a sender may write keywords, but no flags
     return frozenset(found)
+
+
+def _in_open_part(file: int, at: int) -> bool:
+    """Whether the first line of a patch, which looks as a separator does, stands within a part of a message: a boundary
+    is closed behind it, before the next separator, that was declared before it. Looked for in the next 4 MB."""
+    behind = _read_at(file, _BLOCK, at)
+    following = _SEPARATES.search(behind)
+    while following is not None and not _SEPARATOR.match(behind, following.start() + 1):
+        following = _SEPARATES.search(behind, following.end())
+    behind = behind[: following.start()] if following is not None else behind
+    return any(
+        not re.search(rb"(?i)boundary\s*=\s*\"?" + re.escape(closing[1]), behind)
+        for closing in _CLOSES.finditer(behind)
+    )

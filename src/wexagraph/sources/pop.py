@@ -12,8 +12,7 @@ from itertools import islice
 from typing import Any, TypeVar
 
 from wexagraph.errors import MessageError, SourceError
-from wexagraph.messages import Header
-from wexagraph.messages.mime import parse
+from wexagraph.messages import Header, Message
 from wexagraph.sources.accounts import GOODBYE, Account, Login, Secret, bearer, line_failed, refused
 from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Wanted, bounded, listed
 
@@ -141,7 +140,7 @@ class PopSource(Source):
         if not kind or kind.startswith(b"text/"):
             return []
         try:
-            return listed(parse(self.read(envelope))[0])
+            return listed(Message(self.read(envelope)))
         except MessageError:
             return []
 

@@ -6,8 +6,10 @@ import re
 from collections.abc import Iterable, Iterator
 from typing import Any
 
+from wexagraph.messages.blocks import plain_name
+from wexagraph.messages.headers import decode_words
 from wexagraph.messages.mime import parse_parameters
-from wexagraph.messages.reading import is_shown_text
+from wexagraph.messages.reading import LABELLED, is_shown_text
 from wexagraph.sources.base import Leaf
 
 Item = bytes | tuple[bytes, bytes]
@@ -117,22 +119,25 @@ def number_set(uids: list[int]) -> str:
 
 
 def leaves(structure: Any) -> list[Leaf]:
-    """The attachments that a BODYSTRUCTURE (section 7.5.2) tells of: all leaves but texts to show and layout."""
+    """The attachments that a BODYSTRUCTURE (section 7.5.2) tells of: all leaves but texts without a name and layout.
+
+    Whether a text really draws a picture can't be told of it: one in multipart/related with an ID is taken for layout.
+    """
     found: list[Leaf] = []
     if isinstance(structure, list) and structure:
-        _walk(structure, "", found, 0)
+        _walk(structure, "", found, "1")
     return found
 
 
-def _walk(part: list[Any], above: str, found: list[Leaf], depth: int) -> None:
+def _walk(part: list[Any], above: str, found: list[Leaf], number: str) -> None:
     children = [child for child in part if isinstance(child, list)]
     if part and isinstance(part[0], list):  # a multipart: its parts, then its subtype
         subtype = next((word for word in part if isinstance(word, bytes)), b"").decode("latin-1").lower()
-        for child in part:
+        for position, child in enumerate(part, 1):
             if not isinstance(child, list):
                 break
-            if depth < _DEEPEST:
-                _walk(child, f"multipart/{subtype}", found, depth + 1)
+            if number.count(".") < _DEEPEST:
+                _walk(child, f"multipart/{subtype}", found, f"{number}.{position}")
         return
     kind, subtype = (
         (word or b"").decode("latin-1").lower() if isinstance(word, bytes | None) else ""
@@ -144,9 +149,11 @@ def _walk(part: list[Any], above: str, found: list[Leaf], depth: int) -> None:
     name = _parameter(disposition[1] if disposition else None, "filename") or _parameter(parameters, "name")
     type = f"{kind}/{subtype}"
     attached = disposition is not None and disposition[0].lower() == b"attachment"
-    layout = above == "multipart/related" and kind == "image"
-    if attached or not ((is_shown_text(type) and not name) or layout):
-        found.append(Leaf(name, type, None, _size(part)))
+    layout = above == "multipart/related" and kind == "image" and len(part) > 3 and part[3]
+    shown = is_shown_text(type) or (type in LABELLED and type != "message/external-body")
+    if attached or name or not (shown or layout):
+        subject = next((c[1] for c in children if len(c) == 10 and isinstance(c[1], bytes)), b"")  # of an envelope
+        found.append(Leaf(name or plain_name(type, number, decode_words(subject)), type, None, _size(part)))
 
 
 def _parameter(pairs: Any, wanted: str) -> str:
