@@ -12,11 +12,14 @@ import time
 import urllib.request
 from base64 import b64decode, b64encode
 
+from wexagraph.pages import fonts
+
 
 class Chromium:
     """A warm headless Chromium, told what to print through its debugging protocol (a WebSocket, RFC 6455)."""
 
     def __enter__(self) -> Chromium:
+        fonts.provide()  # it sets the letters that we set
         self._profile = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
         self._process = subprocess.Popen(
             ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--remote-allow-origins=*",

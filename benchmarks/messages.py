@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import email
+import io
 import re
+import sys
 import tempfile
 import unicodedata
 from pathlib import Path
 
+import pikepdf
 import pypdfium2
 
 from benchmarks.grammar import Made, generated
-from benchmarks.measure import table
+from benchmarks.measure import PROGRAM, run, table
 from wexagraph.demo.mailbox import make_mailbox
+from wexagraph.errors import PageError
 from wexagraph.exports.pool import Workers
 from wexagraph.messages import Message
 from wexagraph.pages.make import Job, make
@@ -45,7 +50,83 @@ def missing(words: list[str], pdf: bytes) -> list[str]:
     return [word for word in dict.fromkeys(bare) if word and word not in stream and word[::-1] not in stream]
 
 
-def main() -> None:
+def of_others(folder: Path) -> None:
+    """Raw messages of a folder: every part that the email package sees with a name, or that is neither text nor
+    drawn, has to be an attachment of ours, byte for byte, in the list, in the PDF and in the program's own copy."""
+    parts = kept = embedded = extracted = failed = 0
+    with tempfile.TemporaryDirectory() as place:
+        for number, path in enumerate(sorted(p for p in folder.iterdir() if p.is_file())):
+            data = path.read_bytes()
+            ours = Message(data)
+            drawn = {_joined(part.content()) for part in ours.layout_pictures()}
+            wanted = [content for content in map(_joined, _files(data)) if content not in drawn]
+            parts += len(wanted)
+            listed = [_joined(attachment.content()) for attachment in ours.attachments]
+            try:
+                pdf = make(Job(data, ("pdf",), PageOptions(zone="UTC", attachments=("embed",)))).files["pdf"]
+            except PageError as error:
+                failed += 1
+                print(f"{path.name}: {error}")
+                continue
+            held = _embedded(pdf)
+            copied = _extracted(path, Path(place) / str(number)) if ours.attachments else []
+            kept += sum(content in listed for content in wanted)
+            embedded += sum(content in held for content in wanted)
+            extracted += sum(content in copied for content in wanted)
+            for content in wanted:
+                if content not in held or content not in copied:
+                    print(f"{path.name}: a part of {len(content)} bytes, {content[:30]!r}")
+    rows = [
+        [
+            folder.name,
+            str(number + 1),
+            str(failed),
+            str(parts),
+            *(f"{100 * n / max(parts, 1):.2f} %" for n in (kept, embedded, extracted)),
+        ]
+    ]
+    head = ["messages", "number", "without a page", "files that email sees", "attachments", "in the PDF", "extracted"]
+    table("Attachments of others' messages", head, rows)
+
+
+def _files(data: bytes) -> list[bytes]:
+    """The files of a message as the email package sees them; not those of messages within it, which are files whole."""
+    found = []
+    waiting = [email.message_from_bytes(data)]
+    while waiting:
+        part = waiting.pop()
+        kind = part.get_content_type()
+        if kind == "message/rfc822" and isinstance(part.get_payload(), list):
+            continue  # compared as a whole it would be written anew by email
+        if part.is_multipart() and kind != "message/partial":
+            waiting += part.get_payload()  # type: ignore[arg-type]
+        elif not part.is_multipart() and (
+            part.get_filename() or not kind.startswith(("text/", "message/", "multipart/"))
+        ):
+            found.append(part.get_payload(decode=True) or b"")
+    return found  # type: ignore[return-value]
+
+
+def _joined(content: bytes) -> bytes:
+    """Bytes without what line ends at the end of a part make of them."""
+    return content.replace(b"\r\n", b"\n").strip(b"\n")
+
+
+def _embedded(pdf: bytes) -> list[bytes]:
+    with pikepdf.open(io.BytesIO(pdf)) as document:
+        return [_joined(spec.get_file().read_bytes()) for spec in document.attachments.values()]
+
+
+def _extracted(path: Path, into: Path) -> list[bytes]:
+    run(PROGRAM, "attachments", str(path), "--into", str(into))
+    return [_joined(file.read_bytes()) for file in into.rglob("*") if file.is_file() and ".wexagraph" not in file.parts]
+
+
+def main(*folders: Path) -> None:
+    for folder in folders:
+        of_others(folder)
+    if folders:
+        return
     rows = []
     for name, made in (("demo mailbox", fixtures()), ("generated from the grammar", generated(5000))):
         words = lost = excused = 0
@@ -79,4 +160,4 @@ def main() -> None:
 
 
 if __name__ == "__main__":
-    main()
+    main(*map(Path, sys.argv[1:]))

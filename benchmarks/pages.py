@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+import sys
 from concurrent.futures import Future
+from contextlib import suppress
+from pathlib import Path
 
 from benchmarks.chromium import Chromium
 from benchmarks.inputs import messages
 from benchmarks.measure import paired, ratio, table
+from wexagraph.demo.build import html, message, when
+from wexagraph.errors import PageError
 from wexagraph.exports.pool import Workers
 from wexagraph.messages import Message
 from wexagraph.pages.compose import compose
@@ -15,12 +20,13 @@ from wexagraph.pages.options import PageOptions
 
 OPTIONS = PageOptions(zone="UTC")
 BARE = PageOptions(zone="UTC", read_back=False)
+HEAD = ["what", "a message", "beside it", "a message", "times its rate", "at least"]
 _AT_ONCE = 6
 
 
 def ours(data: list[bytes], engine: str = "plutoprint", options: PageOptions = OPTIONS) -> None:
-    for message in data:
-        make(Job(message, ("pdf",), options, engine))
+    for each in data:
+        make(Job(each, ("pdf",), options, engine))
 
 
 def in_workers(data: list[bytes], count: int) -> None:
@@ -31,7 +37,12 @@ def in_workers(data: list[bytes], count: int) -> None:
             future.result()
 
 
-def main() -> None:
+def main(*folders: Path) -> None:
+    """The tables of generated messages; or of HTML files in a folder, in the layouts that others wrote."""
+    for folder in folders:
+        of_others(folder)
+    if folders:
+        return
     rich, plain = messages("html", 60), messages("text", 120)
     pages = [compose(Message(data), OPTIONS).html for data in rich]
     ours(rich[:2] + plain[:2])  # warm, as a worker is
@@ -48,12 +59,35 @@ def main() -> None:
     for name, data in (("HTML", rich), ("text", plain)):
         with_it, without = paired(3, lambda: ours(data), lambda: ours(data, options=BARE))  # noqa: B023
         rows.append(row(f"{name} messages, read back", with_it, len(data), "not read back", without, 0.8))
-    table(
-        "Messages to finished PDF", ["what", "a message", "beside it", "a message", "times its rate", "at least"], rows
-    )
+    table("Messages to finished PDF", HEAD, rows)
 
 
-def _beside_chromium(data: list[bytes], pages: list[str]) -> tuple[list[float], int, str, list[float]]:
+def of_others(folder: Path) -> None:
+    """The HTML files of a folder four times over, each a message, beside the browser and WeasyPrint."""
+    texts = [path.read_text("utf-8", "replace") for path in sorted(folder.glob("*.html"))]
+    data = [
+        message("a@saltmere.example", "r@saltmere.example", "Mail of others", when("2026-03-14"), html(text))
+        for text in texts
+    ]
+    ours(data[:5])
+    mine, count, _, theirs = _beside_chromium(data, [_endless(text) for text in texts], rounds=4)
+    rows = [row("HTML of others, one worker", mine, count, "Chromium, the original on one endless sheet", theirs, 6)]
+    mine, theirs = paired(2, lambda: ours(data, options=BARE), lambda: _weasy(data))
+    rows.append(row("HTML of others, one worker", mine, count, "the same with WeasyPrint", theirs, 12))
+    table(f"{count} HTML files of others to finished PDF", HEAD, rows)
+
+
+def _weasy(data: list[bytes]) -> None:
+    for each in data:
+        with suppress(PageError):
+            make(Job(each, ("pdf",), BARE, "weasyprint"))
+
+
+def _endless(html: str) -> str:
+    return f"<style>@page{{size:174mm 5000mm;margin:0}}</style>{html}"
+
+
+def _beside_chromium(data: list[bytes], pages: list[str], rounds: int = 3) -> tuple[list[float], int, str, list[float]]:
     """A few messages at a time, in turn: the two take so long that the machine would be another one in between."""
     mine: list[float] = []
     theirs: list[float] = []
@@ -62,13 +96,13 @@ def _beside_chromium(data: list[bytes], pages: list[str]) -> tuple[list[float], 
         for at in range(0, len(data), _AT_ONCE):
             some = slice(at, at + _AT_ONCE)
             found = paired(
-                3,
+                rounds,
                 lambda: ours(data[some], options=BARE),  # noqa: B023
                 lambda: [browser.pdf(page) for page in pages[some]],  # noqa: B023
             )
             mine += found[0]
             theirs += found[1]
-    return [sum(mine) / 3], len(data), "Chromium, from the cleaned HTML", [sum(theirs) / 3]
+    return [sum(mine) / rounds], len(data), "Chromium, from the cleaned HTML", [sum(theirs) / rounds]
 
 
 def row(what: str, mine: list[float], count: int, beside: str, theirs: list[float], least: float) -> list[str]:
@@ -79,4 +113,4 @@ def row(what: str, mine: list[float], count: int, beside: str, theirs: list[floa
 
 
 if __name__ == "__main__":
-    main()
+    main(*map(Path, sys.argv[1:]))

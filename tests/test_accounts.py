@@ -70,6 +70,10 @@ class AccountTest(ProgramTest):
         return [line for line in self.server.commands() if all(word in line for word in words)]
 
 
+UNTOLD = ("Old program, old file", "Picture from a news reader", "Words outside the parts", "One subject")
+"""Messages whose files stand in their text or outside of their parts: no BODYSTRUCTURE tells of those."""
+
+
 class Reading(AccountTest):
     @classmethod
     def setUpClass(cls) -> None:
@@ -100,6 +104,8 @@ class Reading(AccountTest):
             with self.subTest(choice):
                 there = sorted(self.subjects(self.local / "all.mbox", *choice))
                 here = sorted(self.subjects("@office", "--folder", "Archive", *choice))
+                if choice == ["--attached"]:
+                    there = [subject for subject in there if subject not in UNTOLD]
                 self.assertEqual(here, there)
 
     def test_listing_fetches_no_body(self) -> None:
@@ -109,7 +115,10 @@ class Reading(AccountTest):
         self.assertLess(len(self.server.commands()), 24)
         told = ("date", "from", "subject", "attachments")
         here = sorted(tuple(row[name] for name in told) for row in rows if row["folder"] == "Archive")
-        there = sorted(tuple(row[name] for name in told) for row in self.listed(self.local / "all.mbox"))
+        there = sorted(
+            tuple("" if name == "attachments" and row["subject"] in UNTOLD else row[name] for name in told)
+            for row in self.listed(self.local / "all.mbox")
+        )
         self.assertEqual(here, there)
         self.assertEqual(next(r["flags"] for r in rows if r["subject"] == "In a folder"), "flagged seen")
 

@@ -6,6 +6,7 @@ import itertools
 import re
 import time
 from collections.abc import Callable, Iterator
+from types import SimpleNamespace
 from unittest import mock
 
 from tests.helpers import ProgramTest, letter
@@ -237,10 +238,10 @@ class WithoutEnd(ServerTest):
     def test_a_byte_now_and_then(self) -> None:
         from wexagraph.sources.imap.client import Client
 
-        clock = itertools.count(0, 5)
+        clock = itertools.count(time.monotonic(), 5)
         with (
             self.opened(self.peer(), timeout=2.0, retries=0) as source,
-            mock.patch("wexagraph.sources.imap.client.time.monotonic", lambda: next(clock)),
+            mock.patch("wexagraph.sources.imap.client.time", SimpleNamespace(monotonic=lambda: next(clock))),
             mock.patch.object(Client, "_begin", lambda client: None),
             self.assertRaisesRegex(SourceError, "too long"),
         ):

@@ -98,7 +98,7 @@ class Bound(ProgramTest):
         make_mailbox(self.folder / "in")
         options = ("--bind", "all", "--attachments", "pages,embed", "--archival", "--as", "pdf,eml")
         done = self.run_program("export", "in", "--into", "out", *options)
-        self.assertIn("107 written", done.stdout)
+        self.assertIn("117 written", done.stdout)
         self.assertNotIn("no PDF/A", done.stdout)
         (path,) = (self.folder / "out").rglob("*.pdf")
         with pikepdf.open(path) as document:

@@ -41,7 +41,7 @@ class Demo(ProgramTest):
 
     def test_it_says_what_it_did(self) -> None:
         output = self.first.output
-        for words in ("wexagraph folders", "wexagraph export", "0 failed", "107 already there", "register.csv"):
+        for words in ("wexagraph folders", "wexagraph export", "0 failed", "117 already there", "register.csv"):
             self.assertIn(words, output)
         self.assertNotIn("\x1b", output, "colour went into a pipe")
 

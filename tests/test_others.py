@@ -290,3 +290,12 @@ class Pages(ProgramTest):
             found = words.search(told).get_next()
             assert found is not None
             self.assertLess(words.get_charbox(found[0])[3], rule, told)
+
+    def test_a_subject_without_a_blank_stays_out_of_the_page_number(self) -> None:
+        self.write("in.eml", letter("Soundings" * 30))
+        self.call_program("export", "in.eml", "--into", "out", "--name", "x{number}")
+        with pypdfium2.PdfDocument(next((self.folder / "out").rglob("*.pdf"))) as document:
+            words = document[0].get_textpage()
+            *_, top = words.get_charbox(words.search("Page 1 of 1").get_next()[0])  # type: ignore[index]
+            foot = words.get_text_bounded(0, 0, document[0].get_width(), top + 6)
+            self.assertEqual(len(foot.split()), 5, foot)

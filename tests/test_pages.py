@@ -108,7 +108,7 @@ class Cleaning(unittest.TestCase):
 
     def test_media(self) -> None:
         for query, wanted in [
-            ("all", True), ("screen", True), ("print", True), ("only screen and (max-width:480px)", False),
+            ("all", True), ("screen", True), ("print", False), ("only screen and (max-width:480px)", False),
             ("screen and (min-width: 600px)", True), ("(max-width:700px)", True), ("(min-width:50em)", False),
             ("(prefers-color-scheme: dark)", False), ("not screen", False), ("tv, screen", True), ("(width:657px)", True),
         ]:  # fmt: skip

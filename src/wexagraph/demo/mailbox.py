@@ -13,6 +13,7 @@ from pathlib import Path
 from wexagraph.demo import letters
 from wexagraph.demo.hard import hard
 from wexagraph.demo.kinds import kinds
+from wexagraph.demo.mislabelled import mislabelled
 from wexagraph.demo.unusual import unusual
 
 _FALLBACK = datetime(2026, 9, 5, 12, 0, tzinfo=UTC)
@@ -34,7 +35,7 @@ def make_mailbox(folder: Path) -> DemoMailbox:
     """Make the demo mailbox in `folder`. Every making gives the same files. Raises OSError."""
     made = DemoMailbox(folder)
     folder.mkdir(parents=True, exist_ok=True)
-    made.messages["harbour"] = [*letters.notices(), *letters.berthing(), *hard(), *unusual()]
+    made.messages["harbour"] = [*letters.notices(), *letters.berthing(), *hard(), *unusual(), *mislabelled()]
     _write_mbox(folder / "harbour.mbox", made.messages["harbour"])
     maildir = folder / "desk"
     made.messages["desk"] = letters.quarrel()

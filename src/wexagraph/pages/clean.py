@@ -16,7 +16,7 @@ from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from wexagraph.notes import Note
 from wexagraph.pages.breaks import escaped
-from wexagraph.pages.css import Resolve, declarations, media_applies, stylesheet, without_holding
+from wexagraph.pages.css import Names, Resolve, declarations, media_applies, stylesheet, without_holding
 from wexagraph.pages.hidden import HIDING, Rule, Sight, without_hiding
 from wexagraph.pages.links import host, link_target, named_host, target_host
 from wexagraph.pages.pictures import Pictures
@@ -157,7 +157,9 @@ class _Cleaner:
         state = self.state
         if tree.css_first("script") is not None:
             state.active.add("script")
-        sheets = [self._sheet(s.text(), s.attributes.get("media") or "all") for s in tree.css("style")]
+        styles = tree.css("style")
+        names = _names_of(tree) if styles else Names()
+        sheets = [self._sheet(s.text(), s.attributes.get("media") or "all", names) for s in styles]
         self.sight = Sight(tree, self.hiding)
         body = tree.body
         weak = ""
@@ -170,10 +172,10 @@ class _Cleaner:
         css = "\n".join(filter(None, [weak, presented, *sheets]))
         return Clean("".join(state.out), css, "".join(state.text), self._notes())
 
-    def _sheet(self, css: str, media: str) -> str:
+    def _sheet(self, css: str, media: str, names: Names) -> str:
         if not media_applies(media, self.width):
             return ""
-        return stylesheet(css, f".{self.scope} .wx-body", self.width, self.resolve, self._seen)
+        return stylesheet(css, f".{self.scope} .wx-body", self.width, self.resolve, self._seen, names)
 
     def _seen(self, selector: str, found: str) -> str:
         if self.show_hidden:
@@ -433,6 +435,12 @@ def _has_one_column(table: LexborNode) -> bool:
         if cells > 1 and _table_of(row) == table.mem_id:
             return False
     return True
+
+
+def _names_of(tree: LexborHTMLParser) -> Names:
+    """The classes and IDs of a document."""
+    classes = {word for node in tree.css("[class]") for word in (node.attributes.get("class") or "").lower().split()}
+    return Names(frozenset(classes), frozenset((n.attributes.get("id") or "").lower() for n in tree.css("[id]")))
 
 
 def _is_empty(cell: LexborNode) -> bool:

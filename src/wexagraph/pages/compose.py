@@ -65,7 +65,8 @@ class Page:
 
     def may_cut(self) -> bool:
         """Whether a box on it may be smaller than the text in it."""
-        return "overflow" in self.html.partition(_END_OF_OURS)[2]
+        theirs = self.html.partition(_END_OF_OURS)[2]
+        return "overflow" in theirs and any(_HEIGHT.search(rule) for rule in _OVERFLOWING.findall(theirs))
 
     def on_paper(self, paper: str, factor: float) -> Page:
         """The same page for another `@page` rule, all of ours but not the message's own larger by `factor`."""
@@ -102,6 +103,8 @@ class Page:
 _MOST_INLINED = 32 * 1024 * 1024
 """Characters that repeated pictures of a page may take; the first of each is always there."""
 _RESOURCE = re.compile(r"wx:picture-\d+")
+_OVERFLOWING = re.compile(r'[{"][^{}"]*\boverflow[^{}"]*')
+_HEIGHT = re.compile(r"(?<!line-)(?<!min-)height:")
 _WIDTHS = re.compile(r"width:\s*(\d{3,4})(?:\.\d+)?px")
 _MANY_CELLS = re.compile(r"(?:</td>\s*<td[^>]*>[^<]*){7}")
 _END_OF_OURS = "/* of the message */"

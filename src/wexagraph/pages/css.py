@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from functools import lru_cache
-from typing import Any
+from typing import Any, NamedTuple
 
 import tinycss2
 
@@ -63,6 +63,9 @@ _SIZES = {
 _SIZE_WORD = re.compile(rf"(?i)\b(?:{'|'.join(_SIZES)})(?![\w-])")
 _NOTHING = re.compile(r"0(?:px|pt|em|%)?", re.IGNORECASE)
 """A width of nothing, which the engine takes for none in tables of fixed layout: a tenth of a pixel looks the same."""
+_NAME = re.compile(r"([.#])([\w-]+)")
+_MOST_KNOWN = 100_000
+"""Characters of a style block that is kept for the next message."""
 _BLOCK_RULES = 20_000
 _DEEPEST = 10
 _MARGIN = re.compile(r"margin(-\w+)?|text-indent|letter-spacing|word-spacing")
@@ -253,35 +256,74 @@ def _value(tokens: list[Any], resolve: Resolve) -> str | None:
     return "".join(out).strip()
 
 
+class Names(NamedTuple):
+    """Classes and IDs, in lower case: those of a document, or those that a selector asks for."""
+
+    classes: frozenset[str] = frozenset()
+    ids: frozenset[str] = frozenset()
+
+
+class _Rule(NamedTuple):
+    """A rule of a style sheet: its selectors with the names that each asks for, and its declarations that may stay.
+    Those that name pictures differ from message to message: `content` is what they are made of then."""
+
+    selectors: tuple[tuple[str, Names], ...]
+    declarations: str
+    content: list[Any] | None
+
+
 def stylesheet(
-    css: str, scope: str, width: int, resolve: Resolve, seen: Callable[[str, str], str] | None = None
+    css: str,
+    scope: str,
+    width: int,
+    resolve: Resolve,
+    seen: Callable[[str, str], str] | None = None,
+    names: Names | None = None,
 ) -> str:
     """A `<style>` block's rules that may stay, each confined to the elements below `scope` (a selector).
 
-    `seen` is shown each rule's selector and declarations and gives back those to write.
+    `seen` is shown each rule's selector and declarations and gives back those to write. `names` are the classes and
+    IDs of the document: rules for others are left out.
 
-    Media queries are decided for print on a page `width` CSS pixels wide (Media Queries 4); `@import`, `@font-face`,
+    Media queries are decided for a screen `width` CSS pixels wide (Media Queries 4); `@import`, `@font-face`,
     `@page` and all other at-rules go.
     """
     text = re.sub(r"<!--|-->", "", css)[:500_000]
-    rules = tinycss2.parse_stylesheet(text, skip_comments=True, skip_whitespace=True)
-    return "\n".join(_rules(rules, scope, width, resolve, seen or (lambda _, declarations: declarations)))
+    out = []
+    for rule in (_parsed if len(text) <= _MOST_KNOWN else _parse)(text, width):
+        wanted = ",".join(s for s, asked in rule.selectors if names is None or _may_match(asked, names))
+        if not wanted:
+            continue
+        kept = rule.declarations if rule.content is None else ";".join(_kept_declarations(rule.content, resolve))
+        scoped = _scoped(wanted, scope) if kept else ""
+        if scoped:
+            out.append(f"{scoped}{{{seen(wanted, kept) if seen is not None else kept}}}")
+    return "\n".join(out)
 
 
-def _rules(
-    rules: list[Any], scope: str, width: int, resolve: Resolve, seen: Callable[[str, str], str], depth: int = 0
-) -> list[str]:
-    out: list[str] = []
+def _may_match(asked: Names, names: Names) -> bool:
+    return asked.classes <= names.classes and asked.ids <= names.ids
+
+
+def _parse(text: str, width: int) -> list[_Rule]:
+    rules: list[_Rule] = []
+    _collect(tinycss2.parse_stylesheet(text, skip_comments=True, skip_whitespace=True), width, 0, rules)
+    return rules
+
+
+# the same blocks come again in thousands of messages
+_parsed = lru_cache(maxsize=32)(_parse)
+
+
+def _collect(rules: list[Any], width: int, depth: int, found: list[_Rule]) -> None:
     for rule in rules[:_BLOCK_RULES]:
         if rule.type == "qualified-rule":
-            prelude = tinycss2.serialize(rule.prelude)
-            selectors = _scoped(prelude, scope)
-            kept = _kept_declarations(
-                tinycss2.parse_blocks_contents(rule.content, skip_comments=True, skip_whitespace=True),
-                resolve,
-            )
-            if selectors and kept:
-                out.append(f"{selectors}{{{seen(prelude, ';'.join(kept))}}}")
+            selectors = tuple((s, _names_in(s)) for s in tinycss2.serialize(rule.prelude).split(","))
+            content = tinycss2.parse_blocks_contents(rule.content, skip_comments=True, skip_whitespace=True)
+            pictured = "url(" in tinycss2.serialize(rule.content).lower()
+            declarations = "" if pictured else ";".join(_kept_declarations(content, lambda _: None))
+            if pictured or declarations:
+                found.append(_Rule(selectors, declarations, content if pictured else None))
         elif (
             rule.type == "at-rule"
             and rule.lower_at_keyword == "media"
@@ -290,8 +332,15 @@ def _rules(
             and media_applies(tinycss2.serialize(rule.prelude), width)
         ):
             inner = tinycss2.parse_rule_list(rule.content, skip_comments=True, skip_whitespace=True)
-            out += _rules(inner, scope, width, resolve, seen, depth + 1)
-    return out
+            _collect(inner, width, depth + 1, found)
+
+
+def _names_in(selector: str) -> Names:
+    """The names without which nothing fits a selector; none are told of one with brackets."""
+    if "(" in selector or "[" in selector or "\\" in selector:
+        return Names()
+    found = [(mark, name.lower()) for mark, name in _NAME.findall(selector)]
+    return Names(frozenset(n for mark, n in found if mark == "."), frozenset(n for mark, n in found if mark == "#"))
 
 
 _ROOT = re.compile(r"(?:(?:html|:root)\s*(?:>\s*)?)?(?:body)?(?=$|[\s>+~.:#\[])", re.IGNORECASE)
@@ -331,11 +380,11 @@ def _query_applies(query: str, width: int) -> bool:
     query = query.removeprefix("not ").removeprefix("only ").strip()
     met = True
     for part in filter(None, (p.strip() for p in re.split(r"\band\b", query))):
-        if part in ("all", "screen", "print"):
+        if part in ("all", "screen"):
             continue
         match = _FEATURE.fullmatch(part)
         if not match:
-            met = False  # orientation, resolution, dark mode, proprietary: none describes paper
+            met = False  # print, orientation, resolution, dark mode, proprietary: none describes paper
             continue
         bound = float(match[2]) * (16 if match[3] in ("em", "rem") else 1)
         met = met and (

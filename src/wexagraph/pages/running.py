@@ -9,7 +9,7 @@ from wexagraph.pages.options import PageOptions, running_parts
 from wexagraph.text import shortened
 
 _PAGE, _PAGES = "\ufdd0", "\ufdd1"  # noncharacters, which no text has a use for
-_MOST = 120
+_MOST, _MOST_WORD = 120, 32
 _PLACES = ("left", "center", "right")
 
 
@@ -50,10 +50,15 @@ def running(options: PageOptions, fields: Fields, file: str) -> Running:
     """The running lines of a message; `file` is the name of the file that it becomes."""
     more = {"page": _PAGE, "pages": _PAGES, "file": file}
     header, footer = (
-        tuple(shortened(part.fill(fields, more), _MOST) for part in running_parts(line))
+        tuple(_told(part.fill(fields, more)) for part in running_parts(line))
         for line in (options.header, options.footer)
     )
     return Running(header, footer)
+
+
+def _told(text: str) -> str:
+    """Text that fits its box: a word that never ends would run under the page number."""
+    return shortened(" ".join(shortened(word, _MOST_WORD) for word in text.split(" ")), _MOST)
 
 
 def css_string(text: str) -> str:

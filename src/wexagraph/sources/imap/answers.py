@@ -151,7 +151,7 @@ def _walk(part: list[Any], above: str, found: list[Leaf], number: str) -> None:
     attached = disposition is not None and disposition[0].lower() == b"attachment"
     layout = above == "multipart/related" and kind == "image" and len(part) > 3 and part[3]
     shown = is_shown_text(type) or (type in LABELLED and type != "message/external-body")
-    if attached or name or not (shown or layout):
+    if not layout and (attached or name or not shown):
         subject = next((c[1] for c in children if len(c) == 10 and isinstance(c[1], bytes)), b"")  # of an envelope
         found.append(Leaf(name or plain_name(type, number, decode_words(subject)), type, None, _size(part)))
 
