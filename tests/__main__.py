@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+import time
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -30,14 +31,20 @@ def run_module(name: str) -> int:
     return failed
 
 
-def in_a_process(name: str) -> tuple[str, str, list[int]]:
+def in_a_process(name: str) -> tuple[str, str, list[int], float]:
     """Run one module in a process of its own, so that a crash of it is a failure and not the end."""
+    started = time.monotonic()
     done = subprocess.run(
         [sys.executable, "-m", "tests", "--module", name], cwd=HERE.parent, capture_output=True, text=True, check=False
     )
     lines = [line for line in done.stdout.splitlines() if line.startswith("COUNT ")]
     counts = [int(word) for word in lines[-1].split()[1:]] if lines else [0, 1, 0]
-    return name, done.stderr + "".join(f"{li}\n" for li in done.stdout.splitlines() if li not in lines), counts
+    return (
+        name,
+        done.stderr + "".join(f"{li}\n" for li in done.stdout.splitlines() if li not in lines),
+        counts,
+        time.monotonic() - started,
+    )
 
 
 def main() -> int:
@@ -47,8 +54,9 @@ def main() -> int:
     names = sys.argv[1:] or sorted(path.stem for path in HERE.glob("test_*.py"))
     totals = [0, 0, 0]
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-        for name, output, counts in pool.map(in_a_process, names):
-            print(f"--- {name}: {counts[0]} passed, {counts[1]} failed, {counts[2]} skipped")
+        for name, output, counts, seconds in pool.map(in_a_process, names):
+            told = f"{counts[0]} passed, {counts[1]} failed, {counts[2]} skipped"
+            print(f"--- {name}: {told}; {seconds:.0f} s", flush=True)
             if counts[1] or counts[2]:
                 print(output)
             totals = [total + count for total, count in zip(totals, counts, strict=True)]

@@ -1,9 +1,12 @@
-"""Makes all files of one message in a process of its own, and prints seconds and megabytes: `python -m tests.one_message FILE`."""
+"""Makes all files of each message in a process of its own, and prints what it took, a line a message: `python -m
+tests.one_message FILE...`."""
 
 from __future__ import annotations
 
 import json
+import os
 import resource
+import signal
 import sys
 import time
 from pathlib import Path
@@ -17,9 +20,12 @@ from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
 from wexagraph.sources import Envelope
 
+MOST_SECONDS = 60
 
-def main() -> None:
-    data = Path(sys.argv[1]).read_bytes()
+
+def take(path: str) -> None:
+    """Make everything of one message; print seconds, megabytes and notes."""
+    data = Path(path).read_bytes()
     started = time.monotonic()
     envelope = Envelope("f", "1", len(data), Header(data[: header_end(data)]))
     list(wishes([envelope], ExportOptions()))
@@ -31,7 +37,20 @@ def main() -> None:
         notes = [f"{type(error).__name__}: {error}"[:300]]
     spent = time.monotonic() - started
     held = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-    print(json.dumps({"seconds": round(spent, 2), "megabytes": round(held), "notes": notes}))
+    print(json.dumps({"seconds": round(spent, 2), "megabytes": round(held), "notes": notes}), flush=True)
+
+
+def main() -> None:
+    for path in sys.argv[1:]:
+        child = os.fork()
+        if not child:
+            signal.alarm(MOST_SECONDS)  # ends it, whatever it does
+            take(path)
+            os._exit(0)
+        _, status = os.waitpid(child, 0)
+        if status:
+            told = "it hangs" if os.WTERMSIG(status) == signal.SIGALRM else f"it ends with {status}"
+            print(json.dumps({"seconds": MOST_SECONDS, "megabytes": 0, "notes": [told]}), flush=True)
 
 
 if __name__ == "__main__":
