@@ -51,7 +51,9 @@ def main() -> int:
     if sys.argv[1:2] == ["--module"]:
         run_module(sys.argv[2])
         return 0
-    names = sys.argv[1:] or sorted(path.stem for path in HERE.glob("test_*.py"))
+    # the larger ones first, so that no core waits for one at the end
+    modules = sorted(HERE.glob("test_*.py"), key=lambda path: path.stat().st_size, reverse=True)
+    names = sys.argv[1:] or [path.stem for path in modules]
     totals = [0, 0, 0]
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
         for name, output, counts, seconds in pool.map(in_a_process, names):

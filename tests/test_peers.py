@@ -354,7 +354,7 @@ class Words(unittest.TestCase):
         found = leaves(parse([told])[0])
         self.assertEqual(
             [(leaf.name, leaf.type, leaf.size) for leaf in found],
-            [("Üb.pdf", "application/pdf", 570), ("", "image/png", 57)],
+            [("Üb.pdf", "application/pdf", 570), ("part 1.3.png", "image/png", 57)],
         )
         for broken in (b"NIL", b"()", b'("TEXT")', b'(("A" "B"', b"((((", b'("TEXT" NIL NIL)'):
             leaves((parse([broken]) or [None])[0])

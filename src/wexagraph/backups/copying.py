@@ -91,14 +91,15 @@ def _copy(source: OutputFolder, target: OutputFolder, report: CopyReport, tell: 
     target.sync()
     for name in tags:
         target.replace(f"{_STAGED}/{name}", name)
-    for name in bag.TAG_MANIFESTS:
-        _copy_file(source, name, target, f"{_STAGED}/{name}", source.digest(name) or "")
-        target.replace(f"{_STAGED}/{name}", name)
     # what was joined meanwhile, also where a copy that was killed had put it and not yet listed it
     there = {f"{bag.VOLUMES}/{name}" for name in target.names(bag.VOLUMES)}
     for path in sorted(set(filter(bag.is_ours, theirs.keys() | there)) - ours.keys()):
         target.unlink(path)
         report.removed.append(path)
+    # last, as of a backup itself: while they are not there, what is not listed is left by a run that was stopped
+    for name in bag.TAG_MANIFESTS:
+        _copy_file(source, name, target, f"{_STAGED}/{name}", source.digest(name) or "")
+        target.replace(f"{_STAGED}/{name}", name)
     target.clear(_STAGED)
     target.sync()
 
