@@ -11,6 +11,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 HERE = Path(__file__).parent
+_LONG = ("test_killed", "test_mutations", "test_attack_reading", "test_resume", "test_backup_harm")
 
 
 class _Quiet(unittest.TextTestResult):
@@ -51,8 +52,8 @@ def main() -> int:
     if sys.argv[1:2] == ["--module"]:
         run_module(sys.argv[2])
         return 0
-    # the larger ones first, so that no core waits for one at the end
-    modules = sorted(HERE.glob("test_*.py"), key=lambda path: path.stat().st_size, reverse=True)
+    # those that take long first, so that no core waits for one at the end
+    modules = sorted(HERE.glob("test_*.py"), key=lambda p: (p.stem not in _LONG, -p.stat().st_size))
     names = sys.argv[1:] or [path.stem for path in modules]
     totals = [0, 0, 0]
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
