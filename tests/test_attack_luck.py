@@ -5,6 +5,7 @@ from __future__ import annotations
 import builtins
 import errno
 import hashlib
+import itertools
 import json
 import mailbox
 import os
@@ -17,7 +18,9 @@ from pathlib import Path
 from unittest import mock
 
 from tests.helpers import ProgramTest, letter, mbox
+from wexagraph.backups.copying import copy
 from wexagraph.backups.join import join
+from wexagraph.backups.repair import repair
 from wexagraph.backups.restore import MboxTarget, restore
 from wexagraph.backups.source import BackupSource
 from wexagraph.backups.topup import backup
@@ -116,48 +119,7 @@ def _scribble(path: Path) -> None:
     path.write_bytes(content)
 
 
-class Killing(LuckTest):
-    def steps_of(self, action: Callable[[], object]) -> int:
-        """How many renames and removals an action takes in its folder."""
-        shutil.copytree(self.folder / "bk", self.folder / "bk2")
-        count = 0
-
-        def counted(real: Callable[..., object]) -> Callable[..., object]:
-            def step(*arguments: object) -> object:
-                nonlocal count
-                count += 1
-                return real(*arguments)
-
-            return step
-
-        with mock.patch.multiple(
-            OutputFolder, replace=counted(OutputFolder.replace), unlink=counted(OutputFolder.unlink)
-        ):
-            action()
-        return count
-
-    def killed_at(self, step: int, action: Callable[[], object]) -> None:
-        """Do it up to the rename or removal of that number, and end there as kill -9 would."""
-        count = 0
-
-        def until(real: Callable[..., object]) -> Callable[..., object]:
-            def one(*arguments: object) -> object:
-                nonlocal count
-                count += 1
-                if count > step:
-                    raise KeyboardInterrupt
-                return real(*arguments)
-
-            return one
-
-        with mock.patch.multiple(OutputFolder, replace=until(OutputFolder.replace), unlink=until(OutputFolder.unlink)):
-            try:
-                action()
-            except KeyboardInterrupt:
-                return
-
-
-class LostVolumes(Killing):
+class LostVolumes(LuckTest):
     def test_what_is_lost_is_stored_again(self) -> None:
         mails = letters(0, 40, "words that fill a volume\n" * 400)
         self.write("in.mbox", mbox(*mails))
@@ -191,75 +153,106 @@ class LostVolumes(Killing):
         self.assertIn("2 of its messages are not in this source any more", done.stdout)
         self.assertEqual(self.call_program("verify", "bk", code=1).returncode, 1)
 
-    def test_a_join_that_ends_behind_the_manifest(self) -> None:
-        for turn in range(3):
-            self.write("in.mbox", mbox(*letters(0, 5 * turn + 5)))
-            self.call_program("backup", "in.mbox", "--into", "bk")
-        steps = self.steps_of(lambda: join(self.folder / "bk2", 1_000_000_000))
-        self.assertGreater(steps, 8)
-        for step in range(steps):
+
+class KilledAtEachStep(LuckTest):
+    """Backup, join, copy, restore and repair, each ended before every one of its steps; then proved, and run again."""
+
+    STEPS = ("replace", "rename", "unlink", "link", "mkdir", "fsync")
+
+    def killed_before(self, step: int, action: Callable[[], object]) -> bool:
+        """Do it in a process of its own that is gone before its step of that number: as by kill -9, nothing is tidied.
+        False where it came to its end first."""
+        child = os.fork()
+        if not child:
+            count = itertools.count()
+
+            def until(real: Callable[..., object]) -> Callable[..., object]:
+                def one(*arguments: object, **more: object) -> object:
+                    if next(count) == step:
+                        os._exit(9)
+                    return real(*arguments, **more)
+
+                return one
+
+            try:
+                for name in self.STEPS:
+                    setattr(os, name, until(getattr(os, name)))
+                action()
+                os._exit(0)
+            finally:
+                os._exit(1)
+        code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+        self.assertIn(code, (0, 9))
+        return code == 9
+
+    def at_each_step(self, parts: dict[str, str], action: Callable[[], object], prove: Callable[[], None]) -> None:
+        """`parts` are the folders and files that an action begins with, each a copy of another."""
+        for step in itertools.count():
             with self.subTest(step):
-                shutil.rmtree(self.folder / "bk2", ignore_errors=True)
-                shutil.rmtree(self.folder / "twin", ignore_errors=True)
-                shutil.copytree(self.folder / "bk", self.folder / "bk2")
-                self.killed_at(step, lambda: join(self.folder / "bk2", 1_000_000_000))
-                self.assertEqual(verify(self.folder / "bk2", deep=True).findings, [])
-                self.call_program("join", "bk2")
-                self.call_program("copy", "bk2", "--into", "twin")
-                self.assertTrue(verify(self.folder / "twin", deep=True).complete)
+                for name in ("made", "twin", "back.mbox", "back.mbox.lock"):
+                    path = self.folder / name
+                    shutil.rmtree(path) if path.is_dir() else path.unlink(missing_ok=True)
+                for name, first in parts.items():
+                    shutil.copytree(self.folder / first, self.folder / name)
+                if not self.killed_before(step, action):
+                    self.assertGreater(step, 3, "nothing was ended in the middle")
+                    return
+                for name in ("made", "twin"):
+                    if (self.folder / name / "tagmanifest-sha256.txt").exists() and parts.get(name) != "harmed":
+                        self.assertEqual(verify(self.folder / name).findings, [])
+                action()
+                prove()
 
+    def setUp(self) -> None:
+        super().setUp()
+        self.mails = letters(0, 12)
+        for turn in (4, 8, 12):
+            self.write("in.mbox", mbox(*self.mails[:turn]))
+            if turn < 12:
+                self.call_program("backup", "in.mbox", "--into", "bk")
+        self.made, self.twin = self.folder / "made", self.folder / "twin"
 
-class KilledAtEachStep(Killing):
-    """Backup, copy, restore and repair, ended at each rename or removal; then proved, and the same command again."""
+    def whole(self, place: Path, count: int) -> None:
+        self.assertTrue(verify(place, deep=True).complete, verify(place, deep=True).findings)
+        with BackupSource(place) as source:
+            self.assertEqual(sum(1 for folder in source.folders() for _ in source.envelopes(folder)), count)
 
-    def test_each(self) -> None:
-        first, more = letters(0, 6), letters(0, 12)
-        self.write("in.mbox", mbox(*first))
-        self.call_program("backup", "in.mbox", "--into", "bk")
-        self.write("in.mbox", mbox(*more))
-        place = self.folder / "bk2"
+    def topped(self) -> None:
+        with open_source(self.folder / "in.mbox") as source:
+            backup(source, self.made)
 
-        def topped() -> None:
-            with open_source(self.folder / "in.mbox") as source:
-                backup(source, place)
+    def test_backup(self) -> None:
+        self.at_each_step({"made": "bk"}, self.topped, lambda: self.whole(self.made, 12))
 
-        def copied() -> None:
-            from wexagraph.backups.copying import copy
+    def test_join(self) -> None:
+        self.at_each_step({"made": "bk"}, lambda: join(self.made, 1_000_000_000), lambda: self.whole(self.made, 8))
 
-            copy(place, self.folder / "twin")
+    def test_copy_of_what_was_joined_meanwhile(self) -> None:
+        shutil.copytree(self.folder / "bk", self.folder / "joined")
+        self.call_program("join", "joined")
+        self.at_each_step(
+            {"made": "joined", "twin": "bk"}, lambda: copy(self.made, self.twin), lambda: self.whole(self.twin, 8)
+        )
 
+    def test_restore(self) -> None:
         def given_back() -> None:
-            with BackupSource(place) as source:
-                target = MboxTarget(self.folder / "back.mbox", False)
-                restore(source, target, "back.mbox")
+            with BackupSource(self.made) as source:
+                restore(source, MboxTarget(self.folder / "back.mbox", False), "back.mbox")
+
+        def prove() -> None:
+            self.assertEqual(len(mailbox.mbox(self.folder / "back.mbox")), 8)
+
+        self.at_each_step({"made": "bk"}, given_back, prove)
+
+    def test_repair(self) -> None:
+        shutil.copytree(self.folder / "bk", self.folder / "harmed")
+        (self.folder / "harmed/data/volumes/000001.zip").write_bytes(b"x")
 
         def mended() -> None:
-            from wexagraph.backups.repair import repair
-
-            (place / "data/volumes/000001.zip").write_bytes(b"x")
             with open_source(self.folder / "in.mbox") as source:
-                repair(place, source, None)
+                repair(self.made, source, None)
 
-        for action in (topped, copied, given_back, mended):
-            step = 0
-            while step < 40:
-                with self.subTest(f"{action.__name__} {step}"):
-                    for left in ("bk2", "twin", "back.mbox", "back.mbox.lock"):
-                        path = self.folder / left
-                        shutil.rmtree(path) if path.is_dir() else path.unlink(missing_ok=True)
-                    shutil.copytree(self.folder / "bk", place)
-                    before = step
-                    self.killed_at(step, action)
-                    (self.folder / "back.mbox.lock").unlink(missing_ok=True)  # of this very process, which lives on
-                    action()
-                    if action is mended:
-                        topped()
-                    self.assertTrue(verify(place, deep=True).complete)
-                    if action is copied:
-                        self.assertTrue(verify(self.folder / "twin", deep=True).complete)
-                    if action is given_back:
-                        self.assertEqual(len(mailbox.mbox(self.folder / "back.mbox")), len(first))
-                    step = before + 1
+        self.at_each_step({"made": "harmed"}, mended, lambda: self.whole(self.made, 8))
 
 
 class Mailboxes(LuckTest):
