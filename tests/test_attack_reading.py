@@ -6,9 +6,12 @@ import base64
 import io
 import json
 import re
+import socket
+import socketserver
 import struct
 import subprocess
 import sys
+import threading
 import time
 import unittest
 import zipfile
@@ -24,7 +27,9 @@ import pikepdf
 
 import wexagraph
 from tests.helpers import ProgramTest, letter, mbox
+from wexagraph.demo import files
 from wexagraph.demo.build import file, html, message, multipart, when
+from wexagraph.messages.filetypes import DOCX, XLSX
 
 MOST_SECONDS, MOST_MEGABYTES = 10.0, 1000
 SLACK = 4.0  # of a machine that runs other tests beside
@@ -111,6 +116,63 @@ def zip_bomb() -> bytes:
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
         archive.writestr("a.txt", b"\0" * 200_000_000)
+    return out.getvalue()
+
+
+def zips(depth: int) -> bytes:
+    content = b"words"
+    for level in range(depth):
+        out = io.BytesIO()
+        with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+            for twin in range(2):
+                archive.writestr(f"{level}-{twin}.{'zip' if level else 'txt'}", content if twin == 0 else b"")
+        content = out.getvalue()
+    return content
+
+
+def pdf_with_a_font() -> bytes:
+    """A PDF whose font says widths, letters and a file that are not so."""
+    with pikepdf.new() as document:
+        page = document.add_blank_page(page_size=(200, 200))
+        program = document.make_stream(b"OTTO" + b"\xff" * 4000)
+        descriptor = pikepdf.Dictionary(Type=pikepdf.Name.FontDescriptor, FontName=pikepdf.Name.Lie, Flags=4,
+                                        FontBBox=[-(2**31), -(2**31), 2**31 - 1, 2**31 - 1], ItalicAngle=0, Ascent=10**9, Descent=-(10**9),
+                                        CapHeight=0, StemV=0, FontFile2=program)  # fmt: skip
+        letters = document.make_stream(b"begincmap 1 beginbfrange <00> <ffffffff> <0041> endbfrange endcmap")
+        page.Resources = pikepdf.Dictionary(Font=pikepdf.Dictionary(F=document.make_indirect(pikepdf.Dictionary(
+            Type=pikepdf.Name.Font, Subtype=pikepdf.Name.TrueType, BaseFont=pikepdf.Name.Lie, FirstChar=0, LastChar=2**31 - 1,
+            Widths=[10**9], FontDescriptor=document.make_indirect(descriptor), ToUnicode=letters))))  # fmt: skip
+        page.Contents = document.make_stream(b"BT /F 99999 Tf (words) Tj ET")
+        out = io.BytesIO()
+        document.save(out)
+    return out.getvalue()
+
+
+def referring(kind: str, at: str) -> bytes:
+    """A document or workbook whose pictures, template and links lie at an address elsewhere."""
+    made, out = (files.document() if kind == "docx" else sheet("")), io.BytesIO()
+    main = "word/document.xml" if kind == "docx" else "xl/workbook.xml"
+    above, _, name = main.rpartition("/")
+    office = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
+    told = "".join(
+        f'<Relationship Id="rIdX{n}" Type="{office}/{what}" Target="{at}/{what}" TargetMode="External"/>'
+        for n, what in enumerate(("image", "attachedTemplate", "externalLinkPath", "oleObject", "subDocument", "frame"))
+    )
+    drawn = (
+        '<w:p><w:r><w:pict><v:shape xmlns:v="urn:schemas-microsoft-com:vml"><v:imagedata r:id="rIdX0" '
+        f'xmlns:r="{office}"/></v:shape></w:pict></w:r></w:p>'
+    )
+    with zipfile.ZipFile(io.BytesIO(made)) as old, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as new:
+        for member in old.namelist():
+            data = old.read(member)
+            if member == f"{above}/_rels/{name}.rels":
+                data = data.replace(b"</Relationships>", told.encode() + b"</Relationships>")
+            if member == "word/document.xml":
+                data = data.replace(b"<w:body>", b"<w:body>" + drawn.encode())
+            new.writestr(member, data)
+        if f"{above}/_rels/{name}.rels" not in old.namelist():
+            package = "http://schemas.openxmlformats.org/package/2006/relationships"
+            new.writestr(f"{above}/_rels/{name}.rels", f'<Relationships xmlns="{package}">{told}</Relationships>')
     return out.getvalue()
 
 
@@ -205,10 +267,12 @@ def rows() -> Iterator[tuple[str, bytes]]:
     for kind in ("merge", "far", "entities"):
         yield (
             f"a sheet: {kind}",
-            attached("p.xlsx", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", sheet(kind)),
+            attached("p.xlsx", XLSX, sheet(kind)),
         )
     yield "a table of 2,000,000 cells", attached("p.csv", "text/csv", (b"1," * 20 + b"\n") * 100_000)
     yield "a PDF of 20,000 pages", attached("p.pdf", "application/pdf", pdf_of(20_000))
+    yield "ZIPs in ZIPs", attached("p.zip", "application/zip", zips(60))
+    yield "a PDF with fonts that lie", attached("p.pdf", "application/pdf", pdf_with_a_font())
     yield "a ZIP out of proportion", attached("p.zip", "application/zip", zip_bomb())
     yield (
         "a calendar that repeats for ever",
@@ -266,6 +330,45 @@ class Messages(ProgramTest):
         )
         done = self.run_program("export", "in.mbox", "--into", "out", "--attachments", "pages")
         self.assertIn("7 written, 0 already there, 0 failed", done.stdout)
+
+
+class Elsewhere(ProgramTest):
+    def test_no_attachment_asks_for_what_lies_elsewhere(self) -> None:
+        asked: list[bytes] = []
+
+        class Listening(socketserver.BaseRequestHandler):
+            def handle(self) -> None:
+                asked.append(self.request.recv(100))
+
+        with socketserver.ThreadingTCPServer(("127.0.0.1", 0), Listening) as server:
+            threading.Thread(target=server.serve_forever, daemon=True).start()
+            at = f"http://127.0.0.1:{server.server_address[1]}"
+            parts = [
+                file("a.docx", DOCX, referring("docx", at)),
+                file("b.xlsx", XLSX, referring("xlsx", at)),
+                file(
+                    "c.svg",
+                    "image/svg+xml",
+                    f'<svg xmlns="http://www.w3.org/2000/svg"><image href="{at}/s"/></svg>'.encode(),
+                ),
+                file(
+                    "d.html",
+                    "text/html",
+                    f'<link rel=stylesheet href="{at}/c"><img src="{at}/i"><iframe src="{at}/f">'.encode(),
+                ),
+            ]
+            body = multipart("mixed", html("<p>See below.</p>"), *parts)
+            self.write("in.eml", message("i@q.example", "r@s.example", "Elsewhere", when("2026-03-14", 15, 3), body))
+            done = self.call_program("export", "in.eml", "--into", "out", "--attachments", "pages,embed")
+            self.assertIn("1 written", done.stdout)
+            notes = (self.folder / "out/register.csv").read_text("utf-8-sig")
+            self.assertNotIn("could not be made into pages", notes)
+            with socket.create_connection(server.server_address[:2]) as line:
+                line.sendall(b"heard")
+            while not asked:
+                time.sleep(0.01)
+            server.shutdown()
+        self.assertEqual(asked, [b"heard"], "nothing but our own call")
 
 
 class Patterns(unittest.TestCase):

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import base64
 import io
 import os
 import shutil
 import signal
 import subprocess
+from typing import Any
 
 from wexagraph.pages.converting.sheets import bounded_zip
 from wexagraph.temporary import TemporaryFolder
@@ -26,9 +28,18 @@ def document_html(content: bytes) -> str:
     """A DOCX as HTML, pictures inside it: not clean. Raises ValueError."""
     import mammoth
 
+    def picture(image: Any) -> dict[str, str]:
+        try:
+            with image.open() as file:
+                packed = base64.b64encode(file.read()).decode("ascii")
+        except (KeyError, ValueError, OSError):  # it lies elsewhere, or nowhere: a frame stands for it
+            return {"src": ""}
+        return {"src": f"data:{image.content_type};base64,{packed}"}
+
     bounded_zip(content)
     try:
-        return str(mammoth.convert_to_html(io.BytesIO(content)).value)
+        made = mammoth.convert_to_html(io.BytesIO(content), convert_image=mammoth.images.img_element(picture))
+        return str(made.value)
     except Exception as error:  # the library's errors on broken documents are of every kind
         raise ValueError(f"the document can't be read: {type(error).__name__}") from error
 
@@ -40,7 +51,7 @@ def suite() -> str | None:
 
 def _environment() -> dict[str, str]:
     """What another program needs of the environment: no password that stands in ours."""
-    kept = ("PATH", "LANG", "LC_ALL", "LC_CTYPE", "TMPDIR", "SYSTEMROOT", "TEMP", "FAKE_SUITE")
+    kept = ("PATH", "LANG", "LC_ALL", "LC_CTYPE", "TMPDIR", "SYSTEMROOT", "TEMP")
     return {name: os.environ[name] for name in kept if name in os.environ}
 
 
