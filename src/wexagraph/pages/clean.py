@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field
-from enum import Enum
 from html import escape
 from typing import NamedTuple
 
@@ -29,6 +28,7 @@ from wexagraph.pages.presentation import (
     in_quirks_mode,
     present,
 )
+from wexagraph.pages.relief import FILLING, Relief, has_one_column, is_spacer
 from wexagraph.text import shortened, without_controls
 
 MOST_DEPTH = 120
@@ -67,7 +67,6 @@ _ATTRIBUTES = frozenset("alt class colspan dir id lang rowspan span start title 
 _CELLS = frozenset({"td", "th"})
 _TABULAR = frozenset("table thead tbody tfoot tr td th caption colgroup col".split())
 _ROWS = frozenset({"tr", "table"})
-_BUTTON = 60
 _SHOWN_SO = ("display:none", "visibility:", "color:", "background", "font-weight:", "font-style:", "text-align:")
 _INLINE = frozenset(
     """
@@ -77,7 +76,6 @@ _INLINE = frozenset(
 )
 _LONE = frozenset({"a", "img"})  # each with an address of its own
 _FIELDS = frozenset("text submit button email number date search tel url".split())
-_FILLING = " \t\r\n\xa0\u200b\u200c\u200d\u200e\u200f\u034f\ufeff\u00ad\u2007"  # what pads out preview lines
 
 
 @dataclass
@@ -121,15 +119,6 @@ class _Place(NamedTuple):
     sizeless: bool = False
     tables: int = 0
     unrolled: bool = False
-
-
-class Relief(Enum):
-    """What a page is made without, where the engine would leave words out or a first page empty."""
-
-    NONE = "as written"
-    UNROLLED = "layout tables of one column as blocks, which break where a row does not"
-    UNHELD = "nothing cut off, placed, or of a given height"
-    FLAT = "no style and no table of the author's"
 
 
 def clean(
@@ -253,7 +242,7 @@ class _Cleaner:
         if seen:
             self.state.text.append(words)
         else:
-            self.state.hidden += len(words.strip(_FILLING))
+            self.state.hidden += len(words.strip(FILLING))
 
     def _element(self, node: LexborNode, tag: str, place: _Place, flat: bool) -> None:
         state = self.state
@@ -267,8 +256,8 @@ class _Cleaner:
         attributes = node.attributes
         unrolled = place.unrolled
         if tag == "table" and self.relief == Relief.UNROLLED:
-            unrolled = _has_one_column(node)
-        if unrolled and tag in _CELLS and _is_empty(node):
+            unrolled = has_one_column(node)
+        if unrolled and tag in _CELLS and is_spacer(node):
             return
         if unrolled and tag in _TABULAR:
             attributes = {**attributes, "style": f"{attributes.get('style') or ''};display:block"}
@@ -423,36 +412,10 @@ class _Cleaner:
         return notes
 
 
-def _has_one_column(table: LexborNode) -> bool:
-    """Whether a table is there for its frame alone: it has one filled cell a row, and holds more than a button does."""
-    if len(table.text(deep=True)) < _BUTTON:
-        return False
-    for row in table.css("tr"):
-        cells, cell = 0, row.first_child
-        while cell is not None:
-            cells += cell.tag in _CELLS and not _is_empty(cell)
-            cell = cell.next
-        if cells > 1 and _table_of(row) == table.mem_id:
-            return False
-    return True
-
-
 def _names_of(tree: LexborHTMLParser) -> Names:
     """The classes and IDs of a document."""
     classes = {word for node in tree.css("[class]") for word in (node.attributes.get("class") or "").lower().split()}
     return Names(frozenset(classes), frozenset((n.attributes.get("id") or "").lower() for n in tree.css("[id]")))
-
-
-def _is_empty(cell: LexborNode) -> bool:
-    """Whether a cell is there for its width alone."""
-    return cell.css_first("img, table") is None and not cell.text(deep=True).strip(_FILLING)
-
-
-def _table_of(row: LexborNode) -> int:
-    above = row.parent
-    while above is not None and above.tag != "table":
-        above = above.parent
-    return above.mem_id if above is not None else 0
 
 
 def _classes(value: str) -> str:

@@ -24,13 +24,14 @@ from wexagraph.naming import Fields
 from wexagraph.notes import Note
 from wexagraph.pages.breaks import escaped
 from wexagraph.pages.cards import calendar_cards
-from wexagraph.pages.clean import Relief, clean
+from wexagraph.pages.clean import clean
 from wexagraph.pages.evidence import Origin, all_fields, evidence
 from wexagraph.pages.glyphs import named, without_font
 from wexagraph.pages.options import PageOptions
 from wexagraph.pages.pictures import Pictures
 from wexagraph.pages.properties import Record, record
 from wexagraph.pages.quotes import key, left_out, without_quotes, words_of
+from wexagraph.pages.relief import Relief
 from wexagraph.pages.running import running
 from wexagraph.text import one_line, shortened, size, without_controls
 

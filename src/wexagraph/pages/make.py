@@ -172,8 +172,8 @@ def _pdf(message: Message, job: Job, made: Made) -> bytes:
 def _set(message: Message, job: Job, setter: Engine) -> tuple[Page, bytes, list[Note]]:
     """The message as a PDF, and notes on words that it lacks. Where the layout leaves words out, or the first page
     empty, it is set again with what may be the cause taken away."""
-    from wexagraph.pages.clean import Relief
     from wexagraph.pages.compose import compose
+    from wexagraph.pages.relief import Relief
     from wexagraph.pages.reread import read_back, starts_late
 
     def tried(relief: Relief) -> tuple[Page, bytes, list[Note], bool]:

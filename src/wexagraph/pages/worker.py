@@ -80,7 +80,7 @@ def _limit_memory() -> None:
 def _portable(error: Exception) -> Exception:
     try:
         pickle.loads(pickle.dumps(error))
-    except Exception:
+    except Exception:  # an error of a library may raise anything while it is packed; its words are what counts
         return RuntimeError(f"{type(error).__name__}: {error}")
     return error
 
