@@ -282,14 +282,41 @@ class Pages(ProgramTest):
                 self.assertAlmostEqual(heights[0] / heights[1], pixels / 16, delta=0.02)
 
     def test_nothing_gets_over_the_heading(self) -> None:
-        page = self.page('<div style="position:absolute;top:-200px;left:0;background:#fff">From: the mayor</div><p>Words</p>'
-                         '<div style="position:relative;top:-300px">To: nobody</div><div style="margin-top:-300px">Date: never</div>')[0]  # fmt: skip
+        middle = "position:absolute;top:50%;left:50%;transform:translate(-50%,-50%)"
+        told = "<span style='font-size:12px;background:#fff'>From the mayor</span>"
+        rows = [
+            f'<div style="{style}">{told}</div>'
+            for style in (
+                "position:absolute;top:-200px", "position:relative;top:-200px", "margin-top:-200px", "position:fixed;top:0",
+                "POSITION:Absolute;TOP:-200PX!important", "position:absolute;top:calc(10px - 200px)", "position:absolute;bottom:90px",
+                "position:absolute;inset:-200px auto auto 0", "position:relative;bottom:200px", "translate:0 -200px", f"{middle};font-size:140px",
+                "position:absolute;top:0;margin:-200px 0 0", "position:/**/absolute;top:/**/-200px", "position:sticky;top:-200px",
+            )
+        ]  # fmt: skip
+        rows.append(f'<div style="{middle};height:0">' * 9 + told + "</div>" * 9)
+        rows.append("<style>.a{position:absolute;top:-200px}</style><div class=a>" + told + "</div>")
+        for row in rows:
+            with self.subTest(row):
+                words = self.page(f"{row}<p>Words</p>")[0].get_textpage()
+                heading, found = (words.search(text).get_next() for text in ("Date", "the mayor"))
+                self.assertIsNotNone(found)
+                self.assertLess(words.get_charbox(found[0])[3], words.get_charbox(heading[0])[1])  # type: ignore[index]
+
+    def test_nothing_covers_the_notes(self) -> None:
+        cover = (
+            '<div style="position:absolute;top:0;left:0;width:600px;height:900px;background:#f00;z-index:999999"></div>'
+        )
+        page = self.page(f'<p>Words</p><img src="http://a.example/p.png" width=90 height=40>{cover}')[0]
         words = page.get_textpage()
-        rule = words.get_charbox(words.search("Date").get_next()[0])[1]  # type: ignore[index]
-        for told in ("the mayor", "nobody", "never"):
-            found = words.search(told).get_next()
-            assert found is not None
-            self.assertLess(words.get_charbox(found[0])[3], rule, told)
+        boxes = [
+            words.get_charbox(words.search(text).get_next()[0]) for text in ("Date", "Notes on this copy", "Words")
+        ]  # type: ignore[index]
+        shown = page.render(scale=1).to_pil()
+        red = [
+            shown.getpixel((int(left), int(page.get_height() - bottom) + 1)) == (255, 0, 0)
+            for left, bottom, _, _ in boxes
+        ]
+        self.assertEqual(red, [False, False, True], "only the message's own words lie below it")
 
     def test_a_subject_without_a_blank_stays_out_of_the_page_number(self) -> None:
         self.write("in.eml", letter("Soundings" * 30))

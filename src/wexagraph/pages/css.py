@@ -178,7 +178,7 @@ def _placed(kept: list[str]) -> list[str]:
     if halves and found.get("left", "").startswith("50%"):
         out += ["left:0", "right:0", "text-align:center"]
     if halves and found.get("top", "").startswith("50%"):
-        out += ["top:50%", "margin-top:-0.6em"]
+        out.append("top:0")
     level = found.get("z-index", "")
     if level.isdigit() and len(level) < 7:
         out.append(f"z-index:{level}")
