@@ -105,6 +105,7 @@ _MOST_INLINED = 32 * 1024 * 1024
 """Characters that repeated pictures of a page may take; the first of each is always there."""
 _RESOURCE = re.compile(r"wx:picture-\d+")
 _OVERFLOWING = re.compile(r'[{"][^{}"]*\boverflow[^{}"]*')
+_POSITION = re.compile(r"(?<![\w-])position:")
 _HEIGHT = re.compile(r"(?<!line-)(?<!min-)height:")
 _WIDTHS = re.compile(r"width:\s*(\d{3,4})(?:\.\d+)?px")
 _MANY_CELLS = re.compile(r"(?:</td>\s*<td[^>]*>[^<]*){7}")
@@ -124,6 +125,7 @@ def templates() -> Environment:
         lstrip_blocks=True,
     )
     environment.filters.update(filters())
+    environment.tests["placed"] = lambda html: _POSITION.search(html) is not None
     return environment
 
 
