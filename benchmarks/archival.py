@@ -10,9 +10,9 @@ import pikepdf.pdfa
 from benchmarks.grammar import generated
 from benchmarks.measure import table
 from benchmarks.messages import fixtures
-from wexagraph.exports.pool import Workers
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
+from wexagraph.work.pool import Workers
 
 OPTIONS = PageOptions(zone="UTC", archival=True)
 COUNT = 2000

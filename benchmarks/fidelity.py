@@ -22,7 +22,7 @@ from benchmarks.chromium import Chromium
 from benchmarks.designs import designs
 from benchmarks.measure import table
 from wexagraph.messages import Message
-from wexagraph.pages.compose import Page, compose
+from wexagraph.pages.composing.compose import Page, compose
 from wexagraph.pages.engines import engine
 from wexagraph.pages.options import PageOptions
 

@@ -17,11 +17,11 @@ from benchmarks.grammar import Made, generated
 from benchmarks.measure import PROGRAM, run, table
 from wexagraph.demo.mailbox import make_mailbox
 from wexagraph.errors import PageError
-from wexagraph.exports.pool import Workers
 from wexagraph.messages import Message
+from wexagraph.messages.visible_text import visible_texts
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
-from wexagraph.selection.criteria import body_text
+from wexagraph.work.pool import Workers
 
 OPTIONS = PageOptions(zone="UTC")
 _EXCUSED = {"characters-lost", "charset-wrong", "charset-guessed", "encoding-damaged", "encrypted", "text-hidden", "words-missing", "text-unsearchable",
@@ -34,7 +34,7 @@ def fixtures() -> list[Made]:
     """The demo's messages; their words are what a search through the text finds."""
     with tempfile.TemporaryDirectory() as folder:
         messages = [data for held in make_mailbox(Path(folder)).messages.values() for data in held]
-    return [Made(data, body_text(Message(data)).split()) for data in messages]
+    return [Made(data, "\n".join(visible_texts(Message(data))).split()) for data in messages]
 
 
 def squeezed(text: str) -> str:

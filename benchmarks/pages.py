@@ -12,11 +12,11 @@ from benchmarks.inputs import messages
 from benchmarks.measure import paired, ratio, table
 from wexagraph.demo.build import html, message, when
 from wexagraph.errors import PageError
-from wexagraph.exports.pool import Workers
 from wexagraph.messages import Message
-from wexagraph.pages.compose import compose
+from wexagraph.pages.composing.compose import compose
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
+from wexagraph.work.pool import Workers
 
 OPTIONS = PageOptions(zone="UTC")
 BARE = PageOptions(zone="UTC", read_back=False)

@@ -30,14 +30,14 @@ from wexagraph.demo.build import Piece, file, forwarded, message, multipart, tex
 from wexagraph.demo.files import pdf, zipped
 from wexagraph.demo.mailbox import make_mailbox
 from wexagraph.exports.extract import ExtractOptions, extract
-from wexagraph.exports.pool import WorkerLost, Workers
 from wexagraph.messages.filetypes import PROGRAM, contradicts, recognise, settle
-from wexagraph.pages.converting.limits import time_limit
-from wexagraph.pages.converting.numbers import shown
-from wexagraph.pages.converting.pictures import frames
+from wexagraph.pages.attachments.limits import time_limit
+from wexagraph.pages.attachments.number_formats import shown
+from wexagraph.pages.attachments.pictures import frames
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
 from wexagraph.sources import Envelope, open_source
+from wexagraph.work.pool import WorkerLost, Workers
 
 
 def letter_with(*parts: Piece | bytes, subject: str = "Files") -> bytes:
@@ -479,7 +479,7 @@ class Limits(unittest.TestCase):
             raise TimeoutError("it took more than 20 seconds")
 
         data = letter_with(file("slow.csv", "text/csv", b"1,2"), file("quick.txt", "text/plain", b"quick words"))
-        with mock.patch("wexagraph.pages.converting.convert.csv_table", slow):
+        with mock.patch("wexagraph.pages.attachments.convert.csv_table", slow):
             made = make(Job(data, ("pdf",), PageOptions(attachments=("pages",))))
         document = pypdfium2.PdfDocument(made.files["pdf"])
         pages = [page.get_textpage().get_text_range() for page in document]

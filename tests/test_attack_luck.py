@@ -325,7 +325,7 @@ class Mailboxes(LuckTest):
                             os.fsync(file.fileno())
                         wrote.append(1)
 
-                with source, mock.patch("wexagraph.exports.putting._BATCH_FILES", 2):
+                with source, mock.patch("wexagraph.exports.publisher._BATCH_FILES", 2):
                     report = export(
                         source, self.folder / "out", options=ExportOptions(formats=("eml",)), progress=overwrite
                     )

@@ -289,7 +289,7 @@ class Links(Places):
                 os.symlink(self.outside, inner)
                 swapped.set()
 
-        with mock.patch("wexagraph.exports.putting._BATCH_FILES", 5), source:
+        with mock.patch("wexagraph.exports.publisher._BATCH_FILES", 5), source:
             report = exporting.export(
                 source, self.folder / "out", options=ExportOptions(formats=("eml",)), progress=swap
             )

@@ -17,7 +17,7 @@ import pikepdf
 from tests.helpers import ProgramTest, check_with_qpdf, missing_words, pdf_text
 from wexagraph.demo import make_mailbox
 from wexagraph.messages import Message
-from wexagraph.selection.criteria import body_text
+from wexagraph.messages.visible_text import visible_texts
 
 
 class Demo(ProgramTest):
@@ -66,7 +66,7 @@ class Demo(ProgramTest):
                 check_with_qpdf(self, path)
                 message = Message(path.with_suffix(".eml").read_bytes())
                 text = pdf_text(path)
-                wanted = "\n".join([message.header.subject, body_text(message)])
+                wanted = "\n".join([message.header.subject, "\n".join(visible_texts(message))])
                 missing = [w for w in missing_words(_seen(wanted), text) if w not in _HIDDEN]
                 self.assertEqual([word for word in missing if not _complex(word)], [])
 

@@ -21,7 +21,7 @@ from tests.helpers import ProgramTest, letter, mbox
 from wexagraph.demo.build import file, html, message, multipart, text, when
 from wexagraph.exports import plan
 from wexagraph.exports.copying import copy_rows
-from wexagraph.exports.pool import WorkerLost, Workers
+from wexagraph.work.pool import WorkerLost, Workers
 
 
 class Formats(ProgramTest):

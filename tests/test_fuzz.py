@@ -26,11 +26,11 @@ from wexagraph.errors import WexagraphError
 from wexagraph.messages import Header, Message
 from wexagraph.messages.dates import parse_date
 from wexagraph.messages.filetypes import recognise
-from wexagraph.pages.cards import calendar_cards, vcard_cards
-from wexagraph.pages.css import declarations, stylesheet
-from wexagraph.pages.plain import html_to_text
+from wexagraph.messages.visible_text import html_to_text
+from wexagraph.pages.cleaning.css import declarations, stylesheet
+from wexagraph.pages.composing.cards import calendar_cards, vcard_cards
 from wexagraph.sources import open_source
-from wexagraph.sources.imap.answers import fetched, leaves, numbers, parse
+from wexagraph.sources.imap.responses import fetched, leaves, numbers, parse
 from wexagraph.sources.utf7 import decode_utf7
 
 PIECES = [b"\0", b"\xff", b"\xe9", b"\n", b"\r\n", b"\n\n", b'"', b"\\", b"(", b")", b"{9}", b"<", b">", b"=?", b"?=", b"--b", b":", b";", b"=", b"%", b"&", b"\x1b",

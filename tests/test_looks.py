@@ -15,16 +15,16 @@ from fontTools.ttLib import TTFont
 import wexagraph
 from tests.helpers import ProgramTest, letter, mbox
 from wexagraph.demo.build import html, message, when
-from wexagraph.pages.breaks import escaped
-from wexagraph.pages.clean import clean
-from wexagraph.pages.css import with_known_fonts
-from wexagraph.pages.glyphs import named, without_font
-from wexagraph.pages.hidden import without_hiding
+from wexagraph.pages.checking.text_check import missing_words, read_back
+from wexagraph.pages.cleaning.breaks import escaped
+from wexagraph.pages.cleaning.clean import clean
+from wexagraph.pages.cleaning.css import with_known_fonts
+from wexagraph.pages.cleaning.hidden import without_hiding
+from wexagraph.pages.cleaning.pictures import Pictures
+from wexagraph.pages.cleaning.presentational_hints import Context, colour, in_quirks_mode, present
+from wexagraph.pages.composing.glyphs import named, without_font
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions, paper_size
-from wexagraph.pages.pictures import Pictures
-from wexagraph.pages.presentation import Context, colour, in_quirks_mode, present
-from wexagraph.pages.reread import missing_words, read_back
 
 _FONTS = Path(wexagraph.__file__).parent / "fonts"
 

@@ -151,7 +151,7 @@ class Shown(unittest.TestCase):
         found = Message(mail(multipart("mixed", text("see below\n"), forwarded(inner))))
         block = found.blocks()[1]
         assert isinstance(block, MessageBlock)
-        self.assertEqual(block.message.header.subject, "inner subject")
+        self.assertEqual(Message(block.data).header.subject, "inner subject")
         self.assertEqual([a.name for a in found.attachments], ["inner subject.eml"])
         self.assertEqual(found.attachments[0].content().strip(), inner.strip())
 

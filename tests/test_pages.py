@@ -19,17 +19,17 @@ import pypdfium2
 from tests.helpers import ProgramTest, check_with_qpdf, letter, missing_words, pdf_pages, pdf_text, png
 from wexagraph.demo.build import file, forwarded, html, message, multipart, text, when
 from wexagraph.errors import CallError, PageError
-from wexagraph.exports.pool import WorkerLost, Workers
 from wexagraph.messages import Message
 from wexagraph.messages.pictures import picture_type
-from wexagraph.pages.clean import clean
-from wexagraph.pages.compose import compose, is_rtl
-from wexagraph.pages.css import declarations, media_applies, stylesheet
+from wexagraph.messages.visible_text import html_to_text
+from wexagraph.pages.cleaning.clean import clean
+from wexagraph.pages.cleaning.css import declarations, media_applies, stylesheet
+from wexagraph.pages.cleaning.pictures import Pictures
+from wexagraph.pages.composing.compose import compose, is_rtl
 from wexagraph.pages.engines import available, engine
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
-from wexagraph.pages.pictures import Pictures
-from wexagraph.pages.plain import html_to_text
+from wexagraph.work.pool import WorkerLost, Workers
 
 
 def cleaned(source: str) -> str:

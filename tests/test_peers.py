@@ -19,7 +19,7 @@ from wexagraph.selection import Choice, Criterion
 from wexagraph.selection.program import search_program
 from wexagraph.sources import Account, Secret, open_source
 from wexagraph.sources.accounts import parse_url
-from wexagraph.sources.imap.answers import fetched, leaves, number_set, numbers, parse
+from wexagraph.sources.imap.responses import fetched, leaves, number_set, numbers, parse
 from wexagraph.sources.utf7 import decode_utf7, encode_utf7
 
 Mood = Callable[[str, str, Peer], "bytes | None"]

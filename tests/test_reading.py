@@ -14,7 +14,7 @@ from wexagraph.messages import CalendarBlock, HtmlBlock, Message, TextBlock
 from wexagraph.messages.enriched import enriched_to_html
 from wexagraph.messages.inlined import InlinedFile, split
 from wexagraph.messages.smime import read_signed
-from wexagraph.pages.cards import calendar_cards
+from wexagraph.pages.composing.cards import calendar_cards
 
 DEMO = {Message(data).header.subject: data for data in unusual()}
 

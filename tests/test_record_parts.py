@@ -1,4 +1,4 @@
-"""The parts of the PDF as a record by themselves: patterns, running lines, quotes, properties, evidence, binding."""
+"""The parts of the PDF as a record by themselves: patterns, header and footer, quotes, properties, evidence, binding."""
 
 from __future__ import annotations
 
@@ -24,13 +24,13 @@ from wexagraph.errors import CallError, PageError
 from wexagraph.exports.options import ExportOptions
 from wexagraph.messages import Header, Message
 from wexagraph.naming import Fields, NamePattern, TextPattern
-from wexagraph.pages import covers, evidence, quotes
-from wexagraph.pages.binding import BindJob, Part, bind
+from wexagraph.pages.composing import covers, provenance, quotes
+from wexagraph.pages.composing.header_footer import HeaderFooter, header_footer
+from wexagraph.pages.composing.properties import CREATOR, Record, described
 from wexagraph.pages.engines import available
 from wexagraph.pages.make import Job, make
-from wexagraph.pages.options import Cover, Lock, PageOptions, paper_size, running_parts
-from wexagraph.pages.properties import CREATOR, Record, described
-from wexagraph.pages.running import Running, running
+from wexagraph.pages.options import Cover, Lock, PageOptions, line_parts, paper_size
+from wexagraph.pages.pdf.binding import BindJob, Part, bind
 
 FIELDS = Fields(Header(letter("A {x} | \ufdd0 Tide")), "Berths/East", "id1", UTC, when("2026-03-14", 15, 3))
 
@@ -104,15 +104,15 @@ class RunningLines(unittest.TestCase):
             "{page}": ["left"], "a | b": ["left", "right"], "a | b | c": ["left", "center", "right"],
             " | | c": ["right"], "| b |": ["center"], "": [],
         }.items():  # fmt: skip
-            found = running(PageOptions(header=line, footer=""), FIELDS, "f.pdf").boxes()
+            found = header_footer(PageOptions(header=line, footer=""), FIELDS, "f.pdf").boxes()
             self.assertEqual([box.place for box in found], places, line)
             self.assertTrue(all(box.name == f"top-{box.place}" for box in found))
             self.assertLessEqual(sum(box.width for box in found), 100)
         with self.assertRaises(CallError):
-            running_parts("a|b|c|d")
+            line_parts("a|b|c|d")
 
     def test_numbers_are_counters_on_the_page_and_figures_when_bound(self) -> None:
-        line = running(PageOptions(footer="{file} | Page {page} of {pages}"), FIELDS, "f.pdf")
+        line = header_footer(PageOptions(footer="{file} | Page {page} of {pages}"), FIELDS, "f.pdf")
         self.assertIn('" counter(page) "', line.boxes()[1].content)
         self.assertEqual(line.lines(3, 17), [[], [("left", "f.pdf", 44), ("right", "Page 3 of 17", 56)]]
                          if line.lines(3, 17)[1][0][2] == 44 else line.lines(3, 17))  # fmt: skip
@@ -120,7 +120,7 @@ class RunningLines(unittest.TestCase):
 
     def test_nothing_of_a_message_gets_out_of_its_string(self) -> None:
         fields = replace(FIELDS, header=Header(letter('"; } body { display:none } \\22 </style>')))
-        (box,) = running(PageOptions(footer="{subject}"), fields, "").boxes()
+        (box,) = header_footer(PageOptions(footer="{subject}"), fields, "").boxes()
         inside = box.content[1:-1]
         self.assertFalse(set(inside) & set('";{}<>/\n'), inside)
 
@@ -249,25 +249,25 @@ class TheEvidence(unittest.TestCase):
             "(qmail 1 invoked)", "from c by second.example; y", "by [192.0.2.7] (x)", "from d by <script>; z",
         ]  # fmt: skip
         block = "".join(f"Received: {line}\n" for line in reversed(received)) + "\n"
-        self.assertEqual(evidence.servers(Header(block.encode())), ["first.example", "second.example", "[192.0.2.7]"])
+        self.assertEqual(provenance.servers(Header(block.encode())), ["first.example", "second.example", "[192.0.2.7]"])
         many = "".join(f"Received: by host{n}.example\n" for n in range(500)) + "\n"
-        self.assertEqual(len(evidence.servers(Header(many.encode()))), 20)
+        self.assertEqual(len(provenance.servers(Header(many.encode()))), 20)
 
     def test_rows(self) -> None:
         data = letter(more="Message-ID: <x\x1b[31m@y.example>\n")
         arrival = datetime(2026, 3, 15, 8, 0, tzinfo=UTC)
-        origin = evidence.Origin("/mail", "in", "abc", arrival)
-        rows = dict(evidence.evidence(Message(data), origin, PageOptions(zone="Europe/Lisbon")))
+        origin = provenance.Provenance("/mail", "in", "abc", arrival)
+        rows = dict(provenance.evidence(Message(data), origin, PageOptions(zone="Europe/Lisbon")))
         self.assertEqual((rows["Folder"], rows["ID there"]), ("in", "abc"))
         self.assertIn("15 March 2026, 08:00", rows["Arrived"])
         self.assertNotIn("\x1b", "".join(rows.values()))
         self.assertEqual(len(rows["SHA-256 of the original"]), 64)
-        self.assertNotIn("Folder", dict(evidence.evidence(Message(data), evidence.Origin(), PageOptions())))
+        self.assertNotIn("Folder", dict(provenance.evidence(Message(data), provenance.Provenance(), PageOptions())))
 
     def test_all_fields_as_they_stand(self) -> None:
         header = Header(b"Subject: =?utf-8?q?=C3=BC?=\n folded\nX-Odd: \xff\x1b[1m\nX-Odd: again\n\n")
         self.assertEqual(
-            evidence.all_fields(header),
+            provenance.all_fields(header),
             [("Subject", "=?utf-8?q?=C3=BC?= folded"), ("X-Odd", "\ufffd[1m"), ("X-Odd", "again")],
         )
 
@@ -312,12 +312,12 @@ class Binding(unittest.TestCase):
         made = make(Job(data, ("pdf",), options, part=True, lock=lock))
         path = self.folder / f"{len(list(self.folder.iterdir()))}.pdf"
         path.write_bytes(made.files["pdf"])
-        assert made.entry is not None and made.running is not None
-        return Part(str(path), made.entry, made.running, made.marked)
+        assert made.entry is not None and made.header_footer is not None
+        return Part(str(path), made.entry, made.header_footer, made.marked)
 
     def bound(self, *parts: Part, options: PageOptions | None = None, key: str = "") -> bytes:
         out = self.folder / "bound"
-        contents = Running((), ("C", "", "{}"))
+        contents = HeaderFooter((), ("C", "", "{}"))
         bind(BindJob(parts, str(out), "All", Record("All"), contents, options or PageOptions(), key=key))
         return out.read_bytes()
 

@@ -1,4 +1,4 @@
-"""The PDF as a record: what it says of itself, covers, running lines, the page, tags and locks."""
+"""The PDF as a record: what it says of itself, covers, header and footer, the page, tags and locks."""
 
 from __future__ import annotations
 

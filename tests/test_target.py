@@ -10,12 +10,12 @@ from pathlib import Path
 
 from wexagraph.errors import MessageError, TargetError
 from wexagraph.exports.journal import Journal
+from wexagraph.exports.message_records import FileRecord, PlannedMessage
 from wexagraph.exports.plan import cells, folder_path
-from wexagraph.exports.rows import FileRow, Wish
-from wexagraph.exports.staging import Stager
-from wexagraph.exports.target import Target
 from wexagraph.notes import CODES, Note
 from wexagraph.output.folder import rename_new
+from wexagraph.output.staging import Stager
+from wexagraph.output.target import Target
 
 
 class InAFolder(unittest.TestCase):
@@ -110,8 +110,8 @@ class Renaming(InAFolder):
         self.assertEqual(len(waiting), 50)
 
 
-def wish(place: str, key: str, date: str = "2026-03-14") -> Wish:
-    return Wish(place, "stamp", "id" + place, 10, None, "2026-03-14,a,b,,Subject", "[]", key, key, date)
+def wish(place: str, key: str, date: str = "2026-03-14") -> PlannedMessage:
+    return PlannedMessage(place, "stamp", "id" + place, 10, None, "2026-03-14,a,b,,Subject", "[]", key, key, date)
 
 
 class Journals(InAFolder):
@@ -154,7 +154,7 @@ class Journals(InAFolder):
         journal.add_many("s", "b", [wish(str(n), f"b{n}") for n in (3, 1, 2)])
         journal.add_many("s", "a", [wish("9", "a9")])
         journal.give_lone_names("n")
-        journal.record([FileRow("b1.eml", 2, "eml", "n", "eml", 10, 7, "ff", (Note("remade", "x"),))])
+        journal.record([FileRecord("b1.eml", 2, "eml", "n", "eml", 10, 7, "ff", (Note("remade", "x"),))])
         found = [(row.folder, row.place, row.stem, [file.path for file in files]) for row, files in journal.chosen("n")]
         self.assertEqual(
             found, [("a", "9", "a9", []), ("b", "1", "b1", ["b1.eml"]), ("b", "2", "b2", []), ("b", "3", "b3", [])]

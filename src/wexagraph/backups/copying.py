@@ -12,8 +12,8 @@ from pathlib import Path
 from wexagraph.backups import bag
 from wexagraph.backups.verify import verify
 from wexagraph.errors import SourceError, TargetError
-from wexagraph.exports.target import keep_apart
 from wexagraph.output.folder import InTheWay, OutputFolder
+from wexagraph.output.target import keep_apart
 
 _STAGED = f"{bag.OWN}/staged"
 

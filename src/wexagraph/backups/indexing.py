@@ -6,93 +6,114 @@ import contextlib
 import hashlib
 import shutil
 from collections.abc import Iterator
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, BinaryIO
+from typing import BinaryIO
 
 from wexagraph.backups import bag, runlists
 from wexagraph.backups.catalogue import Catalogue, CatalogueDamaged
 from wexagraph.backups.packing import Packed, describe
+from wexagraph.backups.place import BackupFolder
 from wexagraph.backups.runlists import FolderChange, Holding, RunList
 from wexagraph.backups.volumes import Member, members, read_packed, unpacked
 from wexagraph.errors import MessageError
 from wexagraph.files import open_regular
 from wexagraph.temporary import TemporaryFolder
 
-if TYPE_CHECKING:
-    from wexagraph.backups.store import Store
+
+@dataclass
+class Index:
+    """The catalogue of a backup, up to date with its manifest.
+
+    `quiet` are the runs in which nothing changed, which it does not hold. It is `untouched` while it is as it lay
+    there. `elsewhere` holds it where it could not be written beside the volumes.
+    """
+
+    catalogue: Catalogue
+    quiet: list[RunList] = field(default_factory=list)
+    untouched: bool = True
+    elsewhere: TemporaryFolder | None = None
+
+    def close(self) -> None:
+        """Give it free."""
+        self.catalogue.close()
+        if self.elsewhere is not None:
+            self.elsewhere.close()
 
 
-def open_catalogue(store: Store) -> Catalogue:
-    """The catalogue of a backup that is being opened, up to date with its manifest."""
-    path = store.folder / bag.CATALOGUE
-    if store.vault.locked:
-        path = store.vault.folder / bag.CATALOGUE
+def open_index(place: BackupFolder) -> Index:
+    """The catalogue of a backup, made again where it is missing, damaged or behind."""
+    path = place.path / bag.CATALOGUE
+    if place.encryption.locked:
+        path = place.encryption.folder / bag.CATALOGUE
         with contextlib.suppress(MessageError):
-            shutil.copyfile(store.vault.plain(store.folder / bag.SEALED_CATALOGUE), path)
-    if store.writing or path.exists():
+            shutil.copyfile(place.encryption.plain(place.path / bag.SEALED_CATALOGUE), path)
+    if place.writing or path.exists():
         with contextlib.suppress(CatalogueDamaged):
-            catalogue = Catalogue(path, store.writing)
+            catalogue = Catalogue(path, place.writing)
             try:
-                if not _is_behind(store, catalogue):
-                    return catalogue
+                quiet = _quiet_runs(place, catalogue)
+                if quiet is not None:
+                    return Index(catalogue, quiet)
             except CatalogueDamaged:
                 pass
             catalogue.close()
-    if store.writing:
-        return _made_again(store, path)
+    if place.writing:
+        return _made_again(place, path)
     # what is only read may lie where nothing can be written
-    store.elsewhere = TemporaryFolder()
-    _made_again(store, store.elsewhere.path / bag.CATALOGUE).close()
-    return Catalogue(store.elsewhere.path / bag.CATALOGUE)
+    elsewhere = TemporaryFolder()
+    made = _made_again(place, elsewhere.path / bag.CATALOGUE)
+    made.close()
+    return Index(Catalogue(elsewhere.path / bag.CATALOGUE), made.quiet, False, elsewhere)
 
 
-def _is_behind(store: Store, catalogue: Catalogue) -> bool:
-    """Whether the manifest has what the catalogue has not, but for runs in which nothing changed."""
+def _quiet_runs(place: BackupFolder, catalogue: Catalogue) -> list[RunList] | None:
+    """The runs that the manifest has and the catalogue has not, since nothing changed in them; None where it lacks
+    anything else."""
     taken = catalogue.files()
-    if bag.volumes_of(store.manifest.keys() - taken.keys()):
-        return True
-    for path in bag.runs_of(store.manifest.keys() - taken.keys()):
+    if bag.volumes_of(place.manifest.keys() - taken.keys()):
+        return None
+    quiet = []
+    for path in bag.runs_of(place.manifest.keys() - taken.keys()):
         try:
-            found = runlists.read(store.plain(path))
+            run = runlists.read(place.plain(path))
         except MessageError:
             continue  # verify names it
-        if not found.is_quiet:
-            return True
-        store.quiet.append(found)
-    return any(store.manifest.get(path) != digest for path, digest in taken.items())
+        if not run.is_quiet:
+            return None
+        quiet.append(run)
+    return None if any(place.manifest.get(path) != digest for path, digest in taken.items()) else quiet
 
 
-def _made_again(store: Store, path: Path) -> Catalogue:
+def _made_again(place: BackupFolder, path: Path) -> Index:
     """A new catalogue from volumes and run lists. What is damaged in them is left out."""
     path.unlink(missing_ok=True)
     path.with_name(path.name + "-journal").unlink(missing_ok=True)
-    store.tell("making the catalogue again")
-    store.untouched = False
-    store.quiet = []
-    catalogue = Catalogue(path, writing=True)
-    for name in bag.volumes_of(store.manifest):
+    place.tell("making the catalogue again")
+    catalogue, quiet = Catalogue(path, writing=True), list[RunList]()
+    for name in bag.volumes_of(place.manifest):
         with contextlib.suppress(MessageError):
-            for member, packed in described(store.plain(name)):
+            for member, packed in described(place.plain(name)):
                 if not catalogue.has(packed.digest):
                     catalogue.add_message(packed, bag.volume_number(name), member)
-        _take_file(store, catalogue, name)
+        _take_file(place, catalogue, name)
     last: RunList | None = None
-    for name in bag.runs_of(store.manifest):
+    for name in bag.runs_of(place.manifest):
         with contextlib.suppress(MessageError):
-            found = runlists.read(store.plain(name))
-            found.head["run"] = bag.run_of(name)
-            if found.unreadable:
-                store.tell(f"{name}: {len(found.unreadable)} lines can't be read; the volumes have what they told of")
-            last = found
-            if found.is_quiet:
-                store.quiet.append(found)
+            run = runlists.read(place.plain(name))
+            run.head["run"] = bag.run_of(name)
+            if run.unreadable:
+                place.tell(f"{name}: {len(run.unreadable)} lines can't be read; the volumes have what they told of")
+            last = run
+            if run.is_quiet:
+                quiet.append(run)
                 continue
-            catalogue.take_run(found)
-        _take_file(store, catalogue, name)
+            catalogue.take_run(run)
+        _take_file(place, catalogue, name)
     if last is not None:
         _place_orphans(catalogue, last)
     catalogue.commit()
-    return catalogue
+    return Index(catalogue, quiet, False)
 
 
 def _place_orphans(catalogue: Catalogue, last: RunList) -> None:
@@ -108,9 +129,9 @@ def _place_orphans(catalogue: Catalogue, last: RunList) -> None:
             catalogue.take_folder(run, last.head["source"], last.head["run"], change)
 
 
-def _take_file(store: Store, catalogue: Catalogue, path: str) -> None:
+def _take_file(place: BackupFolder, catalogue: Catalogue, path: str) -> None:
     with contextlib.suppress(OSError, MessageError):
-        catalogue.take_file(path, store.manifest[path], store.plain(path))
+        catalogue.take_file(path, place.manifest[path], place.plain(path))
 
 
 def described(path: Path) -> Iterator[tuple[Member, Packed]]:

@@ -10,8 +10,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from wexagraph.backups import bag, runlists
+from wexagraph.backups.encryption import Ask
+from wexagraph.backups.opening import open_backup
 from wexagraph.backups.store import NewFile, Store
-from wexagraph.backups.vault import Ask
 from wexagraph.backups.volumes import MOST_MEMBERS, Member, VolumeWriter, members, read_packed, unpacked
 from wexagraph.errors import MessageError, TargetError
 from wexagraph.files import create_private, open_regular
@@ -37,7 +38,7 @@ def join(
     root = Path(folder)
     if not bag.is_backup(root):
         raise TargetError(f"{root} is no backup. `wexagraph backup SOURCE --into {root}` makes one.")
-    with Store(root, writing=True, tell=tell, ask=ask) as store:
+    with open_backup(root, writing=True, tell=tell, ask=ask) as store:
         try:
             report = _join(store, volume_size, now or datetime.now(UTC))
         except MessageError as error:

@@ -8,19 +8,17 @@ from __future__ import annotations
 import hashlib
 import json
 import re
-from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from wexagraph.backups.deflating import LEVEL, deflate
 from wexagraph.errors import MessageError
-from wexagraph.messages import Header, HtmlBlock, Message, MessageBlock, TextBlock
+from wexagraph.messages import Header, Message
 from wexagraph.messages.dates import in_zone
-from wexagraph.messages.headers import decode_words, header_end
-from wexagraph.messages.reading import Reader
+from wexagraph.messages.headers import header_end
+from wexagraph.messages.visible_text import visible_texts
 from wexagraph.naming import clean, component
-from wexagraph.selection.criteria import visible_text
-from wexagraph.sources import Envelope, Leaf, Share, Source, listed, reopen
+from wexagraph.sources import Envelope, Leaf, Partition, Source, listed, reopen
 from wexagraph.zips import out_of_proportion
 
 _KEPT = frozenset(
@@ -82,6 +80,7 @@ def describe(
     sender = clean(header.sender.name or header.sender.address) or "no sender"
     when = f"{in_zone(moment, UTC):%Y-%m-%d %H%M}" if moment else "undated"
     stem = component(f"{when} {sender[:60]} - {clean(header.subject) or 'no subject'}", _ROOM)
+    message.blocks()  # read once, for texts and attachments alike
     leaves = listed(message)
     told = json.dumps([[leaf.name, leaf.type, leaf.size] for leaf in leaves[:500]], ensure_ascii=False)
     return stem, moment, _short_header(header), told, _words(message, leaves)
@@ -108,7 +107,7 @@ def _short_header(header: Header) -> bytes:
 def _words(message: Message, leaves: list[Leaf]) -> tuple[str, str, str, str]:
     header = message.header
     people = [str(a) for a in (*header.authors, *header.addresses(b"to"), *header.addresses(b"cc"))]
-    texts = [*_texts(message)]
+    texts = list(visible_texts(message, _MOST_TEXT))
     for leaf in leaves:
         if leaf.part is not None and leaf.type in ("text/plain", "text/csv", "text/calendar", "text/markdown"):
             told = leaf.part.content()[:_MOST_ATTACHED_TEXT].decode("utf-8", "replace")
@@ -122,25 +121,12 @@ def _words(message: Message, leaves: list[Leaf]) -> tuple[str, str, str, str]:
     return subject, told, text, named
 
 
-def _texts(message: Message, depth: int = 0) -> Iterable[str]:
-    reader = Reader(plain=False, depth=message.depth, nest=Message)
-    reader.show(message.root)
-    for block in reader.reading.blocks:
-        if isinstance(block, TextBlock):
-            yield block.text[:_MOST_TEXT]
-        elif isinstance(block, HtmlBlock):
-            yield visible_text(block.html[:_MOST_TEXT])
-        elif isinstance(block, MessageBlock) and depth < 5:
-            yield decode_words(block.message.header.raw(b"subject") or b"")
-            yield from _texts(block.message, depth + 1)
-
-
 def pack_all(batch: list[tuple[bytes, datetime | None]]) -> list[Packed | Unread]:
     """Make many messages ready; runs in a worker."""
     return [pack(data, arrival) for data, arrival in batch]
 
 
-def pack_share(location: str, folder: str, share: Share) -> list[tuple[Envelope, Packed | Unread]]:
+def pack_share(location: str, folder: str, share: Partition) -> list[tuple[Envelope, Packed | Unread]]:
     """Read and make ready all messages of a share of a folder; runs in a worker. Envelopes come without headers."""
     source = reopen(location)
     found: list[tuple[Envelope, Packed | Unread]] = []

@@ -10,9 +10,10 @@ from pathlib import Path
 
 from wexagraph.backups import bag
 from wexagraph.backups.catalogue import Catalogue, CatalogueDamaged
+from wexagraph.backups.encryption import Ask, is_locked
+from wexagraph.backups.opening import open_backup
 from wexagraph.backups.packing import pack
-from wexagraph.backups.store import NewFile, Store
-from wexagraph.backups.vault import Ask, is_locked
+from wexagraph.backups.store import NewFile
 from wexagraph.backups.verify import BackupVerification, Finding, verify
 from wexagraph.backups.volumes import Member, VolumeWriter, members, read_packed, salvage, unpacked
 from wexagraph.errors import MessageError, TargetError
@@ -227,6 +228,6 @@ def _rewrite_tags(root: OutputFolder, manifest: dict[str, str], sound: bool, ask
     root.clear(f"{bag.OWN}/mending")
     root.close()  # the store takes the lock itself
     # where it disagrees with a mended volume, it is made again when the backup is opened
-    with Store(root.path, writing=True, ask=ask) as store:
+    with open_backup(root.path, writing=True, ask=ask) as store:
         store.untouched = False
         store.commit(list[NewFile]())

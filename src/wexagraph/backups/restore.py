@@ -19,15 +19,15 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from wexagraph.errors import MessageError, SourceError, TargetError
-from wexagraph.exports.archives import MboxWriter, ZipWriter
 from wexagraph.exports.plan import folder_path
-from wexagraph.exports.target import keep_apart
 from wexagraph.messages import Header
 from wexagraph.messages.headers import header_end
 from wexagraph.naming import Fields, NamePattern, clean, component
 from wexagraph.naming.safe import cut
+from wexagraph.output.archives import MboxWriter, ZipWriter
 from wexagraph.output.folder import InTheWay, OutputFolder
 from wexagraph.output.replacing import ReplacedFile
+from wexagraph.output.target import keep_apart
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Source, open_source
 from wexagraph.sources.imap import ImapSource

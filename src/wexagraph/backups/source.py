@@ -11,12 +11,12 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from wexagraph.backups import bag
+from wexagraph.backups.encryption import Ask
+from wexagraph.backups.opening import open_backup
 from wexagraph.backups.packing import describe, short
-from wexagraph.backups.store import Store
-from wexagraph.backups.vault import Ask
 from wexagraph.errors import CallError, MessageError, SourceError
 from wexagraph.selection.criteria import parse_day
-from wexagraph.sources import WHOLE, Envelope, Leaf, Share, Source, Wanted
+from wexagraph.sources import WHOLE, Envelope, Leaf, Partition, Source, Wanted
 
 EVER = "ever"
 _AROUND, _MOST_SPOTS = 60, 500
@@ -35,7 +35,7 @@ class BackupSource(Source):
 
     def __init__(self, folder: Path, as_of: str = "", zone: str = "UTC", ask: Ask | None = None) -> None:
         super().__init__(location=os.path.abspath(folder), kind="backup")
-        self.store = Store(folder, ask=ask)
+        self.store = open_backup(folder, ask=ask)
         try:
             self.catalogue = self.store.catalogue
             self.run = self._run(as_of, zone)
@@ -83,7 +83,7 @@ class BackupSource(Source):
     def size(self, folder: str) -> int:
         return sum(self.catalogue.size(number, self.run) for number in self._folders[folder])
 
-    def envelopes(self, folder: str, share: Share = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
+    def envelopes(self, folder: str, share: Partition = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
         numbers = self._ranks(wanted.texts) if wanted is not None and wanted.texts else None
         for number in self._folders[folder]:
             rows = self.catalogue.contents(number, self.run, numbers)

@@ -14,20 +14,21 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from wexagraph.backups import bag, runlists
+from wexagraph.backups.encryption import Ask
+from wexagraph.backups.opening import open_backup
 from wexagraph.backups.packing import Packed, Unread, pack_all, pack_from, pack_share
 from wexagraph.backups.report import RunReport
 from wexagraph.backups.runlists import FolderChange, Holding, moment_text
 from wexagraph.backups.store import NewFile, Store
-from wexagraph.backups.vault import Ask
 from wexagraph.backups.volumes import MOST_BYTES, VolumeWriter
 from wexagraph.errors import FolderError, MessageError, SourceError
 from wexagraph.exports.plan import folder_path
-from wexagraph.exports.pool import Batch, WorkerLost, Workers
-from wexagraph.exports.target import keep_apart
 from wexagraph.files import create_private
+from wexagraph.output.target import keep_apart
 from wexagraph.selection import Choice
-from wexagraph.sources import Envelope, Share, Source, Trouble, lend
+from wexagraph.sources import Envelope, Partition, Source, Trouble, lend
 from wexagraph.sources.base import bounded
+from wexagraph.work.pool import Batch, WorkerLost, Workers
 
 VOLUME_SIZE = 1_000_000_000
 _BATCH_MESSAGES, _BATCH_BYTES = 64, 4 * 1024 * 1024
@@ -61,7 +62,7 @@ def backup(
     """
     started = time.monotonic()
     keep_apart(source.location, into)
-    with Store(Path(into), writing=True, tell=tell, ask=ask, locked=locked) as store:
+    with open_backup(Path(into), writing=True, tell=tell, ask=ask, locked=locked) as store:
         run = _Run(source, store, choice or Choice(), min(volume_size, MOST_BYTES), jobs, progress, stopped, seen)
         try:
             report = run.go(now or datetime.now(UTC))
@@ -281,7 +282,7 @@ class _Run:
     def _take_shares(self, folder: str) -> None:
         """Store a folder that no run has seen before: workers look into it and read it, a share each."""
         count = self.source.size(folder) // _SHARE + 1
-        running: deque[tuple[Share, Future[list[tuple[Envelope, Packed | Unread]]]]] = deque()
+        running: deque[tuple[Partition, Future[list[tuple[Envelope, Packed | Unread]]]]] = deque()
 
         def finish() -> None:
             share, future = running.popleft()

@@ -12,11 +12,11 @@ from typing import Any
 
 from wexagraph.backups import bag, runlists
 from wexagraph.backups.catalogue import Catalogue, CatalogueDamaged
-from wexagraph.backups.vault import Ask, Vault, is_locked, unlock
+from wexagraph.backups.encryption import Ask, Encryption, is_locked, unlock
 from wexagraph.backups.volumes import Member, members, read_packed, unpacked
 from wexagraph.errors import MessageError, SourceError
-from wexagraph.exports.pool import Workers
 from wexagraph.files import open_regular
+from wexagraph.work.pool import Workers
 
 _AT_ONCE = 1000
 
@@ -75,20 +75,22 @@ def verify(
     if not (root / "data").is_dir() and not (root / bag.BAGIT).exists():
         raise SourceError(f"{root} is no backup. `wexagraph backup SOURCE --into {root}` makes one.")
     found = BackupVerification(str(root), deep=deep)
-    with unlock(root, ask) if deep or not is_locked(root) else Vault() as vault:
-        check = _Check(root, found, progress or (lambda _: None), vault)
+    with unlock(root, ask) if deep or not is_locked(root) else Encryption() as encryption:
+        check = _Check(root, found, progress or (lambda _: None), encryption)
         check.tags()
         check.payload()
         if deep:
             check.deep(jobs)
-        if vault.locked or not is_locked(root):
+        if encryption.locked or not is_locked(root):
             check.take_along()
     return found
 
 
 class _Check:
-    def __init__(self, root: Path, found: BackupVerification, tell: Callable[[int], None], vault: Vault) -> None:
-        self.root, self.found, self.tell, self.vault = root, found, tell, vault
+    def __init__(
+        self, root: Path, found: BackupVerification, tell: Callable[[int], None], encryption: Encryption
+    ) -> None:
+        self.root, self.found, self.tell, self.encryption = root, found, tell, encryption
         self.manifest: dict[str, str] = {}
         self.catalogue: Catalogue | None = None
 
@@ -172,11 +174,11 @@ class _Check:
     def _catalogue(self) -> Catalogue | None:
         if self._is(bag.CATALOGUE, "damaged", "missing") or self._is(bag.SEALED_CATALOGUE, "damaged", "missing"):
             return None
-        if is_locked(self.root) and not self.vault.locked:
+        if is_locked(self.root) and not self.encryption.locked:
             return None
         try:
-            place = bag.SEALED_CATALOGUE if self.vault.locked else bag.CATALOGUE
-            return Catalogue(self.vault.plain(self.root / place))
+            place = bag.SEALED_CATALOGUE if self.encryption.locked else bag.CATALOGUE
+            return Catalogue(self.encryption.plain(self.root / place))
         except (CatalogueDamaged, MessageError):
             return None
 
@@ -228,7 +230,7 @@ class _Check:
         self.found.messages = len(held)
         for path in bag.runs_of(self.manifest):
             try:
-                found = runlists.read(self.vault.plain(self.root / path))
+                found = runlists.read(self.encryption.plain(self.root / path))
             except MessageError as error:
                 self.found.add(path, "damaged", str(error))
                 continue
@@ -246,7 +248,7 @@ class _Check:
         found = {}
         for path in paths:
             try:
-                found[path] = self.vault.plain(self.root / path)
+                found[path] = self.encryption.plain(self.root / path)
             except MessageError as error:
                 self.found.add(path, "damaged", str(error))
                 found[path] = self.root / path
@@ -265,7 +267,7 @@ class _Check:
         except CatalogueDamaged:
             good = False
         if not good:
-            place = bag.SEALED_CATALOGUE if self.vault.locked else bag.CATALOGUE
+            place = bag.SEALED_CATALOGUE if self.encryption.locked else bag.CATALOGUE
             self.found.add(place, "damaged", "it does not agree with the volumes")
 
     def take_along(self) -> None:
@@ -290,7 +292,7 @@ class _Check:
         prefix = bag.volume_path(volume) + ":"
         for path in bag.runs_of(self.manifest):
             try:
-                for value in runlists.values(self.vault.plain(self.root / path)):
+                for value in runlists.values(self.encryption.plain(self.root / path)):
                     if str(value.get("member", "")).startswith(prefix):
                         found[str(value["message"])] = str(value["member"]).removeprefix(prefix)
             except MessageError:

@@ -20,7 +20,7 @@ from wexagraph.cli.terminal import machine_output
 from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
 from wexagraph.selection import Choice
-from wexagraph.sources import Envelope, Share, Source, reopen
+from wexagraph.sources import Envelope, Partition, Source, reopen
 from wexagraph.text import cell, one_line, shortened, size, to_json
 
 _LARGE = 64 * 1024 * 1024  # bytes of a source that are worth starting processes for
@@ -84,7 +84,7 @@ def _tables(mailbox: Source, choice: Choice) -> Iterator[str]:
         return
     from concurrent.futures import Future
 
-    from wexagraph.exports.pool import Workers
+    from wexagraph.work.pool import Workers
 
     shares = [
         (mailbox.address, choice, folder, (number, count))
@@ -102,7 +102,7 @@ def _tables(mailbox: Source, choice: Choice) -> Iterator[str]:
             yield running.popleft().result()
 
 
-def table_of_share(location: str, choice: Choice, folder: str, share: Share) -> str:
+def table_of_share(location: str, choice: Choice, folder: str, share: Partition) -> str:
     """The rows of a share of a folder as CSV; runs in a worker process."""
     mailbox = reopen(location)
     return _table(mailbox, choice.of_share(mailbox, folder, share))

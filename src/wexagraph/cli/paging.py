@@ -202,7 +202,7 @@ def _cover(given: str | None) -> Cover | None:
         return None
     if given == BUILT_IN:
         return Cover("", BUILT_IN)
-    from wexagraph.pages.covers import check
+    from wexagraph.pages.composing.covers import check
 
     path = Path(given).expanduser()
     try:
@@ -220,7 +220,7 @@ def _cover(given: str | None) -> Cover | None:
 
 def _try(check: Callable[[Cover], None], cover: Cover) -> None:
     """Try a cover sheet where it can do no harm: one that never ends, or grows, is stopped. Raises CallError."""
-    from wexagraph.exports.pool import WorkerLost, Workers
+    from wexagraph.work.pool import WorkerLost, Workers
 
     with Workers(1, _COVER_PATIENCE) as pool:
         try:

@@ -22,12 +22,12 @@ _COLUMNS = ("name", "source", "added", "gone", "changed", "failed", "bytes", "st
 def command(folder: str, zone: str | None, as_json: bool) -> int:
     """The runs of the backup in DIR, first to last: when, how many messages were new and gone, bytes, errors."""
     from wexagraph.backups import bag
-    from wexagraph.backups.store import Store
+    from wexagraph.backups.opening import open_backup
     from wexagraph.messages.dates import in_zone
     from wexagraph.pages.options import PageOptions
 
     timezone = PageOptions(zone=zone_name(zone)).timezone()
-    with Store(Path(folder).expanduser(), ask=passphrase) as store:
+    with open_backup(Path(folder).expanduser(), ask=passphrase) as store:
         runs = store.all_runs()
         messages, total = store.catalogue.counts()
         vanished = store.catalogue.vanished()

@@ -12,8 +12,8 @@ from wexagraph.cli.terminal import make_console, make_table
 from wexagraph.errors import CallError
 from wexagraph.messages import HtmlBlock, Message, MessageBlock, TextBlock
 from wexagraph.messages.dates import in_zone
+from wexagraph.messages.visible_text import html_to_text
 from wexagraph.pages.options import PageOptions
-from wexagraph.pages.plain import html_to_text
 from wexagraph.text import lines, one_line, size
 
 
@@ -72,8 +72,9 @@ def _text(message: Message) -> str:
         elif isinstance(block, HtmlBlock):
             out.append(html_to_text(block.html))
         elif isinstance(block, MessageBlock):
-            heading = f"--- message inside: {block.message.header.subject}, from {block.message.header.sender} ---"
-            out.append(f"{heading}\n{_text(block.message)}")
+            inner = Message(block.data, block.depth)
+            heading = f"--- message inside: {inner.header.subject}, from {inner.header.sender} ---"
+            out.append(f"{heading}\n{_text(inner)}")
     return "\n\n".join(out)
 
 

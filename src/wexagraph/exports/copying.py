@@ -9,12 +9,12 @@ import hashlib
 from dataclasses import dataclass
 
 from wexagraph.errors import MessageError
+from wexagraph.exports.message_records import MessageRecord
 from wexagraph.exports.options import SUFFIXES
 from wexagraph.exports.plan import cells
-from wexagraph.exports.rows import Row
-from wexagraph.exports.staging import Staged, Stager
 from wexagraph.messages import Message
 from wexagraph.messages.message import is_one_text
+from wexagraph.output.staging import Staged, Stager
 from wexagraph.sources import Source, reopen
 from wexagraph.text import cell, one_line
 
@@ -31,7 +31,7 @@ class Copied:
     trouble: str = ""
 
 
-def copy(row: Row, data: bytes, stager: Stager | None, replaces: bool) -> Copied:
+def copy(row: MessageRecord, data: bytes, stager: Stager | None, replaces: bool) -> Copied:
     """Digest a message and stage it as an EML file, unless `stager` is None. Raises OSError."""
     digest = hashlib.sha256(data).hexdigest()
     copied = Copied(row.number, digest, len(data), _attachments(data))
@@ -40,7 +40,7 @@ def copy(row: Row, data: bytes, stager: Stager | None, replaces: bool) -> Copied
     return copied
 
 
-def copy_rows(location: str, work: str, rows: list[tuple[Row, bool]]) -> list[Copied]:
+def copy_rows(location: str, work: str, rows: list[tuple[MessageRecord, bool]]) -> list[Copied]:
     """Copy many messages; runs in a worker. Each row comes with whether a file of ours gives way. Raises OSError."""
     source = reopen(location)
     stager = _stagers.get(work)
@@ -52,7 +52,7 @@ def copy_rows(location: str, work: str, rows: list[tuple[Row, bool]]) -> list[Co
 _stagers: dict[str, Stager] = {}
 
 
-def _copy_row(source: Source, stager: Stager, row: Row, replaces: bool) -> Copied:
+def _copy_row(source: Source, stager: Stager, row: MessageRecord, replaces: bool) -> Copied:
     try:
         data = source.read(row.envelope())
     except MessageError as error:

@@ -15,20 +15,20 @@ from pathlib import Path
 
 from wexagraph.errors import MessageError, TargetError
 from wexagraph.exports.ledger import Entry, Ledger, Origin
-from wexagraph.exports.pool import Batch, Workers
 from wexagraph.exports.report import Failure, Progress
-from wexagraph.exports.staging import Staged, Stager
-from wexagraph.exports.target import Target, keep_apart
 from wexagraph.messages import Attachment, Header, Message
 from wexagraph.messages.filetypes import ZIP, contradicts, recognise
 from wexagraph.messages.mime import made_part
 from wexagraph.naming import Fields, NamePattern, clean, with_extension
 from wexagraph.output.folder import OWN
+from wexagraph.output.staging import Staged, Stager
+from wexagraph.output.target import Target, keep_apart
 from wexagraph.selection import Choice
 from wexagraph.selection.criteria import text_matches
 from wexagraph.sources import Envelope, Source, reopen
 from wexagraph.sources.base import bounded
 from wexagraph.text import one_line, shortened
+from wexagraph.work.pool import Batch, Workers
 from wexagraph.zips import UNREADABLE
 
 ATTACHMENT_PATTERN = "{date:%Y-%m-%d} {sender} - {filename}"

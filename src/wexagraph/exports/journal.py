@@ -14,8 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.errors import TargetError
-from wexagraph.exports.options import UNDER_WAY
-from wexagraph.exports.rows import FileRow, Row, Wish
+from wexagraph.exports.message_records import UNDER_WAY, FileRecord, MessageRecord, PlannedMessage
 from wexagraph.notes import Note
 
 _VERSION = 2
@@ -157,7 +156,7 @@ class Journal:
         ).fetchone()
         return found[0] if found else None
 
-    def restamped(self, source: str, folder: str, wish: Wish) -> bool:
+    def restamped(self, source: str, folder: str, wish: PlannedMessage) -> bool:
         """Whether this folder bore another stamp in an earlier run, so that its places mean other messages; or nobody
         knows any more what lay where (see `exports/recovery.py`)."""
         era = wish.fingerprint.partition(";")[0]
@@ -182,7 +181,7 @@ class Journal:
         """Whether no run has met a message yet."""
         return self.ask("SELECT 1 FROM message LIMIT 1").fetchone() is None
 
-    def meet(self, number: int, source: str, wish: Wish) -> None:
+    def meet(self, number: int, source: str, wish: PlannedMessage) -> None:
         """This run chose a message of an earlier one; it lies here now."""
         self.ask(
             "UPDATE message SET run=?, source=?, place=?, stamp=?, id=?, tags=?, arrival=?, facts=?, notes=? "
@@ -191,7 +190,7 @@ class Journal:
              number),
         )  # fmt: skip
 
-    def add_many(self, source: str, folder: str, batch: list[Wish], digest: str | None = None) -> range:
+    def add_many(self, source: str, folder: str, batch: list[PlannedMessage], digest: str | None = None) -> range:
         """Messages that no run has met before, and the names they wish for. Returns their numbers."""
         first = self._next
         self._next += len(batch)
@@ -232,13 +231,13 @@ class Journal:
     def set_failed(self, number: int, reason: str) -> None:
         self.ask("UPDATE message SET outcome='failed', reason=? WHERE number=?", (reason, number))
 
-    def chosen(self, naming: str) -> Iterator[tuple[Row, list[FileRow]]]:
+    def chosen(self, naming: str) -> Iterator[tuple[MessageRecord, list[FileRecord]]]:
         """The messages of this run in the order of work, with their names in `naming` and the files they have."""
         after: tuple[str, str, int] = ("", "", 0)
         where = "m.run=? AND (m.folder, m.place, m.number) > (?,?,?) ORDER BY m.folder, m.place, m.number LIMIT 2000"
         while True:
             rows = [
-                Row(*found)
+                MessageRecord(*found)
                 for found in self.ask(
                     "SELECT m.number, m.folder, m.place, m.stamp, m.id, m.size, m.digest, m.arrival, n.stem, "
                     f"m.tags, m.facts FROM message m JOIN name n ON n.message=m.number AND n.naming=? WHERE {where}",
@@ -247,18 +246,18 @@ class Journal:
             ]
             if not rows:
                 return
-            files: dict[int | None, list[FileRow]] = {}
+            files: dict[int | None, list[FileRecord]] = {}
             chunk = f"SELECT m.number FROM message m WHERE {where}"
             for found in self.ask(f"SELECT * FROM file WHERE message IN ({chunk}) ORDER BY path", (self.run, *after)):
-                files.setdefault(found[1], []).append(file_row(found))
+                files.setdefault(found[1], []).append(file_record(found))
             for row in rows:
                 yield row, files.get(row.number, [])
             after = (rows[-1].folder, rows[-1].place, rows[-1].number)
 
-    def row(self, number: int) -> Row:
+    def row(self, number: int) -> MessageRecord:
         """A message by its number."""
         found = "SELECT number, folder, place, stamp, id, size, digest, arrival FROM message WHERE number=?"
-        return Row(*self.ask(found, (number,)).fetchone())
+        return MessageRecord(*self.ask(found, (number,)).fetchone())
 
     def has_id(self, id: str) -> bool:
         """Whether this run has met a message of that ID."""
@@ -278,7 +277,7 @@ class Journal:
     def has_name(self, number: int, naming: str) -> bool:
         return self.ask("SELECT 1 FROM name WHERE message=? AND naming=?", (number, naming)).fetchone() is not None
 
-    def wish(self, number: int, wish: Wish) -> None:
+    def wish(self, number: int, wish: PlannedMessage) -> None:
         """The name that a message of an earlier run would like."""
         self.ask("INSERT OR REPLACE INTO fresh VALUES (?,?,?,?)", (number, wish.key, wish.stem, wish.date))
 
@@ -335,7 +334,7 @@ class Journal:
         """Files of a message that were announced and could not be put."""
         self.ask("DELETE FROM file WHERE message=? AND recipe=?", (number, UNDER_WAY))
 
-    def record(self, files: Iterable[FileRow]) -> None:
+    def record(self, files: Iterable[FileRecord]) -> None:
         """These files are on the disk, whole."""
         self.ask_many(
             "INSERT OR REPLACE INTO file VALUES (?,?,?,?,?,?,?,?,?)",
@@ -353,13 +352,13 @@ class Journal:
             "WHERE m.run=? AND m.folder=? ORDER BY m.place, m.number", (naming, self.run, folder))]  # fmt: skip
         return None if None in found else found
 
-    def archive(self, folder: str, format: str, naming: str) -> FileRow | None:
+    def archive(self, folder: str, format: str, naming: str) -> FileRecord | None:
         """The archive of a folder that an earlier run has made."""
         found = self.ask(
             "SELECT * FROM file WHERE message=0 AND format=? AND naming=?",
             (f"{format}:{folder}", naming),
         ).fetchone()
-        return file_row(found) if found else None
+        return file_record(found) if found else None
 
     def archives(self) -> dict[str, list[str]]:
         """The paths of all archives, by the folders whose messages they hold."""
@@ -370,10 +369,10 @@ class Journal:
                 found.setdefault(folder, []).append(path)
         return found
 
-    def listing(self, name: str) -> FileRow | None:
+    def listing(self, name: str) -> FileRecord | None:
         """The register or the manifest as the last run left it."""
         found = self.ask("SELECT * FROM file WHERE message=0 AND format=?", (f"list:{name}",)).fetchone()
-        return file_row(found) if found else None
+        return file_record(found) if found else None
 
     def files(self) -> Iterator[tuple[str, str]]:
         """Path and SHA-256 of all files but the manifest, which can't hold itself, sorted by path."""
@@ -397,5 +396,5 @@ def _notes(text: str) -> list[Note]:
     return [Note(code, detail) for code, detail in json.loads(text)] if text != "[]" else []
 
 
-def file_row(row: tuple[Any, ...]) -> FileRow:
-    return FileRow(*row[:-1], tuple(_notes(row[-1])))  # type: ignore[call-arg]
+def file_record(row: tuple[Any, ...]) -> FileRecord:
+    return FileRecord(*row[:-1], tuple(_notes(row[-1])))  # type: ignore[call-arg]

@@ -11,10 +11,10 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.errors import TargetError
-from wexagraph.exports.target import MANIFEST, REGISTER, RESERVED, Target
 from wexagraph.exports.verify import manifest_entries
 from wexagraph.naming import collision_key, with_extension
 from wexagraph.notes import CODES
+from wexagraph.output.target import MANIFEST, REGISTER, RESERVED, Target
 from wexagraph.sources import Envelope
 from wexagraph.text import cell
 

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
-from wexagraph.exports.binders import Binder
-from wexagraph.exports.bound import Binding
+from wexagraph.exports.bound_documents import Binding
+from wexagraph.exports.folder_archives import FolderArchives
+from wexagraph.exports.in_hand import WorkItem
 from wexagraph.exports.journal import Journal
+from wexagraph.exports.message_records import FileRecord, MessageRecord
 from wexagraph.exports.options import SUFFIXES, ExportOptions
-from wexagraph.exports.putting import Putter
+from wexagraph.exports.publisher import Publisher
 from wexagraph.exports.report import Report
-from wexagraph.exports.rows import FileRow, Row
-from wexagraph.exports.target import Target
-from wexagraph.exports.work import Work
+from wexagraph.output.target import Target
 
 
 class Needs:
@@ -24,15 +24,15 @@ class Needs:
         journal: Journal,
         options: ExportOptions,
         report: Report,
-        putter: Putter,
-        binder: Binder,
+        putter: Publisher,
+        binder: FolderArchives,
         binding: Binding | None,
         stopped: Callable[[], bool],
     ) -> None:
         self._target, self._journal, self._options, self._report = target, journal, options, report
         self._putter, self._binder, self._binding, self._stopped = putter, binder, binding, stopped
 
-    def works(self) -> Iterator[Work]:
+    def works(self) -> Iterator[WorkItem]:
         """The messages that something has to be made of, until the run is asked to stop."""
         if self._binding is not None:
             yield from self._needed_to_bind(self._binding)
@@ -43,11 +43,11 @@ class Needs:
                 return
             missing = self._missing(row, files)
             if missing or self._binder.wants(row):
-                yield Work(row, missing, self._ours(files))
+                yield WorkItem(row, missing, self._ours(files))
             else:
                 self._putter.count_already()
 
-    def _needed_to_bind(self, binding: Binding) -> Iterator[Work]:
+    def _needed_to_bind(self, binding: Binding) -> Iterator[WorkItem]:
         """The same in the order of binding: of each group all messages, where its PDF has to be made."""
         for group, sheaf in binding.groups():
             for row, files in group.rows:
@@ -58,11 +58,11 @@ class Needs:
                 if sheaf is not None:
                     missing += ("pdf",)
                 if missing:
-                    yield Work(row, missing, self._ours(files), sheaf=sheaf)
+                    yield WorkItem(row, missing, self._ours(files), sheaf=sheaf)
                 else:
                     self._putter.count_already()
 
-    def _missing(self, row: Row, files: list[FileRow]) -> tuple[str, ...]:
+    def _missing(self, row: MessageRecord, files: list[FileRecord]) -> tuple[str, ...]:
         """The formats that have to be made: never made, made otherwise, or lost and altered since."""
         if not files:
             return self._options.single_formats
@@ -81,12 +81,12 @@ class Needs:
                 self._remake(file)
         return tuple(missing)
 
-    def _ours(self, files: list[FileRow]) -> frozenset[str]:
-        return frozenset(file.path for file in files if self._target.is_ours(file))
+    def _ours(self, files: list[FileRecord]) -> frozenset[str]:
+        return frozenset(file.path for file in files if file.is_ours(self._target))
 
-    def _remake(self, file: FileRow) -> None:
+    def _remake(self, file: FileRecord) -> None:
         self._report.remade.append(file.path)
         self._report.notes["remade"] += 1
 
-    def _intact(self, file: FileRow) -> bool:
+    def _intact(self, file: FileRecord) -> bool:
         return self._target.is_intact(file.path, file.size, file.modified, file.sha256)

@@ -18,8 +18,6 @@ MESSAGE_FORMATS = tuple(SUFFIXES)
 ARCHIVE_FORMATS = ("mbox", "zip")
 BINDINGS = ("conversation", "folder", "all")
 BOUND_PATTERN = "{date:%Y-%m-%d} {subject}"
-UNDER_WAY = "under way"
-"""The recipe of a file that is just being put in its place, where its bytes are not the same each time."""
 
 
 NO_LOCKED_ARCHIVE = (

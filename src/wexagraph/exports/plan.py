@@ -15,18 +15,18 @@ from functools import lru_cache
 
 from wexagraph.errors import MessageError
 from wexagraph.exports.journal import RESERVED_STEMS, Journal
+from wexagraph.exports.message_records import PlannedMessage
 from wexagraph.exports.options import SUFFIXES, ExportOptions
-from wexagraph.exports.pool import WorkerLost, Workers
-from wexagraph.exports.rows import Wish
-from wexagraph.exports.target import RESERVED, Target
 from wexagraph.exports.turns import Turns
 from wexagraph.messages import Header
 from wexagraph.messages.conversations import base_subject, thread
 from wexagraph.naming import Fields, clean, collision_key, component
+from wexagraph.output.target import RESERVED, Target
 from wexagraph.selection import Choice
-from wexagraph.sources import Envelope, Share, Source, reopen
+from wexagraph.sources import Envelope, Partition, Source, reopen
 from wexagraph.sources.base import bounded
 from wexagraph.text import cell, one_line, shortened
+from wexagraph.work.pool import WorkerLost, Workers
 
 _LARGE = 48 * 1024 * 1024  # bytes of a source that are worth reading by shares, in workers
 _SHARE = 12 * 1024 * 1024
@@ -43,7 +43,7 @@ def folder_path(folder: str, flat: bool) -> str:
     return path + "_" if path.lower() in RESERVED else path
 
 
-def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 1) -> Iterator[Wish]:
+def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 1) -> Iterator[PlannedMessage]:
     """What the plan has to know of each message; `number` is the first one's in this run."""
     zone = options.zone
     for count, envelope in enumerate(envelopes, number):
@@ -58,7 +58,7 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
         tags = _tags(options, fields) if options.tags else ""
         bound = _bound(options, fields, folder) if options.bind else ("", "")
         facts = [moment.isoformat() if moment else "", *written_by(header)]
-        yield Wish(
+        yield PlannedMessage(
             place=envelope.place,
             fingerprint=envelope.fingerprint(),
             id=id,
@@ -109,7 +109,9 @@ def cells(*texts: str) -> str:
     return out.getvalue()[:-2] if len(texts) > 1 or texts[0] else ""
 
 
-def wishes_of_share(location: str, choice: Choice, folder: str, share: Share, options: ExportOptions) -> list[Wish]:
+def wishes_of_share(
+    location: str, choice: Choice, folder: str, share: Partition, options: ExportOptions
+) -> list[PlannedMessage]:
     """The plan of a share of a folder; runs in a worker."""
     return list(wishes(choice.of_share(reopen(location), folder, share), options))
 
@@ -150,7 +152,7 @@ class Planner:
         self._journal.commit()
         return count
 
-    def _wishes(self, choice: Choice) -> Iterator[tuple[str, list[Wish]]]:
+    def _wishes(self, choice: Choice) -> Iterator[tuple[str, list[PlannedMessage]]]:
         """The plan in pieces, each of one folder. A large source is read by several processes, a share each."""
         source, options = self._source, self._options
         folders = choice.folders_of(source)
@@ -161,9 +163,9 @@ class Planner:
                 yield batch[0].folder, list(wishes(batch, options, number))
                 number += len(batch)
             return
-        running: deque[tuple[str, Share, Future[list[Wish]]]] = deque()
+        running: deque[tuple[str, Partition, Future[list[PlannedMessage]]]] = deque()
 
-        def planned() -> tuple[str, list[Wish]]:
+        def planned() -> tuple[str, list[PlannedMessage]]:
             folder, share, future = running.popleft()
             try:
                 return folder, future.result()
@@ -181,7 +183,7 @@ class Planner:
         while running:
             yield planned()
 
-    def _meet(self, folder: str, batch: list[Wish]) -> None:
+    def _meet(self, folder: str, batch: list[PlannedMessage]) -> None:
         """Messages, where earlier runs have left something: are they some of theirs?"""
         journal, source = self._journal, self._source.location
         known = [journal.known(source, folder, wish.place, wish.fingerprint) for wish in batch]
@@ -209,7 +211,7 @@ class Planner:
             if not journal.has_name(number, self._options.naming):
                 journal.wish(number, wish)
 
-    def _tell_turns(self, folder: str, numbers: Iterable[int], batch: list[Wish]) -> None:
+    def _tell_turns(self, folder: str, numbers: Iterable[int], batch: list[PlannedMessage]) -> None:
         if self._turns is not None:
             self._turns.meet(folder, numbers, batch)
 

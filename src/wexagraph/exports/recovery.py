@@ -7,14 +7,14 @@ import io
 from collections import Counter
 from collections.abc import Iterator
 
-from wexagraph.exports.bound import FORMAT
+from wexagraph.exports.in_hand import FORMAT
 from wexagraph.exports.journal import Journal
+from wexagraph.exports.message_records import FileRecord
 from wexagraph.exports.options import ARCHIVE_FORMATS, SUFFIXES, ExportOptions
 from wexagraph.exports.plan import cells
 from wexagraph.exports.register import COLUMNS
-from wexagraph.exports.rows import FileRow
-from wexagraph.exports.target import MANIFEST, REGISTER, Target
 from wexagraph.exports.verify import manifest_entries
+from wexagraph.output.target import MANIFEST, REGISTER, Target
 
 _BY_SUFFIX = {suffix: name for name, suffix in SUFFIXES.items()}
 _RECIPE = "recovered"
@@ -46,15 +46,15 @@ def recover(journal: Journal, target: Target, options: ExportOptions) -> int:
             is_copy = kind == "eml" and digests[path] == row["sha256"]
             recipe = options.recipe("eml") if is_copy else _RECIPE
             size = (target.stamp(path) or (0, 0))[0]
-            files.append(FileRow(path, number, kind, options.naming, recipe, size, 0, digests[path]))
+            files.append(FileRecord(path, number, kind, options.naming, recipe, size, 0, digests[path]))
         journal.record(files)
     journal.record(
-        FileRow(path, 0, f"{kind}:{folder}", options.naming, _RECIPE, 0, 0, digests[path])
+        FileRecord(path, 0, f"{kind}:{folder}", options.naming, _RECIPE, 0, 0, digests[path])
         for (kind, folder), path in archives.items()
     )
     for name, digest in ((REGISTER, digests.get(REGISTER)), (MANIFEST, target.sha256(MANIFEST) if digests else None)):
         if digest:
-            journal.record([FileRow(name, 0, f"list:{name}", "", "", 0, 0, digest)])
+            journal.record([FileRecord(name, 0, f"list:{name}", "", "", 0, 0, digest)])
     journal.commit()
     return len(rows)
 

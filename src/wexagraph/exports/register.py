@@ -8,10 +8,10 @@ from itertools import groupby
 from operator import itemgetter
 
 from wexagraph.exports.journal import Journal
+from wexagraph.exports.message_records import FileRecord
 from wexagraph.exports.plan import cells
-from wexagraph.exports.rows import FileRow
-from wexagraph.exports.target import MANIFEST, REGISTER, Staging, Target
 from wexagraph.notes import Note
+from wexagraph.output.target import MANIFEST, REGISTER, Staging, Target
 from wexagraph.text import cell
 
 COLUMNS = (
@@ -48,7 +48,7 @@ def _put(target: Target, journal: Journal, staging: Staging, name: str) -> None:
     old = target.sha256(path)
     ours = (recorded.sha256, recorded.recipe) if recorded is not None else ()
     staged = target.put_list(staging, path, ours)
-    journal.record([FileRow(path, 0, f"list:{name}", "", old or "", staged.size, 0, staged.sha256)])
+    journal.record([FileRecord(path, 0, f"list:{name}", "", old or "", staged.size, 0, staged.sha256)])
     journal.commit()
     target.put_staged_list(staged)
 

@@ -15,33 +15,33 @@ from typing import Any
 
 from wexagraph.errors import MessageError, PageError, SourceError, TargetError
 from wexagraph.exports import register
-from wexagraph.exports.binders import Binder
-from wexagraph.exports.bound import Binding, Bound, Sheaf, bind_file
+from wexagraph.exports.bound_documents import Binding, bind_file
 from wexagraph.exports.copying import Copied, copy, copy_rows
+from wexagraph.exports.folder_archives import FolderArchives
+from wexagraph.exports.in_hand import BoundDocument, BoundFile, WorkItem
 from wexagraph.exports.journal import Journal
+from wexagraph.exports.message_records import MessageRecord
 from wexagraph.exports.needs import Needs
 from wexagraph.exports.options import SUFFIXES, ExportOptions
 from wexagraph.exports.plan import Planner, written_by
-from wexagraph.exports.pool import Batch, WorkerLost, Workers
-from wexagraph.exports.putting import Putter
+from wexagraph.exports.publisher import Publisher
 from wexagraph.exports.recovery import recover
 from wexagraph.exports.report import Progress, Report
-from wexagraph.exports.rows import Row
 from wexagraph.exports.stored import stored
-from wexagraph.exports.target import Target, keep_apart
 from wexagraph.exports.turns import Turns
-from wexagraph.exports.work import Work
 from wexagraph.messages import Header
 from wexagraph.messages.dates import in_zone
 from wexagraph.messages.headers import header_end
 from wexagraph.notes import Note
 from wexagraph.output.folder import OWN
+from wexagraph.output.target import Target, keep_apart
+from wexagraph.pages.composing.provenance import Provenance
 from wexagraph.pages.engines import available
-from wexagraph.pages.evidence import Origin
 from wexagraph.pages.make import Job, Made, make
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Source, Stored
 from wexagraph.text import one_line
+from wexagraph.work.pool import Batch, WorkerLost, Workers
 
 _ROWS_PER_CALL = 64
 _WORTH_WORKERS = 1000
@@ -93,7 +93,7 @@ def export(
     return report
 
 
-def _is_listed(row: Row, data: bytes) -> bool:
+def _is_listed(row: MessageRecord, data: bytes) -> bool:
     """Whether bytes are of the message that was listed: people and subject are those of the plan."""
     return next(csv.reader([row.facts]))[1:] == written_by(Header(data[: header_end(data)]))
 
@@ -122,12 +122,12 @@ class _Run:
         self.stopped = stopped or (lambda: False)
         self._executor = executor
         self._own: Workers | None = None
-        self.pending: dict[Future[Made], Work] = {}
-        self.bindings: dict[Future[Bound], Sheaf] = {}
-        self.binder = Binder(target, journal, options)
+        self.pending: dict[Future[Made], WorkItem] = {}
+        self.bindings: dict[Future[BoundFile], BoundDocument] = {}
+        self.binder = FolderArchives(target, journal, options)
         self.turns = Turns(journal, options.bind) if options.bind else None
         self.binding = Binding(target, options, self.turns) if self.turns else None
-        self.putter = Putter(target, journal, options, self.report, self.progress, self.tell)
+        self.putter = Publisher(target, journal, options, self.report, self.progress, self.tell)
         self.needs = Needs(target, journal, options, self.report, self.putter, self.binder, self.binding, self.stopped)
 
     def go(self, choice: Choice) -> Report:
@@ -176,7 +176,7 @@ class _Run:
 
     def _copy_here(self) -> None:
         """Read the messages in this process: for pages, for archives, and from a source that can't be shared out."""
-        works: deque[Work] = deque()
+        works: deque[WorkItem] = deque()
 
         def wanted() -> Iterator[Envelope]:
             for work in self.needs.works():
@@ -201,9 +201,9 @@ class _Run:
     def _copy_in_workers(self) -> None:
         """Have workers read and stage EML files, many messages at a time."""
         location, folder = self.source.address, str(self.target.work)
-        running: deque[Batch[Work, Copied]] = deque()
+        running: deque[Batch[WorkItem, Copied]] = deque()
 
-        def submit(works: list[Work]) -> Future[list[Copied]]:
+        def submit(works: list[WorkItem]) -> Future[list[Copied]]:
             rows = [(work.row, work.row.stem + SUFFIXES["eml"] in work.replaced) for work in works]
             return self._workers().submit_lasting(copy_rows, location, folder, rows)
 
@@ -224,7 +224,7 @@ class _Run:
         while running:
             finish()
 
-    def _copied(self, work: Work, copied: Copied, data: bytes = b"") -> None:
+    def _copied(self, work: WorkItem, copied: Copied, data: bytes = b"") -> None:
         """A message was read: its EML is staged, where one is wanted; its pages come next."""
         if copied.trouble:
             self._unread(work, copied.trouble)
@@ -245,7 +245,7 @@ class _Run:
         else:
             self._done(work)
 
-    def _unread(self, work: Work, reason: str) -> None:
+    def _unread(self, work: WorkItem, reason: str) -> None:
         """A message can't be read: nothing waits for it."""
         self.putter.fail(work.row, reason)
         if work.sheaf is not None:
@@ -253,17 +253,17 @@ class _Run:
 
     # making
 
-    def _submit(self, work: Work) -> None:
+    def _submit(self, work: WorkItem) -> None:
         formats = tuple(name for name in work.missing if name in self.options.page_formats)
         name, plain, convert = work.attempts.pop(0)
         future = (self._executor or self._workers()).submit(make, self._job(work, formats, name, plain, convert))
         self.pending[future] = work
 
-    def _job(self, work: Work, formats: tuple[str, ...], engine: str, plain: bool, convert: bool) -> Job:
+    def _job(self, work: WorkItem, formats: tuple[str, ...], engine: str, plain: bool, convert: bool) -> Job:
         row, sheaf, options = work.row, work.sheaf, self.options
         file = sheaf.path if sheaf is not None else row.stem + SUFFIXES["pdf"]
         tags = tuple(row.tags.split(", ")) if row.tags else ()
-        origin = Origin(self.source.location, row.folder, row.id, row.moment, file.rpartition("/")[2], tags)
+        origin = Provenance(self.source.location, row.folder, row.id, row.moment, file.rpartition("/")[2], tags)
         if sheaf is None or self.binding is None:
             lock = options.lock
             return Job(
@@ -277,7 +277,7 @@ class _Run:
             known=work.known or (), whole=whole, lock=self.binding.part_lock,
         )  # fmt: skip
 
-    def _label(self, work: Work) -> str:
+    def _label(self, work: WorkItem) -> str:
         """What a quote's place in an earlier message is called."""
         date, sender = self.journal.facts(work.row.number)[:2]
         moment = datetime.fromisoformat(date) if date else None
@@ -306,7 +306,7 @@ class _Run:
                 self._bound(self.bindings.pop(future), future)
         self.putter.put_if_due()
 
-    def _made(self, work: Work, future: Future[Made]) -> None:
+    def _made(self, work: WorkItem, future: Future[Made]) -> None:
         try:
             made = future.result()
         except Exception as error:  # whatever a message does to what makes its page, it does to itself only
@@ -332,7 +332,7 @@ class _Run:
         work.notes += notes
         self._done(work)
 
-    def _fall_back(self, work: Work) -> None:
+    def _fall_back(self, work: WorkItem) -> None:
         """No engine could make the page: the message itself is written, and counts as failed."""
         note = Note("page-failed", work.trouble[:200])
         work.notes.append(note)
@@ -342,11 +342,11 @@ class _Run:
             self.binding.give_up(work.sheaf, work, self.journal.facts(work.row.number))
         self._done(work)
 
-    def _stage(self, work: Work, name: str, content: bytes, notes: tuple[Note, ...]) -> None:
+    def _stage(self, work: WorkItem, name: str, content: bytes, notes: tuple[Note, ...]) -> None:
         path = work.row.stem + SUFFIXES[name]
         work.staged.append((name, self.target.stage(path, content, path in work.replaced), notes))
 
-    def _done(self, work: Work) -> None:
+    def _done(self, work: WorkItem) -> None:
         work.data = b""
         if work.sheaf is None:
             self.putter.done([work])
@@ -356,7 +356,7 @@ class _Run:
 
     # binding
 
-    def _arrived(self, sheaf: Sheaf) -> None:
+    def _arrived(self, sheaf: BoundDocument) -> None:
         """One more message of a bound PDF has come, or never will; when all have, it is bound."""
         sheaf.waiting -= 1
         if sheaf.waiting or self.binding is None:
@@ -367,7 +367,7 @@ class _Run:
             future = self._workers().submit_lasting(bind_file, job, sheaf.path, sheaf.replaces, signature)
             self.bindings[future] = sheaf
 
-    def _bound(self, sheaf: Sheaf, future: Future[Bound]) -> None:
+    def _bound(self, sheaf: BoundDocument, future: Future[BoundFile]) -> None:
         try:
             bound = future.result()
         except OSError as error:

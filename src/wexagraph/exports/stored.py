@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from wexagraph.exports.bound import FORMAT
+from wexagraph.exports.in_hand import FORMAT
 from wexagraph.exports.journal import Journal
-from wexagraph.exports.options import SUFFIXES, UNDER_WAY, ExportOptions
-from wexagraph.exports.rows import FileRow, Row
-from wexagraph.exports.target import Target
+from wexagraph.exports.message_records import UNDER_WAY, FileRecord, MessageRecord
+from wexagraph.exports.options import SUFFIXES, ExportOptions
+from wexagraph.output.target import Target
 from wexagraph.sources import Stored
 
 
@@ -23,7 +23,7 @@ def stored(journal: Journal, target: Target, options: ExportOptions) -> Iterator
             yield Stored(row.folder, row.place, row.stamp, row.digest)
 
 
-def _all_there(row: Row, files: list[FileRow], target: Target, options: ExportOptions) -> bool:
+def _all_there(row: MessageRecord, files: list[FileRecord], target: Target, options: ExportOptions) -> bool:
     there = {file.path: file for file in files}
     if options.bind and not any(
         file.format == FORMAT and file.recipe != UNDER_WAY and _whole(target, file) for file in files
@@ -35,5 +35,5 @@ def _all_there(row: Row, files: list[FileRow], target: Target, options: ExportOp
     return all(file is not None and file.recipe == recipe and _whole(target, file) for file, recipe in wanted)
 
 
-def _whole(target: Target, file: FileRow) -> bool:
+def _whole(target: Target, file: FileRecord) -> bool:
     return target.sha256(file.path) == file.sha256

@@ -6,8 +6,8 @@ import json
 from collections.abc import Hashable, Iterable, Iterator
 from dataclasses import dataclass
 
-from wexagraph.exports.journal import Journal, file_row
-from wexagraph.exports.rows import FileRow, Row, Wish
+from wexagraph.exports.journal import Journal, file_record
+from wexagraph.exports.message_records import FileRecord, MessageRecord, PlannedMessage
 from wexagraph.messages.conversations import Conversations, Thread
 
 _SCHEMA = (
@@ -28,7 +28,7 @@ class Group:
 
     title: str
     stem: str
-    rows: list[tuple[Row, list[FileRow]]]
+    rows: list[tuple[MessageRecord, list[FileRecord]]]
 
     @property
     def tags(self) -> tuple[str, ...]:
@@ -44,7 +44,7 @@ class Turns:
         for statement in _SCHEMA:
             journal.ask(statement)
 
-    def meet(self, folder: str, numbers: Iterable[int], wishes: list[Wish]) -> None:
+    def meet(self, folder: str, numbers: Iterable[int], wishes: list[PlannedMessage]) -> None:
         """Messages of this run, as the plan meets them."""
         self._journal.ask_many(
             "INSERT OR REPLACE INTO thread VALUES (?,?,?,?,?,?,?)",
@@ -86,13 +86,13 @@ class Turns:
                 "WHERE t.grp=? ORDER BY t.turn",
                 (naming, number),
             ).fetchall()
-            files: dict[int, list[FileRow]] = {}
+            files: dict[int, list[FileRecord]] = {}
             members = "SELECT message FROM turn WHERE grp=?"
             for found in self._journal.ask(f"SELECT * FROM file WHERE message IN ({members}) ORDER BY path", (number,)):
-                files.setdefault(found[1], []).append(file_row(found))
+                files.setdefault(found[1], []).append(file_record(found))
             if rows:
                 named = self._journal.ask("SELECT title, stem FROM thread WHERE message=?", (rows[0][0],)).fetchone()
-                yield Group(named[0], named[1], [(Row(*row), files.get(row[0], [])) for row in rows])
+                yield Group(named[0], named[1], [(MessageRecord(*row), files.get(row[0], [])) for row in rows])
 
 
 def _packed(thread: Thread | None) -> str:

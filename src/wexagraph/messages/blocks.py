@@ -4,13 +4,9 @@ from __future__ import annotations
 
 import mimetypes
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from wexagraph.messages.headers import Header, header_end
 from wexagraph.messages.mime import Part
-
-if TYPE_CHECKING:
-    from wexagraph.messages.message import Message
 
 _EXTENSIONS = {"message/rfc822": ".eml", "text/plain": ".txt", "image/jpeg": ".jpg"}
 _NAMES = {
@@ -99,9 +95,10 @@ class CalendarBlock:
 
 @dataclass(frozen=True)
 class MessageBlock:
-    """A message inside the message (message/rfc822)."""
+    """A message inside the message (message/rfc822): its bytes, and how deep it lies in others."""
 
-    message: Message
+    data: bytes
+    depth: int
 
 
 Block = TextBlock | HtmlBlock | PictureBlock | CalendarBlock | MessageBlock

@@ -74,7 +74,7 @@ class Message:
         return next((label for label in labels if codec_for(label) not in _USUAL), "")
 
     def _read(self, plain: bool, words: bool = True) -> Reading:
-        reader = Reader(plain, self.depth, Message if words else None, self._hint)
+        reader = Reader(plain, self.depth, words, self._hint)
         reader.show(self.root)
         reader.strays(self.header)
         reading = reader.reading

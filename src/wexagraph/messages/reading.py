@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import mimetypes
 import re
-from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
 
 from wexagraph.messages.blocks import (
     Attachment,
@@ -23,9 +21,6 @@ from wexagraph.messages.inlined import InlinedFile, split
 from wexagraph.messages.mime import Part, made_part, parse, unix_lines
 from wexagraph.messages.nesting import flattened, without_endless_tags
 from wexagraph.notes import Note
-
-if TYPE_CHECKING:
-    from wexagraph.messages.message import Message
 
 MAX_NESTED = 12
 _SHOWN_PICTURES = {
@@ -76,14 +71,12 @@ class Reading:
 class Reader:
     """Goes through the parts of a message and decides what is shown and what is attached.
 
-    `nest` reads a message inside the message; without it only the attachments are wanted, and no text is decoded
-    that does not decide about them. `hint` is a character set that the message names elsewhere.
+    Without `words` only the attachments are wanted, and no text is decoded that does not decide about them. `hint` is a
+    character set that the message names elsewhere.
     """
 
-    def __init__(
-        self, plain: bool, depth: int, nest: Callable[[bytes, int], Message] | None = None, hint: str = ""
-    ) -> None:
-        self.plain, self.depth, self.nest, self.hint, self.reading = plain, depth, nest, hint, Reading()
+    def __init__(self, plain: bool, depth: int, words: bool = False, hint: str = "") -> None:
+        self.plain, self.depth, self.words, self.hint, self.reading = plain, depth, words, hint, Reading()
 
     def show(self, part: Part) -> None:
         kind = part.type
@@ -140,7 +133,7 @@ class Reader:
         if part.filename:
             self.reading.attachments.append(Attachment(part))
         if part.type in ("text/html", "text/enriched", "text/richtext"):
-            if self.nest is not None:
+            if self.words:
                 text, notes = html_of(part, self.hint)
                 self.reading.blocks.append(HtmlBlock(text, part.location))
                 self.reading.notes += notes
@@ -152,7 +145,7 @@ class Reader:
             if isinstance(piece, InlinedFile):
                 self._inlined(piece, f"{part.number}.{number}")
                 continue
-            if self.nest is None:
+            if not self.words:
                 continue
             if len(pieces) == 1:
                 text, notes = part.text(self.hint)
@@ -197,8 +190,8 @@ class Reader:
         elif kind in ("message/rfc822", "message/global") and shown:
             if self.depth >= MAX_NESTED:
                 self.reading.notes.append(Note("nesting-too-deep", f"part {part.number[:40]}"))
-            elif self.nest is not None:
-                self.reading.blocks.append(MessageBlock(self.nest(part.content(), self.depth + 1)))
+            elif self.words:
+                self.reading.blocks.append(MessageBlock(part.content(), self.depth + 1))
 
     def _calendar(self, part: Part) -> None:
         others = [b.part.content() for b in self.reading.blocks if isinstance(b, CalendarBlock)]

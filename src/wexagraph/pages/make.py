@@ -14,17 +14,17 @@ from wexagraph.messages import Message
 from wexagraph.messages.filetypes import type_note
 from wexagraph.naming import Fields
 from wexagraph.notes import Note
-from wexagraph.pages.evidence import Origin
-from wexagraph.pages.finish import Embedded, finish, free_name
+from wexagraph.pages.composing.header_footer import HeaderFooter, header_footer
+from wexagraph.pages.composing.properties import Record, described, record
+from wexagraph.pages.composing.provenance import Provenance
 from wexagraph.pages.options import Lock, PageOptions
-from wexagraph.pages.properties import Record, described, record
-from wexagraph.pages.running import Running, running
+from wexagraph.pages.pdf.finish import Embedded, finish, free_name
+from wexagraph.pages.pdf.pieces import Piece
 
 # what sets pages is loaded where pages are made, in the workers
 if TYPE_CHECKING:
-    from wexagraph.pages.compose import Page
-    from wexagraph.pages.converting import Piece
-    from wexagraph.pages.covers import Entry
+    from wexagraph.pages.composing.compose import Page
+    from wexagraph.pages.composing.covers import Entry
     from wexagraph.pages.engines import Engine
 
 _KEPT_WHOLE = ("body-too-long", "header-too-long", "parts-too-many", "nesting-too-deep")
@@ -35,10 +35,10 @@ _KEPT_WHOLE = ("body-too-long", "header-too-long", "parts-too-many", "nesting-to
 class Job:
     """What is to be made of one message: `formats` out of pdf, html and text.
 
-    `engine` names the engine for the PDF; `plain` sets the text alone, for a layout that no engine could make.
-    `origin` says where the message was read. Without `convert`, attachments that were to be made into pages are only
-    described. A `part` of a bound PDF gets no cover, no running lines and no proof of its own; `known` are quotes that
-    stand elsewhere in it; the first part comes with the title and the tags of the `whole`. `lock` encrypts the PDF;
+    `engine` names the engine for the PDF; `plain` sets the text alone, for a layout that no engine could make. `origin`
+    says where the message was read. Without `convert`, attachments that were to be made into pages are only described.
+    A `part` of a bound PDF gets no cover, no header and footer and no proof of its own; `known` are quotes that stand
+    elsewhere in it; the first part comes with the title and the tags of the `whole`. `lock` encrypts the PDF;
     `exported` is the date that a cover tells.
     """
 
@@ -47,7 +47,7 @@ class Job:
     options: PageOptions
     engine: str = "plutoprint"
     plain: bool = False
-    origin: Origin = field(default_factory=Origin)
+    origin: Provenance = field(default_factory=Provenance)
     convert: bool = True
     part: bool = False
     known: tuple[tuple[str, str], ...] = ()
@@ -60,15 +60,15 @@ class Job:
 class Made:
     """The files by format, files that lie beside them by name, and notes on what differs from the original.
 
-    `entry` and `running` are what the contents page and the running lines of a bound PDF tell of a part; `marked` says
-    that pages of others stand among its own. `whole` are the properties and running lines of the bound PDF.
+    `entry` and `header_footer` are what contents page, header and footer of a bound PDF tell of a part; `marked` says
+    that pages of others stand among its own. `whole` are the properties and header and footer of the bound PDF.
     """
 
     files: dict[str, bytes] = field(default_factory=dict)
     entry: Entry | None = None
-    running: Running | None = None
+    header_footer: HeaderFooter | None = None
     marked: bool = False
-    whole: tuple[Record, Running] | None = None
+    whole: tuple[Record, HeaderFooter] | None = None
     beside: dict[str, bytes] = field(default_factory=dict)
     notes: list[Note] = field(default_factory=list)
 
@@ -81,12 +81,12 @@ def make(job: Job) -> Made:
     message = Message(job.data)
     made = Made()
     if "text" in job.formats:
-        from wexagraph.pages.plain import to_text
+        from wexagraph.pages.composing.plain import to_text
 
         made.files["text"] = to_text(message, job.options, job.origin).encode("utf-8", "replace")
         made.notes += message.notes(plain=True)
     if "html" in job.formats:
-        from wexagraph.pages.compose import compose
+        from wexagraph.pages.composing.compose import compose
 
         page = compose(message, job.options, origin=job.origin, plain=job.plain, screen=True)
         made.files["html"] = page.self_contained().encode("utf-8", "replace")
@@ -114,7 +114,7 @@ def _beside(message: Message, wanted: tuple[str, ...]) -> dict[str, bytes]:
 
 
 def _pdf(message: Message, job: Job, made: Made) -> bytes:
-    from wexagraph.pages.covers import Contents, cover_page, entry
+    from wexagraph.pages.composing.covers import Contents, cover_page, entry
     from wexagraph.pages.engines import engine
 
     setter, wanted = engine(job.engine), job.options.attachments
@@ -127,7 +127,7 @@ def _pdf(message: Message, job: Job, made: Made) -> bytes:
         made.notes += [note for note in found if note is not None]
     embedded = attachments if "embed" in wanted else []
     if "pages" in wanted and attachments:
-        from wexagraph.pages.converting import Converter
+        from wexagraph.pages.attachments.convert import Converter
 
         converter = Converter(job.options, setter, _fields(message, job), job.origin.file, job.part)
         pieces = converter.pieces(attachments, pages=job.convert)
@@ -148,10 +148,10 @@ def _pdf(message: Message, job: Job, made: Made) -> bytes:
     if job.part:
         made.marked = bool(pieces)
         fields = _fields(message, job)
-        made.running = running(job.options, fields, job.origin.file)
+        made.header_footer = header_footer(job.options, fields, job.origin.file)
         if job.whole is not None:
             fields = replace(fields, subject=job.whole[0])
-            made.whole = record(job.options, fields, job.whole[1]), running(job.options, fields, job.origin.file)
+            made.whole = record(job.options, fields, job.whole[1]), header_footer(job.options, fields, job.origin.file)
     if not (files or pieces or job.lock or cover):
         return pdf if job.part else described(pdf, page.record)
     front = b""
@@ -172,9 +172,9 @@ def _pdf(message: Message, job: Job, made: Made) -> bytes:
 def _set(message: Message, job: Job, setter: Engine) -> tuple[Page, bytes, list[Note]]:
     """The message as a PDF, and notes on words that it lacks. Where the layout leaves words out, or the first page
     empty, it is set again with what may be the cause taken away."""
-    from wexagraph.pages.compose import compose
-    from wexagraph.pages.relief import Relief
-    from wexagraph.pages.reread import read_back, starts_late
+    from wexagraph.pages.checking.text_check import read_back, starts_late
+    from wexagraph.pages.cleaning.relief import Relief
+    from wexagraph.pages.composing.compose import compose
 
     def tried(relief: Relief) -> tuple[Page, bytes, list[Note], bool]:
         page = compose(

@@ -23,7 +23,7 @@ ALLOWED = ("print", "copy", "comment", "assemble")
 ATTACHMENTS = ("embed", "pages", "beside", "zip", "none")
 
 FOOTER = "{subject} | Page {page} of {pages}"
-RUNNING_FIELDS = ("page", "pages", "file")
+LINE_FIELDS = ("page", "pages", "file")
 PROPERTY_NAMES = ("title", "author", "subject", "keywords")
 PROPERTIES = (
     ("title", TextPattern("{subject}")),
@@ -59,8 +59,8 @@ class Lock:
         return f"{bool(self.user)}|{bool(self.owner)}|{'|'.join(self.allow)}"
 
 
-def running_parts(line: str, what: str = "running line") -> list[TextPattern]:
-    """The parts of a running line: left, centre and right, as many as stand between the bars in it.
+def line_parts(line: str, what: str = "header or footer") -> list[TextPattern]:
+    """The parts of a header or footer: left, centre and right, as many as stand between the bars in it.
 
     "{subject}" stands left; "{subject} | {page}" left and right. Raises CallError.
     """
@@ -69,7 +69,7 @@ def running_parts(line: str, what: str = "running line") -> list[TextPattern]:
         raise CallError(f"the {what} {line!r} has {len(parts)} parts; there is room for left, centre and right.")
     if len(parts) == 2:
         parts.insert(1, "")
-    return [TextPattern(part, what, RUNNING_FIELDS) for part in parts]
+    return [TextPattern(part, what, LINE_FIELDS) for part in parts]
 
 
 def paper_size(paper: str) -> tuple[float, float]:
@@ -87,9 +87,9 @@ class PageOptions:
     """How messages become pages.
 
     `zone` is an IANA name for the dates on the page, or "sender" for each message's own offset. Lengths are in
-    millimetres. `scale` makes everything on the page larger or smaller; without `background` no colour or picture
-    lies behind anything. `header` and `footer` are patterns for running lines (see `pages/running.py`). Texts without
-    a layout are set in `text_font` at `text_size` points. `most_pages` bounds a single message.
+    millimetres. `scale` makes everything on the page larger or smaller; without `background` no colour or picture lies
+    behind anything. `header` and `footer` are patterns for header and footer (see `pages/composing/header_footer.py`).
+    Texts without a layout are set in `text_font` at `text_size` points. `most_pages` bounds a single message.
 
     `show_hidden` prints what a sender hid; `read_back` reads each PDF again and compares its words. `attachments` are
     embedded, made into pages behind the message, put beside it, zipped beside it, or only listed; `open_zips` makes
@@ -123,7 +123,7 @@ class PageOptions:
         if self.text_font and not re.fullmatch(r"[\w][\w .-]{0,80}", self.text_font):
             raise CallError(f"{self.text_font!r} is no name of a font: letters, digits, spaces, points and hyphens.")
         for line, what in ((self.header, "header"), (self.footer, "footer")):
-            running_parts(line, what)
+            line_parts(line, what)
 
     @property
     def page_size(self) -> tuple[float, float]:

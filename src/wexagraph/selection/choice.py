@@ -10,7 +10,7 @@ from difflib import get_close_matches
 
 from wexagraph.errors import CallError, MessageError
 from wexagraph.selection.criteria import Criterion, Subject, folder_matches
-from wexagraph.sources import WHOLE, Envelope, Share, Source, Wanted
+from wexagraph.sources import WHOLE, Envelope, Partition, Source, Wanted
 
 _NEVER = datetime.min.replace(tzinfo=UTC)
 
@@ -73,7 +73,7 @@ class Choice:
             envelope.trouble = str(error)
             return True
 
-    def of_share(self, source: Source, folder: str, share: Share = WHOLE) -> Iterator[Envelope]:
+    def of_share(self, source: Source, folder: str, share: Partition = WHOLE) -> Iterator[Envelope]:
         """The chosen messages of a folder, or of a share of it, `newest` apart."""
         if not (self.criteria or self.exceptions) and self.ids is None:
             return source.envelopes(folder, share)

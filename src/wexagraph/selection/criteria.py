@@ -11,8 +11,9 @@ from difflib import get_close_matches
 from functools import lru_cache
 
 from wexagraph.errors import CallError
-from wexagraph.messages import HtmlBlock, Message, MessageBlock, TextBlock
+from wexagraph.messages import Message
 from wexagraph.messages.headers import decode_words
+from wexagraph.messages.visible_text import visible_texts
 from wexagraph.sources import Envelope, Source
 
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([kmg]?)i?b?", re.IGNORECASE)
@@ -34,30 +35,8 @@ class Subject:
     def body(self) -> str:
         """The text that a reader sees, without markup. Raises MessageError."""
         if self._body is None:
-            self._body = body_text(Message(self.source.read(self.envelope)))
+            self._body = "\n".join(visible_texts(Message(self.source.read(self.envelope))))
         return self._body
-
-
-def body_text(message: Message) -> str:
-    """All texts of a message and of the messages in it, as one."""
-    found: list[str] = []
-    for block in message.blocks():
-        if isinstance(block, TextBlock):
-            found.append(block.text)
-        elif isinstance(block, HtmlBlock):
-            found.append(visible_text(block.html))
-        elif isinstance(block, MessageBlock):
-            found.append(body_text(block.message))
-    return "\n".join(found)
-
-
-def visible_text(html: str) -> str:
-    """The text of an HTML body, without scripts and style sheets."""
-    from selectolax.lexbor import LexborHTMLParser
-
-    tree = LexborHTMLParser(html)
-    tree.strip_tags(["script", "style", "head", "template", "noscript"])
-    return tree.body.text(separator=" ") if tree.body else ""
 
 
 @dataclass(frozen=True)

@@ -22,8 +22,8 @@ _DIGITS = "0123456789abcdefghjkmnpqrstvwxyz"
 _PAIRS = [first + second for first in _DIGITS for second in _DIGITS]
 
 
-Share = tuple[int, int]
-WHOLE: Share = (0, 1)
+Partition = tuple[int, int]
+WHOLE: Partition = (0, 1)
 
 
 class Leaf(NamedTuple):
@@ -167,7 +167,7 @@ class Source(ABC):
         """About how many bytes a folder holds, known without reading it; 0 where it is not known."""
 
     @abstractmethod
-    def envelopes(self, folder: str, share: Share = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
+    def envelopes(self, folder: str, share: Partition = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
         """The messages of a folder in its own order, without reading bodies.
 
         With `wanted`, a source that searches leaves out what is surely not.
@@ -190,7 +190,7 @@ class Source(ABC):
         """Equal as long as nothing in the folder changes; "" where that can't be told without reading it."""
         return ""
 
-    def outline(self, folder: str, share: Share = WHOLE) -> Iterator[Envelope]:
+    def outline(self, folder: str, share: Partition = WHOLE) -> Iterator[Envelope]:
         """The messages of a folder, or of a share of it where the source can be opened again, by place, stamp, size
         and flags; headers may be empty. As quick as can be."""
         return self.envelopes(folder, share)

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from wexagraph.errors import MessageError
 from wexagraph.messages.headers import Header, header_end
-from wexagraph.sources.base import WHOLE, Envelope, Share
+from wexagraph.sources.base import WHOLE, Envelope, Partition
 from wexagraph.sources.trees import File, Tree
 from wexagraph.zips import UNREADABLE
 
@@ -48,15 +48,15 @@ class Files:
         """Each message is looked at when it is read."""
         return False
 
-    def outline(self, share: Share = WHOLE) -> Iterator[Envelope]:
+    def outline(self, share: Partition = WHOLE) -> Iterator[Envelope]:
         """Envelopes without headers: no file is opened."""
         return map(self._envelope, self._share(share))
 
-    def _share(self, share: Share) -> list[File]:
+    def _share(self, share: Partition) -> list[File]:
         start, stop = (len(self._files) * number // share[1] for number in (share[0], share[0] + 1))
         return self._files[start:stop]
 
-    def envelopes(self, share: Share = WHOLE) -> Iterator[Envelope]:
+    def envelopes(self, share: Partition = WHOLE) -> Iterator[Envelope]:
         """Envelopes in the order of the file names."""
         for file in self._share(share):
             envelope = self._envelope(file)

@@ -13,7 +13,7 @@ from wexagraph.files import visible
 from wexagraph.messages import Message
 from wexagraph.messages.headers import header_end
 from wexagraph.messages.message import is_one_text
-from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Trouble, Wanted, listed
+from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Trouble, Wanted, listed
 from wexagraph.sources.files import CHANGED, Files, Maildir
 from wexagraph.sources.mbox import Mbox, is_mbox
 from wexagraph.sources.trees import DiskTree, File, OneFile, Tree, ZipTree
@@ -193,13 +193,13 @@ class LocalSource(Source):
         except OSError:
             return ""
 
-    def outline(self, folder: str, share: Share = WHOLE) -> Iterator[Envelope]:
+    def outline(self, folder: str, share: Partition = WHOLE) -> Iterator[Envelope]:
         try:
             yield from self._stores[folder].outline(share)
         except OSError as error:
             raise self._failed(folder, error) from error
 
-    def envelopes(self, folder: str, share: Share = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
+    def envelopes(self, folder: str, share: Partition = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
         try:
             yield from self._stores[folder].envelopes(share)
         except OSError as error:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from wexagraph.errors import MessageError
 from wexagraph.messages.headers import Header, header_end
-from wexagraph.sources.base import WHOLE, Envelope, Share
+from wexagraph.sources.base import WHOLE, Envelope, Partition
 from wexagraph.sources.files import CHANGED
 
 _BLOCK = 4 * 1024 * 1024
@@ -83,11 +83,11 @@ class Mbox:
         about = self.path.stat()
         return f"{about.st_size}-{about.st_mtime_ns}-{about.st_ino}"
 
-    def outline(self, share: Share = WHOLE) -> Iterator[Envelope]:
+    def outline(self, share: Partition = WHOLE) -> Iterator[Envelope]:
         """As `envelopes`: an mbox has to be walked through to be known."""
         return self.envelopes(share)
 
-    def envelopes(self, share: Share = WHOLE) -> Iterator[Envelope]:
+    def envelopes(self, share: Partition = WHOLE) -> Iterator[Envelope]:
         """Envelopes in the order of the file; of a share, those that begin in that part of it. Raises OSError."""
         end = os.fstat(self._descriptor()).st_size
         start, stop = (end * number // share[1] for number in (share[0], share[0] + 1))

@@ -14,7 +14,7 @@ from typing import Any, TypeVar
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.messages import Header, Message
 from wexagraph.sources.accounts import GOODBYE, Account, Login, Secret, bearer, line_failed, refused
-from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Wanted, bounded, listed
+from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Wanted, bounded, listed
 
 T = TypeVar("T")
 _Answer = list[bytes] | MessageError
@@ -95,7 +95,7 @@ class PopSource(Source):
     def size(self, folder: str) -> int:
         return sum(self._sizes.values())
 
-    def envelopes(self, folder: str, share: Share = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
+    def envelopes(self, folder: str, share: Partition = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
         ids = wanted.ids if wanted is not None else None
         found = (envelope for envelope in self.outline(folder) if ids is None or envelope.id in ids)
         while some := list(islice(found, _HEADERS)):
@@ -106,7 +106,7 @@ class PopSource(Source):
                     envelope.header = Header(b"\n".join(lines) + b"\n\n")
                 yield envelope
 
-    def outline(self, folder: str, share: Share = WHOLE) -> Iterator[Envelope]:
+    def outline(self, folder: str, share: Partition = WHOLE) -> Iterator[Envelope]:
         return (self._envelope(uid) for uid in list(self._numbers))
 
     def _envelope(self, uid: str) -> Envelope:

@@ -10,7 +10,7 @@ from wexagraph.pages import fonts
 from wexagraph.pages.options import PageOptions
 
 if TYPE_CHECKING:
-    from wexagraph.pages.compose import Page
+    from wexagraph.pages.composing.compose import Page
 
 
 class Engine(Protocol):

@@ -7,8 +7,8 @@ import io
 import plutoprint
 
 from wexagraph.errors import PageError
-from wexagraph.pages.compose import Page
-from wexagraph.pages.fit import shrink
+from wexagraph.pages.composing.compose import Page
+from wexagraph.pages.engines.fit import shrink
 from wexagraph.pages.options import PageOptions
 
 MOST_SHRINKING = 3.0

@@ -8,8 +8,8 @@ import weasyprint
 from weasyprint.urls import URLFetcher, URLFetcherResponse
 
 from wexagraph.errors import PageError
-from wexagraph.pages.compose import Page
-from wexagraph.pages.fit import shrink
+from wexagraph.pages.composing.compose import Page
+from wexagraph.pages.engines.fit import shrink
 from wexagraph.pages.options import PageOptions
 
 logging.getLogger("weasyprint").setLevel(logging.CRITICAL)

@@ -10,8 +10,8 @@ from dataclasses import dataclass
 
 from wexagraph.errors import CallError, SourceError
 from wexagraph.sources.base import Stored
-from wexagraph.sources.imap.answers import fetched, number_set
-from wexagraph.sources.imap.line import Refused, quoted
+from wexagraph.sources.imap.connection import Refused, quoted
+from wexagraph.sources.imap.responses import fetched, number_set
 from wexagraph.sources.imap.source import Folder, ImapSource
 
 _BATCH = 200

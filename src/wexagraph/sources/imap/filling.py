@@ -9,7 +9,7 @@ from datetime import datetime
 
 from wexagraph.errors import MessageError, SourceError, TargetError
 from wexagraph.messages import Header
-from wexagraph.sources.imap.line import Refused, quoted
+from wexagraph.sources.imap.connection import Refused, quoted
 from wexagraph.sources.imap.source import Folder, ImapSource
 
 _SYSTEM = {

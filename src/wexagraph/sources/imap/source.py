@@ -14,9 +14,9 @@ from wexagraph.messages import Header
 from wexagraph.messages.dates import parse_date
 from wexagraph.messages.headers import header_end
 from wexagraph.sources.accounts import Account, Login, steers_no_line
-from wexagraph.sources.base import WHOLE, Envelope, Leaf, Share, Source, Trouble, Wanted, bounded
-from wexagraph.sources.imap.answers import fetched, leaves, number_set, numbers, parse
-from wexagraph.sources.imap.line import Dropped, Line, Refused, quoted
+from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Trouble, Wanted, bounded
+from wexagraph.sources.imap.connection import Connection, Dropped, Refused, quoted
+from wexagraph.sources.imap.responses import fetched, leaves, number_set, numbers, parse
 from wexagraph.sources.utf7 import decode_utf7, encode_utf7
 
 P = TypeVar("P")
@@ -53,7 +53,7 @@ class ImapSource(Source):
 
     def __init__(self, account: Account, login: Login) -> None:
         super().__init__(location=account.url, kind="IMAP")
-        self.account, self.line = account, Line(account, login)
+        self.account, self.line = account, Connection(account, login)
         self._folders: dict[str, Folder] = {}
         self._structures: dict[tuple[str, str], list[Leaf]] = {}
         self._chunk: tuple[str, list[int]] = ("", [])
@@ -159,13 +159,13 @@ class ImapSource(Source):
         words = [word.decode("latin-1") if isinstance(word, bytes) else "" for word in found]
         return " ".join(sorted(f"{name} {value}" for name, value in zip(words[::2], words[1::2], strict=False)))
 
-    def outline(self, folder: str, share: Share = WHOLE) -> Iterator[Envelope]:
+    def outline(self, folder: str, share: Partition = WHOLE) -> Iterator[Envelope]:
         chunks = _chunks(self._uids(folder, None), _OUTLINES)
         for _, answers in self._overlapped(chunks, lambda uids: self._fetch(folder, uids, _OUTLINE)):
             for found in answers:
                 yield _envelope(folder, int(found["UID"]), self._validity[folder], found)
 
-    def envelopes(self, folder: str, share: Share = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
+    def envelopes(self, folder: str, share: Partition = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
         uids = self._uids(folder, wanted)
         validity = self._validity[folder]
         if wanted is not None and wanted.ids is not None:

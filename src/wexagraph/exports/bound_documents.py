@@ -1,0 +1,137 @@
+"""Bound PDFs of an export: their names, the parts they are waiting for, and the binding itself."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import secrets
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+from wexagraph.exports.in_hand import FORMAT, BoundDocument, BoundFile, WorkItem
+from wexagraph.exports.message_records import FileRecord, MessageRecord
+from wexagraph.exports.options import ExportOptions
+from wexagraph.exports.turns import Group, Turns
+from wexagraph.naming import collision_key
+from wexagraph.output.staging import Staged
+from wexagraph.output.target import Target
+from wexagraph.pages.composing.header_footer import HeaderFooter
+from wexagraph.pages.composing.properties import Record
+from wexagraph.pages.options import Lock
+from wexagraph.text import one_line
+
+if TYPE_CHECKING:
+    from wexagraph.pages.composing.quotes import Said
+    from wexagraph.pages.make import Made
+    from wexagraph.pages.pdf.binding import BindJob
+
+
+class Binding:
+    """Decides which groups have to be bound, and keeps what is in hand of them."""
+
+    def __init__(self, target: Target, options: ExportOptions, turns: Turns) -> None:
+        self._target, self._options, self._turns = target, options, turns
+        self._taken: set[str] = set()
+        # parts lie on the disk for a while: where the PDF will be locked, so are they, with a key that nobody keeps
+        self.key = secrets.token_urlsafe(32) if options.lock else ""
+
+    @property
+    def part_lock(self) -> Lock | None:
+        return Lock(self.key) if self.key else None
+
+    def groups(self) -> Iterator[tuple[Group, BoundDocument | None]]:
+        """All groups, each with the sheaf to be made of it; none where its PDF is there."""
+        for group in self._turns.groups(self._options.naming):
+            recorded = self._recorded(group)
+            if recorded is not None and self._is_there(group, recorded):
+                self._taken.add(collision_key(recorded.path))
+                yield group, None
+                continue
+            if recorded is not None and not recorded.is_ours(self._target):
+                recorded = None
+            path = recorded.path if recorded is not None else self._free(group.stem)
+            self._taken.add(collision_key(path))
+            said = self._nothing_said() if self._options.unquote else None
+            yield (
+                group,
+                BoundDocument(path, group, recorded is not None, len(group.rows), said, record=Record(group.title)),
+            )
+
+    def _nothing_said(self) -> Said:
+        from wexagraph.pages.composing.quotes import Said
+
+        return Said()
+
+    def _recorded(self, group: Group) -> FileRecord | None:
+        """The PDF that an earlier run has bound of these messages, or of the first of them that it had."""
+        naming = self._options.naming
+        found = (file for _, files in group.rows for file in files if file.format == FORMAT and file.naming == naming)
+        return next((file for file in found if collision_key(file.path) not in self._taken), None)
+
+    def _is_there(self, group: Group, recorded: FileRecord) -> bool:
+        signature = self.signature([row for row, _ in group.rows])
+        every = all(
+            any(file.path == recorded.path and file.recipe == signature for file in files) for _, files in group.rows
+        )
+        return every and self._target.is_intact(recorded.path, recorded.size, recorded.modified, recorded.sha256)
+
+    def signature(self, rows: list[MessageRecord]) -> str:
+        """Equal for two bound PDFs of the same messages made in the same way."""
+        digests = "".join(row.digest or "-" for row in rows)
+        return hashlib.sha256(f"{self._options.recipe('pdf')}|{digests}".encode()).hexdigest()[:16]
+
+    def _free(self, stem: str) -> str:
+        candidate, turn = f"{stem}.pdf", 1
+        while collision_key(candidate) in self._taken or self._target.taken(candidate):
+            turn += 1
+            candidate = f"{stem} ({turn}).pdf"
+        return candidate
+
+    def add(self, sheaf: BoundDocument, work: WorkItem, made: Made) -> None:
+        """The pages of a message have come: they wait on the disk."""
+        from wexagraph.pages.pdf.binding import Part
+
+        staged = self._target.stage("", made.files.pop("pdf"))
+        assert made.entry is not None and made.header_footer is not None
+        sheaf.parts[work.row.number] = Part(staged.waiting, made.entry, made.header_footer, made.marked)
+        if made.whole is not None:
+            sheaf.record, sheaf.contents = made.whole
+
+    def give_up(self, sheaf: BoundDocument, work: WorkItem, facts: list[str]) -> None:
+        """No page could be made of a message: a page in its place says so. `facts` are its cells in the register."""
+        from wexagraph.pages.composing.covers import Entry
+        from wexagraph.pages.pdf.binding import Part
+
+        date, sender, to, _, subject = facts
+        entry = Entry(
+            subject or "no subject", sender, to, date, sha256=work.row.digest or "", size=work.row.size,
+            trouble=one_line(work.trouble), when=date[:16].replace("T", " ") or "undated", name=sender,
+        )  # fmt: skip
+        sheaf.parts[work.row.number] = Part("", entry, HeaderFooter((), ()))
+
+    def job(self, sheaf: BoundDocument, engine: str) -> BindJob | None:
+        """What a worker has to bind; None where there is not one message to be bound."""
+        from wexagraph.pages.pdf.binding import BindJob
+
+        options = self._options
+        parts = tuple(sheaf.parts[row.number] for row, _ in sheaf.group.rows if row.number in sheaf.parts)
+        if not parts:
+            return None
+        return BindJob(
+            parts, self._target.stager.free(), sheaf.group.title, sheaf.record, sheaf.contents, options.page, engine,
+            sheaf.group.tags, options.exported, options.lock, self.key,
+        )  # fmt: skip
+
+
+def bind_file(job: BindJob, path: str, replaces: bool, signature: str) -> BoundFile:
+    """Bind, and digest what was written; runs in a worker. Raises PageError, OSError."""
+    from wexagraph.pages.pdf.binding import bind
+
+    notes = bind(job)
+    with open(job.out, "rb") as file:
+        digest = hashlib.file_digest(file, "sha256").hexdigest()
+    about = os.stat(job.out)
+    for part in job.parts:
+        if part.path:
+            os.unlink(part.path)
+    return BoundFile(Staged(job.out, path, about.st_size, digest, replaces, about.st_mtime_ns), signature, tuple(notes))

@@ -1,0 +1,77 @@
+"""The text of a message that a reader sees: one text for searching, for quotes, and for whoever wants to read it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+from wexagraph.messages.blocks import HtmlBlock, MessageBlock, TextBlock
+from wexagraph.messages.headers import decode_words
+from wexagraph.messages.message import Message
+
+if TYPE_CHECKING:
+    from selectolax.lexbor import LexborNode
+
+_BLOCKS = frozenset(
+    "address article aside blockquote center dd div dl dt fieldset figure footer form h1 h2 h3 h4 h5 h6 header "
+    "hr li main menu nav ol p pre section table tbody tfoot thead tr ul".split()
+)
+_APART = frozenset({"p", "h1", "h2", "h3", "table", "blockquote"})
+_SILENT = frozenset({"head", "script", "style", "template", "title", "svg", "iframe"})
+_MOST_DEPTH = 400
+_DEEPEST = 5
+
+
+def visible_texts(message: Message, most: int | None = None, depth: int = 0) -> Iterator[str]:
+    """The texts of a message in their order, each cut at `most` characters, and those of the messages inside it, each
+    behind its subject."""
+    for block in message.blocks():
+        if isinstance(block, TextBlock):
+            yield block.text[:most]
+        elif isinstance(block, HtmlBlock):
+            yield html_to_text(block.html[:most])
+        elif isinstance(block, MessageBlock) and depth < _DEEPEST:
+            inner = Message(block.data, block.depth)
+            yield decode_words(inner.header.raw(b"subject") or b"")
+            yield from visible_texts(inner, most, depth + 1)
+
+
+def html_to_text(html: str) -> str:
+    """The words of an HTML body in their order, a line for a block, cells of a row beside each other."""
+    from selectolax.lexbor import LexborHTMLParser  # a listing needs none of it
+
+    pieces: list[str] = []
+    body = LexborHTMLParser(html).body
+    if body is not None:
+        _collect(body, pieces, False, 0)
+    text = re.sub(r"[ \t]*\n[ \t]*", "\n", "".join(pieces))
+    return re.sub(r"\n{3,}", "\n\n", text).strip()
+
+
+def _collect(node: LexborNode, pieces: list[str], preformatted: bool, depth: int) -> None:
+    if depth > _MOST_DEPTH:
+        pieces.append(node.text(separator=" "))
+        return
+    child = node.first_child
+    while child is not None:
+        tag = child.tag
+        if tag == "-text":
+            text = child.text_content or ""
+            pieces.append(text if preformatted else re.sub(r"[ \t\r\n\f]+", " ", text))
+        elif tag == "br":
+            pieces.append("\n")
+        elif tag == "img":
+            alternative = (child.attributes.get("alt") or "").strip()
+            pieces.append(f"[{alternative}]" if alternative else "")
+        elif tag is not None and tag[0] not in "-!_" and tag not in _SILENT:
+            if tag in _BLOCKS:
+                pieces.append("\n\n" if tag in _APART else "\n")
+            elif tag in ("td", "th"):
+                pieces.append("  ")
+            if tag == "li":
+                pieces.append("- ")
+            _collect(child, pieces, preformatted or tag == "pre", depth + 1)
+            if tag in _BLOCKS:
+                pieces.append("\n\n" if tag in _APART else "\n")
+        child = child.next

@@ -1,0 +1,1 @@
+"""Attachments turned into pages."""

@@ -1,0 +1,300 @@
+"""Each attachment as pages of its own, under a thin strip that says what it is."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import re
+import zipfile
+from dataclasses import dataclass, field, replace
+
+from markupsafe import Markup
+
+from wexagraph.messages import Attachment, Message
+from wexagraph.messages.charsets import decode
+from wexagraph.messages.dates import date_text
+from wexagraph.messages.filetypes import DOCX, EML, PDF, XLSX, ZIP, settle, type_note
+from wexagraph.messages.mime import made_part, unix_lines
+from wexagraph.naming import Fields
+from wexagraph.notes import Note
+from wexagraph.pages.attachments.limits import time_limit
+from wexagraph.pages.attachments.office import SUITE_TYPES, document_html, suite_pdf
+from wexagraph.pages.attachments.pictures import frames
+from wexagraph.pages.attachments.sheets import csv_table, workbook
+from wexagraph.pages.cleaning.breaks import escaped
+from wexagraph.pages.cleaning.clean import clean
+from wexagraph.pages.cleaning.pictures import Pictures
+from wexagraph.pages.composing.cards import calendar_cards, vcard_cards
+from wexagraph.pages.composing.compose import MOST_TEXT, Page, compose, linked, templates
+from wexagraph.pages.composing.header_footer import Box, header_footer
+from wexagraph.pages.composing.properties import Record
+from wexagraph.pages.engines import Engine
+from wexagraph.pages.options import PageOptions
+from wexagraph.pages.pdf.finish import conforms
+from wexagraph.pages.pdf.foreign import checked
+from wexagraph.pages.pdf.pieces import Piece
+from wexagraph.text import one_line, shortened, size, without_controls
+
+PATIENCE = 20.0
+"""Seconds that one attachment may take; an office suite has a limit of its own, within what a page may take."""
+MOST_DEPTH, MOST_MEMBERS, MOST_MEMBER_BYTES = 4, 300, 200 * 1024 * 1024
+_TEXTS = frozenset(
+    {"application/json", "application/xml", "application/javascript", "application/sql", "application/x-yaml"}
+)
+
+
+@dataclass
+class _Made:
+    html: str = ""
+    resources: dict[str, tuple[str, bytes]] = field(default_factory=dict)
+    css: str = ""
+    landscape: bool = False
+    pdf: bytes = b""
+    below: list[Piece] = field(default_factory=list)
+    notes: list[Note] = field(default_factory=list)
+
+
+class _NoPages(ValueError):
+    """A kind of file that pages are not made of: described and embedded, which its page says."""
+
+
+class Converter:
+    """Makes pages of attachments with an engine. `notes` tells what differs; `unconverted` what has to be embedded.
+
+    `fields` and `file` are what the header and footer say of the message; a `part` of a bound PDF has none yet.
+    """
+
+    def __init__(
+        self, options: PageOptions, engine: Engine, fields: Fields, file: str = "", part: bool = False
+    ) -> None:
+        self.options, self.engine = options, engine
+        self._fields, self._file, self._part = fields, file, part
+        self.notes: list[Note] = []
+        self.unconverted: list[Attachment] = []
+        self._held = 0
+
+    def pieces(self, attachments: list[Attachment], depth: int = 0, pages: bool = True) -> list[Piece]:
+        """The pages of each attachment. Without `pages`, each is only described. Never fails on content."""
+        return [self._piece(attachment, depth, pages) for attachment in attachments]
+
+    def _piece(self, attachment: Attachment, depth: int, pages: bool) -> Piece:
+        content = attachment.content()
+        name = shortened(one_line(attachment.name), 300) or "no name"
+        other = type_note(attachment.name, attachment.type, content)
+        if other is not None:
+            self.notes.append(other)
+        kind = settle(attachment.name, attachment.type, content)
+        try:
+            if not pages:
+                raise ValueError("an earlier try to make pages of the attachments failed")
+            with time_limit(PATIENCE):
+                made = self._made(attachment, kind, content, depth)
+                pdf = made.pdf or self._set(name, kind, content, made)
+        except Exception as error:  # whatever a broken file does to a library, it does to its own pages only
+            reason = str(error)[:200] or type(error).__name__
+            self.unconverted.append(attachment)
+            if not isinstance(error, _NoPages):
+                self.notes.append(Note("attachment-unconverted", f"{name[:80]}: {reason}"))
+            made = _Made(self._described(attachment, kind, content, reason))
+            pdf = self._set(name, kind, content, made)
+        self.notes += made.notes
+        return Piece(name, pdf, made.below, foreign=bool(made.pdf) and kind != EML)
+
+    def _made(self, attachment: Attachment, kind: str, content: bytes, depth: int) -> _Made:
+        if kind == PDF:
+            return _Made(pdf=self._foreign(content))
+        if kind.startswith("image/"):
+            return self._picture(kind, content)
+        if kind in ("text/csv", "text/tab-separated-values"):
+            table, notes = csv_table(content, "\t" if kind != "text/csv" else "")
+            return _Made(table, notes=notes)
+        if kind == "text/html":
+            return self._html(decode(content)[0])
+        if kind == EML and depth < MOST_DEPTH:
+            return self._message(content, depth)
+        if kind == XLSX:
+            resources: dict[str, tuple[str, bytes]] = {}
+            table, wide, notes = workbook(content, resources)
+            return _Made(table, resources, landscape=wide, notes=notes)
+        if kind == DOCX:
+            made = self._html(document_html(content))
+            made.html = f'<div class="wx-document">{made.html}</div>'
+            return made
+        if kind in ("text/calendar", "text/vcard"):
+            return self._cards(kind, content)
+        if kind in SUITE_TYPES:
+            return _Made(pdf=self._foreign(suite_pdf(content, kind)))
+        if kind == ZIP:
+            return self._archive(attachment, content, depth)
+        if kind.startswith("text/") or kind in _TEXTS or kind.endswith(("+xml", "+json")):
+            return self._text(content)
+        raise _NoPages("no pages can be made of a file of this kind")
+
+    def _foreign(self, content: bytes) -> bytes:
+        """A PDF that others have made. Raises ValueError where it can't stand behind the message."""
+        pdf = checked(content, self.options.most_pages)
+        if self.options.archival and not conforms(pdf):
+            raise ValueError("its pages do not conform to PDF/A, which the message is to be")
+        return pdf
+
+    def _set(self, name: str, kind: str, content: bytes, made: _Made) -> bytes:
+        options = replace(self.options, landscape=True) if made.landscape else self.options
+        width, height = options.page_size
+        html = templates().get_template("attachment.html").render(
+            width=width, height=height, margin=options.margin, screen=False, header_footer=self._header_footer(name),
+            options=options, name=name, about=f"{kind}, {size(len(content))}", body=Markup(made.html),
+            style=Markup(made.css.replace("</", "<\\/")),
+        )  # fmt: skip
+        return self.engine.render(Page(html, made.resources, Record(name)), options)
+
+    def _header_footer(self, name: str) -> list[Box]:
+        """The header and footer of an attachment: its name stands for the subject."""
+        return (
+            [] if self._part else header_footer(self.options, replace(self._fields, subject=name), self._file).boxes()
+        )
+
+    def _described(self, attachment: Attachment, kind: str, content: bytes, reason: str) -> str:
+        rows = [("Name", one_line(attachment.name)), ("Declared as", one_line(attachment.type)), ("Taken for", kind),
+        ("Size", size(len(content))),
+                ("SHA-256", hashlib.sha256(content).hexdigest()), ("Not shown", reason)]  # fmt: skip
+        return templates().get_template("card.html").render(title="This attachment is not shown as pages", rows=rows)
+
+    def _picture(self, kind: str, content: bytes) -> _Made:
+        resources: dict[str, tuple[str, bytes]] = {}
+        if kind == "image/svg+xml":
+            resources["wx:picture-1"] = (kind, _harmless_svg(content))
+            return _Made('<p class="wx-scan"><img src="wx:picture-1" alt=""></p>', resources)
+        out = []
+        for number, (media, data, width, height) in enumerate(frames(content), 1):
+            resources[f"wx:picture-{number}"] = (media, data)
+            # as large as the page, less the strip, and never larger than 150 dots an inch
+            most_wide, most_high = self._room()
+            factor = min(1.0, most_wide / width, most_high / height)
+            sized = f"width:{width * factor:.0f}px;height:{height * factor:.0f}px"
+            out.append(f'<p class="wx-scan"><img src="wx:picture-{number}" style="{sized}" alt=""></p>')
+        return _Made("".join(out), resources)
+
+    def _room(self) -> tuple[float, float]:
+        height = (self.options.page_size[1] - 2 * self.options.margin - 4) / 25.4 * 96
+        return self.options.content_width, height - 56
+
+    def _text(self, content: bytes) -> _Made:
+        text, notes = decode(content)
+        if len(text) > MOST_TEXT:
+            notes.append(Note("attachment-shortened", f"{len(text)} characters"))
+        text = without_controls(unix_lines(text[:MOST_TEXT]).replace("\f", "\n"))
+        pieces = (text[at : at + 4000] for at in range(0, len(text), 4000)) if "\n" not in text else _paragraphs(text)
+        body = "".join(f"<pre>\n{linked(piece)}\n</pre>" for piece in pieces)
+        return _Made(f'<div class="wx-text">{body}</div>', notes=notes)
+
+    def _html(self, html: str) -> _Made:
+        made = _Made()
+        pictures = Pictures(lambda _: None, made.resources)
+        cleaned = clean(html[:MOST_TEXT], pictures, self.options.content_width, "wx-mail-1", self.options.show_hidden)
+        made.html, made.css = f'<div class="wx-mail wx-mail-1">{cleaned.html}</div>', cleaned.css
+        made.notes = [*cleaned.notes, *pictures.notes]
+        return made
+
+    def _message(self, content: bytes, depth: int) -> _Made:
+        message = Message(content, depth)
+        page = compose(message, self.options, part=self._part)
+        below = self.pieces(message.attachments, depth + 1) if message.attachments else []
+        return _Made(pdf=self.engine.render(page, self.options), below=below, notes=page.notes)
+
+    def _cards(self, kind: str, content: bytes) -> _Made:
+        zone = self.options.timezone()
+        cards = calendar_cards(content, zone, date_text) if kind == "text/calendar" else vcard_cards(content)
+        if not cards:
+            return self._text(content)
+        card = templates().get_template("card.html")
+        return _Made("".join(card.render(title=title, rows=rows) for title, rows in cards))
+
+    def _archive(self, attachment: Attachment, content: bytes, depth: int) -> _Made:
+        with zipfile.ZipFile(io.BytesIO(content)) as archive:
+            infos = [info for info in archive.infolist() if not info.is_dir()]
+            rows = "".join(
+                f"<tr><td>{escaped(shortened(one_line(info.filename), 500))}</td>"
+                f'<td class="wx-number">{size(info.file_size)}</td>'
+                f"<td>{info.date_time[0]:04}-{info.date_time[1]:02}-{info.date_time[2]:02}</td></tr>"
+                for info in infos[:5000]
+            )
+            made = _Made(
+                '<table class="wx-sheet"><thead><tr><th>File</th><th>Size</th><th>Dated</th></tr></thead>'
+                f"<tbody>{rows}</tbody></table>"
+            )
+            if len(infos) > 5000:
+                made.notes.append(Note("attachment-shortened", f"{len(infos)} files, 5,000 listed"))
+            if self.options.open_zips and depth < MOST_DEPTH:
+                members = self._members(archive, infos, attachment, made.notes)
+                made.below = self.pieces(members, depth + 1)
+        return made
+
+    def _members(
+        self, archive: zipfile.ZipFile, infos: list[zipfile.ZipInfo], attachment: Attachment, notes: list[Note]
+    ) -> list[Attachment]:
+        """The files of a ZIP, bounded in number, size and proportion."""
+        found = []
+        for number, info in enumerate(infos[:MOST_MEMBERS], 1):
+            self._held += info.file_size
+            if self._held > MOST_MEMBER_BYTES or info.file_size > 1000 * max(info.compress_size, 1000):
+                notes.append(Note("attachment-shortened", f"{one_line(info.filename)[:80]} is too large to be opened"))
+                continue
+            with archive.open(info) as member:
+                data = member.read(info.file_size + 1)
+            name = info.filename.rpartition("/")[2]
+            found.append(
+                Attachment(made_part(data, "application/octet-stream", name, f"{attachment.part.number}.{number}"))
+            )
+        if len(infos) > MOST_MEMBERS:
+            notes.append(Note("attachment-shortened", f"{len(infos)} files, {MOST_MEMBERS} opened"))
+        return found
+
+
+def _paragraphs(text: str) -> list[str]:
+    """Runs of about fifty lines: short blocks keep the engine quick."""
+    lines = text.split("\n")
+    return ["\n".join(lines[at : at + 50]) for at in range(0, len(lines), 50)]
+
+
+_MOST_DRAWN = 50_000
+
+
+def _refuse_growth(svg: str) -> None:
+    """Raises ValueError for an SVG that draws itself again and again by references (SVG 2, section 5.6)."""
+    from xml.etree import ElementTree
+
+    try:
+        root = ElementTree.fromstring(svg)
+    except (ElementTree.ParseError, RecursionError, ValueError) as error:
+        raise ValueError("the picture is no SVG that can be read") from error
+    named = {element.get("id"): element for element in root.iter() if element.get("id")}
+    drawn: dict[int, int] = {}
+
+    def count(element: ElementTree.Element, depth: int) -> int:
+        key = id(element)
+        if key in drawn:
+            return drawn[key]
+        drawn[key] = _MOST_DRAWN  # what refers to itself never ends
+        total = 1 + sum(count(child, depth + 1) for child in element) if depth < 200 else _MOST_DRAWN
+        if element.tag.rpartition("}")[2] == "use":
+            for name, value in element.attrib.items():
+                target = named.get(value.removeprefix("#")) if name.rpartition("}")[2] == "href" else None
+                total += count(target, depth + 1) if target is not None else 0
+        drawn[key] = min(total, _MOST_DRAWN)
+        return drawn[key]
+
+    if count(root, 0) >= _MOST_DRAWN:
+        raise ValueError("the picture draws itself again and again")
+
+
+def _harmless_svg(content: bytes) -> bytes:
+    """An SVG without anything that runs or refers elsewhere. Raises ValueError where it is no SVG to be read."""
+    text = decode(content)[0]
+    if len(text) > 4_000_000 or "<!ENTITY" in text.upper():
+        raise ValueError("the picture is too large, or defines entities")
+    _refuse_growth(text)
+    text = re.sub(r"(?is)<(script|foreignObject|iframe|style)\b.*?(</\1\s*>|/>)", "", text)
+    text = re.sub(r"""(?i)\son\w+\s*=\s*("[^"]*"|'[^']*')""", "", text)
+    return re.sub(
+        r"""(?i)((?:xlink:)?href|src)\s*=\s*(["'])(?!#|data:image/(?:png|jpeg|gif))[^"']*\2""", "", text
+    ).encode("utf-8", "replace")

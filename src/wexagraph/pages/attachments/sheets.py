@@ -1,0 +1,243 @@
+"""Tables: CSV and workbooks (ECMA-376) as HTML. No formula is computed, no link followed."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+import zipfile
+from collections.abc import Iterator
+from html import escape
+from typing import Any
+
+from wexagraph.messages.charsets import decode
+from wexagraph.notes import Note
+from wexagraph.pages.attachments.charts import MOST_CHARTS, draw
+from wexagraph.pages.attachments.number_formats import shown
+from wexagraph.text import without_controls
+
+MOST_ROWS, MOST_COLUMNS, MOST_UNPACKED = 20_000, 200, 300 * 1024 * 1024
+MOST_CELLS = 100_000
+"""Cells of a table that are set; each takes an engine two kilobytes."""
+_LANDSCAPE_WIDTH = 960
+_MOST_MERGED = 1_000_000
+_MERGED = re.compile(rb'<(?:\w+:)?mergeCell\s[^>]*?ref="([A-Z]{1,3}\d{1,7}:[A-Z]{1,3}\d{1,7})"')
+
+
+def csv_table(content: bytes, delimiter: str = "") -> tuple[str, list[Note]]:
+    """A CSV or TSV file as a table whose head is repeated on every page."""
+    text, notes = decode(content)
+    text = without_controls(text.removeprefix("\ufeff"))
+    if not delimiter:
+        first = text[:4000]
+        delimiter = max(",;\t|", key=lambda mark: first.count(mark))
+    csv.field_size_limit(1 << 24)
+    rows = list(csv.reader(io.StringIO(text, newline=""), delimiter=delimiter))
+    columns = min(max(map(len, rows), default=1), MOST_COLUMNS)
+    most = min(MOST_ROWS, MOST_CELLS // max(columns, 1))
+    if len(rows) > most:
+        notes.append(Note("attachment-shortened", f"{len(rows)} rows, {most} shown"))
+    rows = [row[:MOST_COLUMNS] for row in rows[:most]]
+    if not rows:
+        return '<p class="wx-none">An empty table.</p>', notes
+    width = max(map(len, rows))
+    out = ['<table class="wx-sheet"><thead>', _row(rows[0], width, "th"), "</thead><tbody>"]
+    out += [_row(row, width, "td") for row in rows[1:]]
+    return "".join([*out, "</tbody></table>"]), notes
+
+
+def _row(cells: list[str], width: int, tag: str) -> str:
+    return "<tr>" + "".join(_csv_cell(cell, tag) for cell in cells + [""] * (width - len(cells))) + "</tr>"
+
+
+def _csv_cell(text: str, tag: str) -> str:
+    number = ' class="wx-number"' if re.fullmatch(r"[-+]?[\d.,' ]*\d%?", text.strip()) else ""
+    return f"<{tag}{number}>{escape(text, quote=False)}</{tag}>"
+
+
+def bounded_zip(content: bytes) -> None:
+    """Raises ValueError where a ZIP container would unpack out of all proportion."""
+    with zipfile.ZipFile(io.BytesIO(content)) as archive:
+        total = sum(info.file_size for info in archive.infolist())
+    if total > MOST_UNPACKED or total > 1000 * max(len(content), 1000):
+        raise ValueError("it would unpack out of all proportion")
+
+
+def _refuse_huge_merges(content: bytes) -> None:
+    """Raises ValueError where merged areas span more cells than a machine should count one by one."""
+    from openpyxl.utils import range_boundaries
+
+    total = 0
+    with zipfile.ZipFile(io.BytesIO(content)) as archive:
+        for name in archive.namelist():
+            if name.startswith("xl/worksheets/") and name.endswith(".xml"):
+                for reference in _MERGED.findall(archive.read(name)):
+                    left, top, right, bottom = range_boundaries(reference.decode("ascii"))
+                    total += (right - left + 1) * (bottom - top + 1)
+                    if total > _MOST_MERGED:
+                        raise ValueError(f"merged areas of more than {_MOST_MERGED:,} cells")
+
+
+def workbook(content: bytes, resources: dict[str, tuple[str, bytes]]) -> tuple[str, bool, list[Note]]:
+    """A workbook as HTML, a table a sheet, charts after it. Says whether it wants landscape paper."""
+    import openpyxl
+
+    bounded_zip(content)
+    _refuse_huge_merges(content)
+    book = openpyxl.load_workbook(io.BytesIO(content), data_only=True, keep_links=False)
+    formulas = openpyxl.load_workbook(io.BytesIO(content), data_only=False, keep_links=False)
+    out, notes, wide = [], list[Note](), False
+    for sheet in book.worksheets:
+        if sheet.sheet_state != "visible":
+            notes.append(Note("attachment-hidden", f"the sheet {sheet.title}"))
+            continue
+        table = _Sheet(sheet, formulas[sheet.title])
+        out.append(f'<h2 class="wx-sheet-name">{escape(sheet.title)}</h2>')
+        parts = list(table.html())
+        out += parts
+        wide = wide or table.width > 640
+        notes += table.notes
+        for chart in getattr(sheet, "_charts", [])[:MOST_CHARTS]:
+            try:
+                name = f"wx:picture-{len(resources) + 1}"
+                resources[name] = ("image/svg+xml", draw(chart, book))
+                out.append(f'<p class="wx-chart"><img src="{name}" alt=""></p>')
+            except (ValueError, TypeError, AttributeError, KeyError, IndexError) as error:
+                notes.append(Note("attachment-shortened", f"a chart could not be drawn: {str(error)[:80]}"))
+    return "\n".join(out) or '<p class="wx-none">No sheet is visible.</p>', wide, notes
+
+
+class _Sheet:
+    def __init__(self, sheet: Any, formulas: Any) -> None:
+        self.sheet, self.formulas, self.notes = sheet, formulas, list[Note]()
+        self.columns = [n for n in range(1, min(sheet.max_column, MOST_COLUMNS) + 1) if not self._hidden(n)]
+        most = min(MOST_ROWS, MOST_CELLS // max(len(self.columns), 1))
+        rows = range(1, min(sheet.max_row, most) + 1)
+        self.rows = [n for n in rows if not sheet.row_dimensions[n].hidden]
+        hidden = len(rows) - len(self.rows)
+        if hidden:
+            self.notes.append(Note("attachment-hidden", f"{hidden} row{'s' * (hidden != 1)} of {sheet.title}"))
+        if len(self.columns) < min(sheet.max_column, MOST_COLUMNS):
+            self.notes.append(Note("attachment-hidden", f"columns of {sheet.title}"))
+        if sheet.max_row > most or sheet.max_column > MOST_COLUMNS:
+            self.notes.append(
+                Note("attachment-shortened", f"{sheet.title} has {sheet.max_row} rows, {sheet.max_column} columns")
+            )
+        self.merged, self.covered = self._merges()
+        self.widths = {n: self._width(n) for n in self.columns}
+        self.width = sum(self.widths.values())
+        self.uncomputed = 0
+
+    def _hidden(self, column: int) -> bool:
+        from openpyxl.utils import get_column_letter
+
+        for letter, about in self.sheet.column_dimensions.items():
+            if about.hidden and about.min and about.min <= column <= (about.max or about.min):
+                return True
+            if about.hidden and letter == get_column_letter(column):
+                return True
+        return False
+
+    def _width(self, column: int) -> int:
+        """About the width in CSS pixels: seven for each character of the column's width."""
+        from openpyxl.utils import get_column_letter
+
+        about = self.sheet.column_dimensions.get(get_column_letter(column))
+        return min(round((about.width if about is not None and about.width else 10) * 7), 420)
+
+    def _merges(self) -> tuple[dict[tuple[int, int], Any], set[tuple[int, int]]]:
+        first: dict[tuple[int, int], Any] = {}
+        covered: set[tuple[int, int]] = set()
+        for area in list(self.sheet.merged_cells.ranges)[:5000]:
+            first[(area.min_row, area.min_col)] = area
+            if area.size["rows"] * area.size["columns"] < 100_000:
+                covered |= {(row, column) for row, column in area.cells} - {(area.min_row, area.min_col)}
+        return first, covered
+
+    def html(self) -> Iterator[str]:
+        """The sheet as tables: columns that do not fit on landscape paper go on in another."""
+        rows, columns = set(self.rows), set(self.columns)
+        filled = (place for place, cell in self.sheet._cells.items() if cell.value is not None)
+        last = max((row for row, column in filled if row in rows and column in columns), default=0)
+        until = [n for n in self.rows if n <= last]
+        if not until:
+            yield '<p class="wx-none">An empty sheet.</p>'
+            return
+        for chunk in self._chunks():
+            yield self._table(until, chunk)
+        if self.uncomputed:
+            self.notes.append(Note("formula-uncomputed", f"{self.uncomputed} in {self.sheet.title}"))
+
+    def _chunks(self) -> Iterator[list[int]]:
+        chunk: list[int] = []
+        width = 0
+        for column in self.columns:
+            if chunk and width + self.widths[column] > _LANDSCAPE_WIDTH:
+                yield chunk
+                chunk, width = [], 0
+            chunk.append(column)
+            width += self.widths[column]
+        if chunk:
+            yield chunk
+
+    def _table(self, rows: list[int], columns: list[int]) -> str:
+        cols = "".join(f'<col style="width:{self.widths[c]}px">' for c in columns)
+        lines = [self._line(row, columns) for row in rows]
+        head = all(
+            (self.sheet.cell(rows[0], c).font or _Plain).b
+            for c in columns
+            if self.sheet.cell(rows[0], c).value is not None
+        )
+        start = f"<thead>{lines[0]}</thead>" if head and len(lines) > 1 else ""
+        body = "".join(lines[1:] if start else lines)
+        return f'<table class="wx-sheet"><colgroup>{cols}</colgroup>{start}<tbody>{body}</tbody></table>'
+
+    def _line(self, row: int, columns: list[int]) -> str:
+        return "<tr>" + "".join(self._cell(row, c, columns) for c in columns if (row, c) not in self.covered) + "</tr>"
+
+    def _cell(self, row: int, column: int, columns: list[int]) -> str:
+        cell = self.sheet.cell(row, column)
+        value, spans = cell.value, ""
+        area = self.merged.get((row, column))
+        if area is not None:
+            across = sum(area.min_col <= c <= area.max_col for c in columns)
+            down = sum(area.min_row <= r <= area.max_row for r in self.rows)
+            spans = (f' colspan="{across}"' if across > 1 else "") + (f' rowspan="{down}"' if down > 1 else "")
+        text = shown(value, cell.number_format or "")
+        written = self.formulas.cell(row, column).value if value is None else None
+        if isinstance(written, str) and written.startswith("="):
+            self.uncomputed += 1
+            text = written
+        style = _style(cell, isinstance(value, int | float) and not isinstance(value, bool))
+        look = f' style="{style}"' if style else ""
+        return f"<td{spans}{look}>{escape(without_controls(text), quote=False)}</td>"
+
+
+class _Plain:
+    b = False
+
+
+def _style(cell: Any, number: bool) -> str:
+    found = []
+    font, fill, aligned = cell.font, cell.fill, cell.alignment
+    if font is not None:
+        found += ["font-weight:bold"] if font.b else []
+        found += ["font-style:italic"] if font.i else []
+        colour = _rgb(font.color)
+        found += [f"color:{colour}"] if colour and colour != "#000000" else []
+    if fill is not None and fill.fill_type == "solid":
+        colour = _rgb(fill.fgColor)
+        found += [f"background-color:{colour}"] if colour else []
+    side = aligned.horizontal if aligned is not None else None
+    if side in ("left", "right", "center"):
+        found.append(f"text-align:{side}")
+    elif number:
+        found.append("text-align:right")
+    return ";".join(found)
+
+
+def _rgb(colour: Any) -> str:
+    value = getattr(colour, "rgb", None)
+    if getattr(colour, "type", "") == "rgb" and isinstance(value, str) and re.fullmatch(r"[0-9A-Fa-f]{8}", value):
+        return f"#{value[2:].lower()}"
+    return ""

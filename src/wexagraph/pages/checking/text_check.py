@@ -1,0 +1,150 @@
+"""Reading back: what a written PDF really says, against what it was to say."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections import Counter
+from typing import Any
+
+from wexagraph.errors import PageError
+from wexagraph.notes import Note
+from wexagraph.pages.checking.content_text import quick_text
+
+# what never has a form of its own on paper, and marks with which the reader joins lines
+_UNSEEN = re.compile("[\u00ad\u034f\u061c\u115f\u1160\u17b4\u17b5\u180b-\u180e\u200b-\u200f\u202a-\u202e\u2060-\u206f"
+                     "\ufe00-\ufe0f\ufeff\ufffe\U000e0000-\U000e0fff\x02]")  # fmt: skip
+_UNMAPPED = "\N{REPLACEMENT CHARACTER}"
+_MARKS = ".,:;!?()[]{}<>\"'\u00ab\u00bb\u2018\u2019\u201c\u201d\u2026\u060c\u061b\u061f"
+_PIECE = 12
+_TOLD = 8
+_BEGINNING = 30
+
+
+def read_back(pdf: bytes, text: str, cuts: bool = False) -> tuple[list[Note], list[str]]:
+    """Notes on words of `text` that the PDF does not hold, and the text of its pages.
+
+    With `cuts`, lines that are cut off at an edge for the most part count as not there.
+
+    Words are compared without case, compatibility forms and line breaks. Raises PageError where the PDF can't be read.
+    """
+    import pypdfium2
+
+    try:
+        document = pypdfium2.PdfDocument(pdf)
+        if len(document) == 0:
+            raise PageError("the PDF has no page")
+        cut = [line for page in document for line in _cut_lines(page)] if cuts else []
+        quick = quick_text(pdf) if not cut else None
+        # the real reader takes as long as a third of making the page: it is asked where the quick one is in doubt
+        if quick is not None and len(quick) == len(document) and not missing_words(text, quick)[0]:
+            return [], quick
+        pages = [page.get_textpage().get_text_bounded() for page in document]
+    except pypdfium2.PdfiumError as error:
+        raise PageError(f"the PDF can't be read back: {error}") from error
+    notes = []
+    missing, unsearchable = missing_words(text, pages)
+    if cut:
+        wanted = set(_normal(text).split())
+        missing += [word for line in cut for word in _normal(line).split() if word in wanted]
+    if unsearchable:
+        notes.append(Note("text-unsearchable", ", ".join(word[:40] for word in unsearchable[:_TOLD])))
+    if missing:
+        more = f" and {len(missing) - _TOLD} more" if len(missing) > _TOLD else ""
+        shown = ", ".join(word[:40] for word in missing[:_TOLD])
+        notes.append(Note("words-missing", f"{len(missing)}: {shown}{more}"))
+    return notes, pages
+
+
+def starts_late(text: str, pages: list[str]) -> bool:
+    """Whether a text begins on the second page, though nothing of it stands on the first."""
+    if len(pages) < 2:
+        return False
+    beginning = [word for word in _normal(text).split() if len(word) > 3][:_BEGINNING]
+    first, second = (set(_normal(page).split()) for page in pages[:2])
+    return sum(word in first for word in beginning) * 3 < sum(word in second for word in beginning)
+
+
+def missing_words(text: str, pages: list[str]) -> tuple[list[str], list[str]]:
+    """The words of a text that the pages hold less often than the text does, and those only drawn, not told.
+
+    The second are words with letters drawn as one sign that has no character (Indic conjuncts, stacked Thai vowels).
+    """
+    wanted = Counter(_normal(text).split())
+    found = _normal("\n".join(pages))
+    words = Counter(found.split())
+    rest = [(word, count) for word, count in wanted.items() if words[word] < count]
+    if not rest:
+        return [], []
+    stream = "".join(found.split())
+    lost = [word for word, count in rest if not _stands(word, count, stream, len(pages))]
+    if not lost or _UNMAPPED not in found:
+        return lost, []
+    shapes = {
+        re.escape(word).replace(_UNMAPPED, ".{1,6}") for word in words if _UNMAPPED in word and _has_letters(word)
+    }
+    known = re.compile("|".join(sorted(shapes)) or "(?!)")
+    drawn = [word for word in lost if known.fullmatch(word)]
+    return [word for word in lost if word not in drawn], drawn
+
+
+def _has_letters(word: str) -> bool:
+    return any(unicodedata.category(char)[0] == "L" for char in word)
+
+
+def _stands(word: str, count: int, stream: str, pages: int) -> bool:
+    # a line may end inside the word, and right-to-left words may be told in the order of the page
+    if stream.count(word) >= count:
+        return True
+    bare = word.strip(_MARKS)  # marks at the edge of a run of another direction change their side
+    if bare != word and stream.count(bare) >= count:
+        return True
+    if not word.isascii():
+        if stream.count(word) + stream.count(word[::-1]) >= count:
+            return True
+        letters = "".join(c for c in word if unicodedata.category(c)[0] in "LN")
+        if stream.count(letters) + stream.count(letters[::-1]) >= count:
+            return True
+    if len(word) <= 2 * _PIECE:
+        return False
+    # a page ends inside the word, so that the foot of the page stands in it
+    pieces = [word[at : at + _PIECE] for at in range(0, len(word), _PIECE)]
+    lost = sum(piece not in stream and piece[::-1] not in stream for piece in pieces)
+    return lost <= min(pages, max(1, len(pieces) // 4))
+
+
+def _normal(text: str) -> str:
+    if not text.isascii():
+        text = _UNSEEN.sub("", unicodedata.normalize("NFKC", text))
+    return text.casefold()
+
+
+def _cut_lines(page: Any) -> list[str]:
+    """Lines of which less than half is to be seen, since the box that they stand in is too small."""
+    import pypdfium2.raw as pdfium
+
+    lines = []
+    words = page.get_textpage()
+    for found in page.get_objects(filter=[pdfium.FPDF_PAGEOBJ_TEXT]):
+        clip = pdfium.FPDFPageObj_GetClipPath(found)
+        paths = max(0, pdfium.FPDFClipPath_CountPaths(clip)) if clip else 0
+        left, bottom, right, top = found.get_bounds()
+        for path in range(paths):
+            points = [_point(pdfium.FPDFClipPath_GetPathSegment(clip, path, number))
+                      for number in range(max(0, pdfium.FPDFClipPath_CountPathSegments(clip, path)))]  # fmt: skip
+            if points:
+                seen = min(top, max(y for _, y in points)) - max(bottom, min(y for _, y in points))
+                if seen < (top - bottom) / 2:
+                    lines.append(words.get_text_bounded(left, bottom, right, top))
+                    break
+    return lines
+
+
+def _point(segment: Any) -> tuple[float, float]:
+    import ctypes
+
+    import pypdfium2.raw as pdfium
+
+    x, y = ctypes.c_float(), ctypes.c_float()
+    pdfium.FPDFPathSegment_GetPoint(segment, ctypes.byref(x), ctypes.byref(y))
+    return x.value, y.value

@@ -1,0 +1,430 @@
+"""HTML of a message to HTML for a page: only what is known, written anew, with nothing to run or to fetch.
+
+The tree is read by an HTML5 parser and written out again element by element; whatever is not on the lists below is
+left out and its text kept. So nothing reaches the engine that was not put there on purpose.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+from html import escape
+from typing import NamedTuple
+
+from selectolax.lexbor import LexborHTMLParser, LexborNode
+
+from wexagraph.notes import Note
+from wexagraph.pages.cleaning.breaks import escaped
+from wexagraph.pages.cleaning.css import Names, Resolve, declarations, media_applies, stylesheet, without_holding
+from wexagraph.pages.cleaning.hidden import HIDING, Rule, Sight, without_hiding
+from wexagraph.pages.cleaning.links import host, link_target, named_host, target_host
+from wexagraph.pages.cleaning.pictures import Pictures
+from wexagraph.pages.cleaning.presentational_hints import (
+    KEPT_NUMBERS,
+    MOST_CELLS,
+    Context,
+    bounded_number,
+    colour,
+    in_quirks_mode,
+    present,
+)
+from wexagraph.pages.cleaning.relief import FILLING, Relief, has_one_column, is_spacer
+from wexagraph.text import shortened, without_controls
+
+MOST_DEPTH = 120
+MOST_TABLES = 16
+"""So many tables may stand one in the other; each more doubles what an engine has to try."""
+MOST_RUN = 20_000
+"""Characters of a line that goes on without end; engines take long over longer ones, so that a new one begins there."""
+MOST_ELEMENTS = 150_000
+_KEPT = frozenset(
+    """
+    a abbr address article aside b bdi bdo big blockquote br caption center cite code col colgroup dd del dfn dir
+    div dl dt em figcaption figure font footer h1 h2 h3 h4 h5 h6 header hr i img ins kbd li main mark menu nav nobr
+    ol p pre q rp rt ruby s samp section small span strike strong sub summary sup table tbody td tfoot th thead time
+    tr tt u ul var wbr
+    """.split()
+)
+_AS = {
+    "fieldset": "div",
+    "legend": "div",
+    "details": "div",
+    "label": "span",
+    "button": "span",
+    "option": "span",
+}
+_VOID = frozenset({"br", "col", "hr", "img", "wbr"})
+_DROPPED = frozenset(
+    """
+    applet area audio base basefont canvas embed frame frameset head iframe link map meta noembed noframes object
+    param script source style svg template title track video
+    """.split()
+)
+_ACTIVE = frozenset(
+    {"applet", "audio", "canvas", "embed", "frame", "form", "iframe", "object", "script", "svg", "video"}
+)
+_ATTRIBUTES = frozenset("alt class colspan dir id lang rowspan span start title value".split())
+_CELLS = frozenset({"td", "th"})
+_TABULAR = frozenset("table thead tbody tfoot tr td th caption colgroup col".split())
+_ROWS = frozenset({"tr", "table"})
+_SHOWN_SO = ("display:none", "visibility:", "color:", "background", "font-weight:", "font-style:", "text-align:")
+_INLINE = frozenset(
+    """
+    a abbr b bdi bdo big cite code del dfn em font i ins kbd label mark nobr q rp rt ruby s samp small span strike
+    strong sub sup time tt u var wbr
+    """.split()
+)
+_LONE = frozenset({"a", "img"})  # each with an address of its own
+_FIELDS = frozenset("text submit button email number date search tel url".split())
+
+
+@dataclass
+class Clean:
+    """Cleaned HTML of a body: a fragment, its style sheet, the text that is to be seen in it, and notes."""
+
+    html: str
+    css: str
+    text: str
+    notes: list[Note]
+
+
+@dataclass
+class _State:
+    out: list[str] = field(default_factory=list)
+    text: list[str] = field(default_factory=list)
+    hidden: int = 0
+    classes: dict[str, str] = field(default_factory=dict)
+    elements: int = 0
+    active: set[str] = field(default_factory=set)
+    remote: int = 0
+    missing: int = 0
+    flattened: bool = False
+    run: int = 0
+
+
+class _Opened(NamedTuple):
+    """What an element becomes by its name and attributes alone: its style, its tag as written, its children's look."""
+
+    style: str
+    tag: str
+    inner: Context
+
+
+class _Place(NamedTuple):
+    """Where in the tree we are: depth, inherited presentation, and whether text is out of sight or of no size."""
+
+    depth: int = 0
+    look: Context = Context()
+    hidden: bool = False
+    sizeless: bool = False
+    tables: int = 0
+    unrolled: bool = False
+
+
+def clean(
+    html: str, pictures: Pictures, width: int, scope: str, show_hidden: bool = False, relief: Relief = Relief.NONE
+) -> Clean:
+    """Clean the HTML of a message's body for a page whose content is `width` CSS pixels wide.
+
+    The fragment has to be put into an element of the class `scope`, to which its style sheet is confined.
+    `show_hidden` shows what the author hid.
+    """
+    return _Cleaner(pictures, width, scope, show_hidden, relief).run(html)
+
+
+class _Cleaner:
+    def __init__(self, pictures: Pictures, width: int, scope: str, show_hidden: bool, relief: Relief) -> None:
+        self.pictures, self.width, self.scope, self.show_hidden = pictures, width, scope, show_hidden
+        self.relief = relief
+        self.state = _State()
+        self.resolve: Resolve = pictures.resolve
+        self.hiding: list[Rule] = []
+        self.opened: dict[tuple[object, ...], _Opened] = {}
+
+    def run(self, html: str) -> Clean:
+        tree = LexborHTMLParser(without_controls(html))
+        state = self.state
+        if tree.css_first("script") is not None:
+            state.active.add("script")
+        styles = tree.css("style")
+        names = _names_of(tree) if styles else Names()
+        sheets = [self._sheet(s.text(), s.attributes.get("media") or "all", names) for s in styles]
+        self.sight = Sight(tree, self.hiding)
+        body = tree.body
+        weak = ""
+        if body is not None:
+            weak = self._body_rules(body)
+            state.out.append(f"<div{self._body_attributes(body)}>")
+            self._children(body, _Place(look=Context(quirks=in_quirks_mode(html))))
+            state.out.append("</div>")
+        presented = "".join(f".{name}{{{rule}}}" for rule, name in state.classes.items())
+        css = "\n".join(filter(None, [weak, presented, *sheets]))
+        return Clean("".join(state.out), css, "".join(state.text), self._notes())
+
+    def _sheet(self, css: str, media: str, names: Names) -> str:
+        if not media_applies(media, self.width):
+            return ""
+        return stylesheet(css, f".{self.scope} .wx-body", self.width, self.resolve, self._seen, names)
+
+    def _seen(self, selector: str, found: str) -> str:
+        if self.show_hidden:
+            return without_hiding(found)
+        if any(name in found for name in HIDING):
+            self.hiding.append(Rule(selector, found))
+        return self._relieved(found)
+
+    def _relieved(self, style: str) -> str:
+        """A style with what the page is made without left out; what its author hid stays hidden."""
+        if self.relief == Relief.UNHELD:
+            return without_holding(style)
+        if self.relief == Relief.FLAT:
+            return ";".join(d for d in style.split(";") if d.startswith(_SHOWN_SO))
+        return style
+
+    def _body_rules(self, body: LexborNode) -> str:
+        """Rules for the body's presentational attributes, weaker than any of the author's (HTML, section 15.3.3)."""
+        attributes, rules = body.attributes, []
+        for name, selector, rule in (
+            ("bgcolor", "", "background-color"),
+            ("text", "", "color"),
+            ("link", " a", "color"),
+        ):
+            value = colour(attributes.get(name) or "")
+            if value:
+                rules.append(f".{self.scope}{selector}{{{rule}:{value}}}")
+        picture = self.resolve(attributes.get("background") or "")
+        if picture:
+            rules.append(f'.{self.scope}{{background-image:url("{picture}")}}')
+        return "".join(rules)
+
+    def _body_attributes(self, body: LexborNode) -> str:
+        attributes = body.attributes
+        classes = _classes(attributes.get("class") or "")
+        text = f' class="{escape(f"wx-body {classes}".strip())}"'
+        style = self._style(attributes)
+        if style:
+            text += f' style="{escape(style)}"'
+        direction = (attributes.get("dir") or "").lower()
+        return text + (f' dir="{direction}"' if direction in ("rtl", "ltr") else "")
+
+    def _style(self, attributes: dict[str, str | None]) -> str:
+        style = declarations(attributes.get("style") or "", self.resolve)
+        return self._relieved(without_hiding(style) if self.show_hidden else style)
+
+    def _children(self, node: LexborNode, place: _Place) -> None:
+        child = node.first_child
+        cells = 0
+        while child is not None:
+            tag = child.tag
+            if tag == "-text":
+                self._words(child.text_content or "", place)
+            elif tag is not None and tag[0] not in "-!_":
+                if tag in _CELLS:
+                    cells += 1
+                self._element(child, tag, place, flat=tag in _CELLS and cells > MOST_CELLS)
+            child = child.next
+
+    def _words(self, words: str, place: _Place) -> None:
+        state = self.state
+        while state.run + len(words) > MOST_RUN:
+            room = MOST_RUN - state.run
+            cut = words.rfind(" ", 0, room) + 1 or room
+            self._shown(words[:cut], place)
+            state.out.append("<div></div>")
+            state.run, words = 0, words[cut:]
+        state.run += len(words)
+        self._shown(words, place)
+
+    def _shown(self, words: str, place: _Place) -> None:
+        seen = not (place.hidden or place.sizeless)
+        if seen or self.relief in (Relief.NONE, Relief.UNROLLED):
+            self.state.out.append(escaped(words))
+        if seen:
+            self.state.text.append(words)
+        else:
+            self.state.hidden += len(words.strip(FILLING))
+
+    def _element(self, node: LexborNode, tag: str, place: _Place, flat: bool) -> None:
+        state = self.state
+        state.elements += 1
+        if tag in _ACTIVE:
+            state.active.add(tag)
+        if tag in _DROPPED:
+            if tag in ("object", "video", "audio", "canvas"):
+                self._children(node, place._replace(depth=place.depth + 1))  # meant for those who can't show it
+            return
+        attributes = node.attributes
+        unrolled = place.unrolled
+        if tag == "table" and self.relief == Relief.UNROLLED:
+            unrolled = has_one_column(node)
+        if unrolled and tag in _CELLS and is_spacer(node):
+            return
+        if unrolled and tag in _TABULAR:
+            attributes = {**attributes, "style": f"{attributes.get('style') or ''};display:block"}
+        style, opening, inner = self._opened(tag, attributes, place.look)
+        hidden, sizeless = self.sight.of(node, style)
+        place = _Place(
+            place.depth + 1, place.look, place.hidden or hidden, place.sizeless if sizeless is None else sizeless,
+            place.tables + (tag == "table"), unrolled,
+        )  # fmt: skip
+        if tag not in _INLINE:
+            state.text.append(" ")
+            state.run = 0
+        if tag == "img":
+            self._image(node, attributes, style, place)
+            return
+        if tag in ("input", "textarea", "select"):
+            self._field(node, tag, place)
+            return
+        too_many = tag in _TABULAR and (place.tables > MOST_TABLES or self.relief == Relief.FLAT)
+        if flat or too_many or place.depth > MOST_DEPTH or state.elements > MOST_ELEMENTS:
+            state.flattened = state.flattened or self.relief != Relief.FLAT
+            state.out.append("<br>" if tag in _ROWS else " ")
+            if place.depth < 4 * MOST_DEPTH:
+                self._children(node, place)
+            else:
+                self._words(node.text(separator=" "), place)
+            return
+        if not opening:
+            self._children(node, place)
+            return
+        state.out.append(opening)
+        if tag not in _VOID:
+            self._children(node, place._replace(look=inner))
+            state.out.append(f"</{_AS.get(tag, tag)}>")
+            if tag == "a":
+                self._target(node, attributes, place)
+        if tag not in _INLINE:
+            state.text.append(" ")
+            state.run = 0
+
+    def _opened(self, tag: str, attributes: dict[str, str | None], look: Context) -> _Opened:
+        """What an element becomes. The tools of the trade write the same one hundreds of times."""
+        if tag in _LONE:
+            return self._open(tag, attributes, look)
+        key = (tag, look, *attributes.items())
+        found = self.opened.get(key)
+        if found is None:
+            found = self.opened[key] = self._open(tag, attributes, look)
+        return found
+
+    def _open(self, tag: str, attributes: dict[str, str | None], look: Context) -> _Opened:
+        style = self._style(attributes) if attributes else ""
+        tag = _AS.get(tag, tag)
+        if tag not in _KEPT or tag == "img":
+            return _Opened(style, "", look)
+        presented, inner = present(tag, attributes, look)
+        return _Opened(style, f"<{tag}{self._attributes(tag, attributes, style, presented)}>", inner)
+
+    def _attributes(self, tag: str, found: dict[str, str | None], style: str, presented: str) -> str:
+        """The attributes to keep. `presented` are declarations that any style of the author's overrides."""
+        out = []
+        classes = _classes(found.get("class") or "") if found else ""
+        if found and "background" in found:
+            picture = self.resolve(found["background"] or "")
+            if picture:
+                presented = ";".join(filter(None, [presented, f'background-image:url("{picture}")']))
+        if presented:
+            known = self.state.classes
+            classes = f"{known.setdefault(presented, f'{self.scope}-{len(known)}')} {classes}".rstrip()
+        if classes:
+            out.append(f' class="{classes}"')
+        for name, raw in found.items():
+            value = raw or ""
+            if name == "class" or name not in _ATTRIBUTES:
+                continue
+            if name == "id":
+                value = _classes(value)  # for the author's style sheet; links to it are not kept
+                if not value:
+                    continue
+            if name in KEPT_NUMBERS:
+                value = bounded_number(value, KEPT_NUMBERS[name])
+                if not value:
+                    continue
+            out.append(f' {name}="{escape(value)}"')
+        if tag == "a":
+            link = link_target(found.get("href") or "")
+            if link:
+                out.append(f' href="{escape(link)}"')
+        if style:
+            out.append(f' style="{escape(style)}"')
+        return "".join(out)
+
+    def _target(self, node: LexborNode, attributes: dict[str, str | None], place: _Place) -> None:
+        """Print where a link leads whose text names another host: a record must show it."""
+        link = link_target(attributes.get("href") or "")
+        if not link or place.hidden or place.sizeless:
+            return
+        named = named_host(" ".join(node.text(separator=" ").split()))
+        if named and named != target_host(link):
+            target = f" [{shortened(link, 300)}]"
+            self.state.out.append(f'<span class="wx-target">{escaped(target)}</span>')
+            self.state.text.append(target)
+
+    def _image(self, node: LexborNode, attributes: dict[str, str | None], style: str, place: _Place) -> None:
+        source = (attributes.get("src") or "").strip()
+        alternative = " ".join((attributes.get("alt") or "").split())
+        name = self.resolve(source)
+        if name is not None:
+            presented = present("img", attributes, place.look)[0]
+            written = _px(attributes.get("width"))
+            if written is not None and written > self.width:
+                style = f"height:auto;{style}"  # made narrower to fit, it has to keep its proportions
+            more = self._attributes("img", attributes, style, presented)
+            self.state.out.append(f'<img src="{escape(name)}"{more}>')
+            return
+        width, height = _px(attributes.get("width")), _px(attributes.get("height"))
+        tiny = (width is not None and width <= 3) or (height is not None and height <= 3)
+        if source.lower().startswith(("http:", "https:", "//")):
+            self.state.remote += 1
+        else:
+            self.state.missing += 1
+        if place.hidden or (tiny and not alternative):
+            return  # a spacer or a counter, meant not to be seen
+        presented = present("img", attributes, place.look)[0]
+        more = self._attributes("img", attributes, style, presented)
+        frame = self.pictures.frame(alternative, host(source) or "not in the message", width, height)
+        self.state.out.append(f'<img src="{escape(frame)}"{more}>')
+
+    def _field(self, node: LexborNode, tag: str, place: _Place) -> None:
+        """What a form field shows: its value. The field itself goes."""
+        self.state.active.add("form")
+        value = node.text(separator=" ")
+        if tag == "input":
+            shown = (node.attributes.get("type") or "text").lower() in _FIELDS
+            value = (node.attributes.get("value") or "") if shown else ""
+        self.state.out.append(" <span>")
+        self._words(f" {value} ", place)
+        self.state.out.append("</span> ")
+
+    def _notes(self) -> list[Note]:
+        state, notes = self.state, []
+        if state.remote:
+            notes.append(Note("picture-remote", str(state.remote)))
+        if state.missing:
+            notes.append(Note("picture-missing", str(state.missing)))
+        if state.active:
+            notes.append(Note("content-removed", ", ".join(sorted(state.active))))
+        if state.hidden:
+            notes.append(Note("text-hidden", f"{state.hidden} characters"))
+        if state.flattened:
+            notes.append(Note("body-too-deep"))
+        return notes
+
+
+def _names_of(tree: LexborHTMLParser) -> Names:
+    """The classes and IDs of a document."""
+    classes = {word for node in tree.css("[class]") for word in (node.attributes.get("class") or "").lower().split()}
+    return Names(frozenset(classes), frozenset((n.attributes.get("id") or "").lower() for n in tree.css("[id]")))
+
+
+def _classes(value: str) -> str:
+    """Class names that can't be taken for our own."""
+    return " ".join(
+        word for word in value.split()[:20] if re.fullmatch(r"[\w-]{1,80}", word) and not word.startswith("wx-")
+    )
+
+
+def _px(value: str | None) -> int | None:
+    match = re.match(r"\s*(\d{1,6})\s*(?:px)?\s*$", value or "")
+    return int(match[1]) if match else None

@@ -1,0 +1,275 @@
+"""Presentational attributes as CSS, and bounds on them (HTML standard, section 15: Rendering).
+
+A browser takes them as rules weaker than any of the author's. So they are no inline style here: each set of
+declarations becomes a class, in a sheet before the author's own and less specific than any of its rules.
+"""
+
+from __future__ import annotations
+
+import re
+from functools import lru_cache
+from typing import NamedTuple
+
+from wexagraph.pages.cleaning.css import MOST_PX, with_known_fonts
+
+MOST_CELLS = 100
+KEPT_NUMBERS = {"colspan": MOST_CELLS, "rowspan": 1000, "span": MOST_CELLS, "start": 10_000_000, "value": 10_000_000}
+_ALIGNED = frozenset({"left", "right", "center", "justify"})
+_ALIGNING = frozenset("caption center col colgroup div h1 h2 h3 h4 h5 h6 p tbody td tfoot th thead tr".split())
+_BOXES = frozenset("table thead tbody tfoot tr td th col colgroup".split())
+_VERTICAL = {"top": "top", "middle": "middle", "center": "middle", "bottom": "bottom", "baseline": "baseline"}
+_SIZES = ("0.625rem", "0.625rem", "0.8125rem", "1rem", "1.125rem", "1.5rem", "2rem", "3rem")
+_READ = frozenset(
+    """
+    align bgcolor border bordercolor cellpadding cellspacing clear color face height hspace noshade nowrap rules size
+    type valign vspace width wrap
+    """.split()
+)
+_LIST_TYPES = {"1": "decimal", "a": "lower-alpha", "A": "upper-alpha", "i": "lower-roman", "I": "upper-roman",
+               "disc": "disc", "circle": "circle", "square": "square"}  # fmt: skip
+# in quirks mode a table starts its text anew (section 15.3.12)
+_QUIRKS = ("font-size:1rem", "font-weight:normal", "font-style:normal", "line-height:normal", "white-space:normal")
+
+
+class Context(NamedTuple):
+    """What an element hands on to those inside: an alignment that moves blocks, and declarations for table cells."""
+
+    align: str = ""
+    cells: str = ""
+    quirks: bool = False
+
+
+def present(tag: str, attributes: dict[str, str | None], context: Context) -> tuple[str, Context]:
+    """What an element's attributes mean as declarations, and the context of its children.
+
+    An aligning attribute moves blocks and tables inside the element too, which no CSS value says; so a table in a
+    centred cell is given the margins. A table starts its own text anew.
+    """
+    if attributes:
+        return _present(tag, tuple(pair for pair in attributes.items() if pair[0] in _READ), context)
+    return _present(tag, (), context)
+
+
+@lru_cache(maxsize=8192)
+def _present(tag: str, written: tuple[tuple[str, str | None], ...], context: Context) -> tuple[str, Context]:
+    attributes = dict(written)
+    found: list[str] = []
+    align, inner = _align(tag, attributes.get("align"), context)
+    found += align
+    if tag == "table":
+        found += _table(attributes, context.quirks)
+        inner = inner._replace(cells=_cells(attributes))
+    elif tag in ("td", "th") and context.cells:
+        found.append(context.cells)
+    if not attributes:
+        return ";".join(found), inner
+    if tag in _BOXES:
+        found += _box(tag, attributes)
+    elif tag == "img":
+        found += _image(attributes)
+    elif tag == "font":
+        found += _font(attributes)
+    elif tag == "hr":
+        found += _rule(attributes)
+    elif tag == "br":
+        clear = {"all": "both", "both": "both", "left": "left", "right": "right"}.get(_word(attributes, "clear"))
+        found += [f"clear:{clear}"] if clear else []
+    elif tag in ("ol", "ul", "li"):
+        kind = (attributes.get("type") or "").strip()
+        kind = _LIST_TYPES.get(kind) or _LIST_TYPES.get(kind.lower(), "")
+        found += [f"list-style-type:{kind}"] if kind else []
+    elif tag == "pre" and "wrap" in attributes:
+        found.append("white-space:pre-wrap")
+    return ";".join(found), inner
+
+
+def _align(tag: str, attribute: str | None, context: Context) -> tuple[list[str], Context]:
+    value = (attribute or "").strip().lower()
+    value = "center" if value in ("middle", "absmiddle") else value
+    value = value if value in _ALIGNED else ""
+    inherited = context.align
+    if tag == "center":
+        value = "center"
+    if tag == "table":
+        found = ["text-align:start"]
+        if value == "center" or (not value and inherited == "center"):
+            found += ["margin-left:auto", "margin-right:auto"]
+        elif value in ("left", "right"):
+            found.append(f"float:{value}")
+        elif inherited == "right":
+            found.append("margin-left:auto")
+        return found, context._replace(align="")
+    if tag == "th" and not value:
+        return [f"text-align:{inherited or 'center'}"], context._replace(align=inherited or "center")
+    if tag == "caption" and value in ("top", "bottom"):
+        return [f"caption-side:{value}"], context
+    if value and tag in _ALIGNING:
+        return [f"text-align:{value}"], context._replace(align=value)
+    return [], context
+
+
+def _table(attributes: dict[str, str | None], quirks: bool) -> list[str]:
+    found = list(_QUIRKS) if quirks else []
+    spacing, border = _px(attributes, "cellspacing", 200), _border(attributes)
+    if spacing:
+        found.append(f"border-spacing:{spacing}")
+    if border:
+        line = _colour_of(attributes, "bordercolor")
+        found.append(f"border:{border} {'solid ' + line if line else 'outset #808080'}")
+    if _word(attributes, "rules") in ("all", "rows", "cols", "groups"):
+        found.append("border-collapse:collapse")
+    for name, sides in (("hspace", ("left", "right")), ("vspace", ("top", "bottom"))):
+        space = _px(attributes, name, 500)
+        found += [f"margin-{side}:{space}" for side in sides if space]
+    return found
+
+
+def _cells(attributes: dict[str, str | None]) -> str:
+    """Declarations for every cell of a table, from the table's own attributes."""
+    found = []
+    padding = _px(attributes, "cellpadding", 200)
+    if padding:
+        found.append(f"padding:{padding}")
+    rules, line = _word(attributes, "rules"), _colour_of(attributes, "bordercolor")
+    if rules == "all":
+        found.append(f"border:1px solid {line or '#808080'}")
+    elif rules == "rows":
+        found += ["border-top:1px solid #808080", "border-bottom:1px solid #808080"]
+    elif rules == "cols":
+        found += ["border-left:1px solid #808080", "border-right:1px solid #808080"]
+    elif _border(attributes) and rules != "none":
+        found.append(f"border:1px {'solid ' + line if line else 'inset #808080'}")
+    return ";".join(found)
+
+
+def _border(attributes: dict[str, str | None]) -> str:
+    """The width of a table's border; the bare attribute means one pixel."""
+    if "border" not in attributes:
+        return ""
+    value = attributes["border"]
+    width = "1px" if not (value or "").strip() else _px(attributes, "border", 100) or "1px"
+    return "" if width == "0px" else width
+
+
+def _box(tag: str, attributes: dict[str, str | None]) -> list[str]:
+    found = []
+    for name in ("width", "height"):
+        length = dimension(attributes.get(name) or "")
+        if length and length not in ("0px", "0%"):
+            found.append(f"{name}:{length}")
+    colour = _colour_of(attributes, "bgcolor")
+    if colour:
+        found.append(f"background-color:{colour}")
+    vertical = _VERTICAL.get(_word(attributes, "valign"))
+    if vertical:
+        found.append(f"vertical-align:{vertical}")
+    if tag in ("td", "th") and "nowrap" in attributes:
+        found.append("white-space:nowrap")
+    if tag in ("td", "th") and _colour_of(attributes, "bordercolor"):
+        found.append(f"border-color:{_colour_of(attributes, 'bordercolor')}")
+    return found
+
+
+def _image(attributes: dict[str, str | None]) -> list[str]:
+    found = []
+    for name in ("width", "height"):
+        length = dimension(attributes.get(name) or "")
+        if length:
+            found.append(f"{name}:{length}")
+    align = _word(attributes, "align")
+    if align in ("left", "right"):
+        found.append(f"float:{align}")
+    elif align in ("top", "middle", "absmiddle", "bottom", "absbottom"):
+        found.append(f"vertical-align:{align.removeprefix('abs')}")
+    for name, sides in (("hspace", ("left", "right")), ("vspace", ("top", "bottom"))):
+        space = _px(attributes, name, 500)
+        found += [f"margin-{side}:{space}" for side in sides if space]
+    border = _px(attributes, "border", 100)
+    if border and border != "0px":
+        found.append(f"border:{border} solid")
+    return found
+
+
+def _font(attributes: dict[str, str | None]) -> list[str]:
+    found = []
+    colour = _colour_of(attributes, "color")
+    if colour:
+        found.append(f"color:{colour}")
+    match = re.match(r"\s*([+-]?)(\d{1,2})", attributes.get("size") or "")
+    if match:
+        step = int(match[2]) + 3 if match[1] == "+" else 3 - int(match[2]) if match[1] else int(match[2])
+        found.append(f"font-size:{_SIZES[min(max(step, 1), 7)]}")
+    face = attributes.get("face") or ""
+    if face and re.fullmatch(r"[\w ,'\".-]{1,200}", face) and face.count('"') % 2 == face.count("'") % 2 == 0:
+        found.append(f"font-family:{with_known_fonts('font-family', face)}")
+    return found
+
+
+def _rule(attributes: dict[str, str | None]) -> list[str]:
+    found = []
+    colour, size = _colour_of(attributes, "color"), _px(attributes, "size", 200)
+    width = dimension(attributes.get("width") or "")
+    if width:
+        found.append(f"width:{width}")
+    if colour or "noshade" in attributes:
+        colour = colour or "#808080"
+        found += ["border-style:solid", f"border-color:{colour}", f"background-color:{colour}"]
+    if size and size != "0px":
+        number = int(size[:-2])
+        found.append(f"height:{max(0, number - 2)}px" if number > 1 else "border-bottom-width:0")
+    margins = {"left": "margin-left:0", "right": "margin-right:0"}.get(_word(attributes, "align"))
+    return [*found, margins] if margins else found
+
+
+def _word(attributes: dict[str, str | None], name: str) -> str:
+    return (attributes.get(name) or "").strip().lower()
+
+
+def _px(attributes: dict[str, str | None], name: str, most: int) -> str:
+    """A number of pixels, "" where the attribute is missing, no number or absurd."""
+    match = re.match(r"\s*(\d{1,9})", attributes.get(name) or "")
+    return f"{int(match[1])}px" if match and int(match[1]) <= most else ""
+
+
+def dimension(value: str) -> str:
+    """A dimension attribute as a CSS length (section 2.3.4.4); "" where it is none, or absurd."""
+    match = re.match(r"\s*(\d{1,9}(?:\.\d{1,4})?)\s*(%?)", value)
+    if not match or float(match[1]) > (1000 if match[2] else MOST_PX):
+        return ""
+    return f"{min(float(match[1]), 100):g}%" if match[2] else f"{float(match[1]):g}px"
+
+
+def bounded_number(value: str, most: int) -> str:
+    """A whole number of an attribute, "" where it is none or larger than `most`."""
+    match = re.match(r"\s*(-?\d{1,9})", value)
+    return match[1] if match and int(match[1]) <= most else ""
+
+
+def _colour_of(attributes: dict[str, str | None], name: str) -> str:
+    return colour(attributes.get(name) or "")
+
+
+def colour(value: str) -> str:
+    """A legacy colour value as CSS (section 2.3.6); "" where it is none.
+
+    Hexadecimal digits without their sign are a colour too; the chart of other wrong values is not followed.
+    """
+    value = value.strip()
+    if re.fullmatch(r"[0-9A-Fa-f]{6}|[0-9A-Fa-f]{3}", value):
+        return "#" + value
+    if re.fullmatch(r"#[0-9A-Fa-f]{3,8}|[A-Za-z]{3,20}|rgba?\([\d.,% ]{5,40}\)", value):
+        return "" if value.lower() in ("transparent", "inherit", "none", "currentcolor") else value
+    return ""
+
+
+_QUIRKY = re.compile(r"html 2\.0|html 3\.|html 4\.0 (?:transitional|frameset)|ietf//dtd html", re.IGNORECASE)
+_DOCTYPE = re.compile(r"\s*(?:<!--.*?-->\s*)*<!doctype\s+html\b([^>]*)>", re.IGNORECASE | re.DOTALL)
+
+
+def in_quirks_mode(html: str) -> bool:
+    """Whether a browser lays this document out in quirks mode (section 13.2.6.4.1, "the initial insertion mode")."""
+    match = _DOCTYPE.match(html[:4000])
+    if match is None or _QUIRKY.search(match[1]):
+        return True
+    old = re.search(r"html 4\.01 (?:transitional|frameset)", match[1], re.IGNORECASE)
+    return bool(old) and "http" not in match[1].lower()

@@ -1,0 +1,403 @@
+"""`Message` to a print-ready page: HTML that is complete in itself, and the pictures it refers to by name."""
+
+from __future__ import annotations
+
+import base64
+import re
+import unicodedata
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from functools import lru_cache
+from html import escape
+from itertools import groupby
+from typing import Any
+
+from jinja2 import Environment, PackageLoader, StrictUndefined
+from markupsafe import Markup
+
+from wexagraph.messages import CalendarBlock, HtmlBlock, Message, MessageBlock, PictureBlock, TextBlock
+from wexagraph.messages.dates import date_text, in_zone, offset_text
+from wexagraph.messages.flowed import paragraphs
+from wexagraph.messages.headers import decode_words
+from wexagraph.naming import Fields
+from wexagraph.notes import Note
+from wexagraph.pages.cleaning.breaks import escaped
+from wexagraph.pages.cleaning.clean import clean
+from wexagraph.pages.cleaning.pictures import Pictures
+from wexagraph.pages.cleaning.relief import Relief
+from wexagraph.pages.composing.cards import calendar_cards
+from wexagraph.pages.composing.glyphs import named, without_font
+from wexagraph.pages.composing.header_footer import header_footer
+from wexagraph.pages.composing.properties import Record, record
+from wexagraph.pages.composing.provenance import Provenance, all_fields, evidence
+from wexagraph.pages.composing.quotes import key, left_out, without_quotes, words_of
+from wexagraph.pages.options import PageOptions
+from wexagraph.text import one_line, shortened, size, without_controls
+
+MOST_TEXT = 2_000_000
+"""Characters of one text that are set on pages; the original is embedded whole."""
+MOST_PARAGRAPH = 20_000
+_MOST_FIELD = 20_000
+_RTL = re.compile("[\u0590-\u08ff\ufb1d-\ufdff\ufe70-\ufefc]")
+
+
+@dataclass
+class Page:
+    """A page to be set: HTML, resources by the names it uses (media type, bytes), and what belongs to the record.
+
+    `text` is all text of the message that the page has to show, in no exact order, but for letters that no font has;
+    `rich` the part of it that stands in a layout of the author's.
+    """
+
+    html: str
+    resources: dict[str, tuple[str, bytes]]
+    record: Record
+    notes: list[Note] = field(default_factory=list)
+    text: str = ""
+    rich: str = ""
+
+    def may_overflow(self, width: int) -> bool:
+        """Whether anything on it can be wider than `width` CSS pixels: a quick look that errs on the side of yes."""
+        theirs = self.html.partition(_END_OF_OURS)[2]
+        if any(row.count("</td>") > 7 and _MANY_CELLS.search(row) for row in theirs.split("</tr>")):
+            return True
+        return "nowrap" in theirs or any(int(found) > width for found in _WIDTHS.findall(theirs))
+
+    def may_cut(self) -> bool:
+        """Whether a box on it may be smaller than the text in it."""
+        theirs = self.html.partition(_END_OF_OURS)[2]
+        return "overflow" in theirs and any(_HEIGHT.search(rule) for rule in _OVERFLOWING.findall(theirs))
+
+    def on_paper(self, paper: str, factor: float) -> Page:
+        """The same page for another `@page` rule, all of ours but not the message's own larger by `factor`."""
+
+        def larger(match: re.Match[str]) -> str:
+            return f"{float(match[1]) * factor:g}{match[2]}"
+
+        ours, begin, theirs = self.html.partition(_END_OF_OURS)
+        start, style, rules = ours.partition("<style>")
+        rules = _PAPER.sub(paper, rules, count=1)
+        base, brace, rest = rules.rpartition("/* sizes */")
+        return replace(self, html=start + style + base + brace + _LENGTH.sub(larger, rest) + begin + theirs)
+
+    def self_contained(self) -> str:
+        """The HTML as one file: every picture inside it (RFC 2397), as often as that does not make it huge."""
+        packed: dict[str, str] = {}
+        room = _MOST_INLINED
+
+        def inline(match: re.Match[str]) -> str:
+            nonlocal room
+            name = match[0]
+            if name not in self.resources:
+                return name
+            first = name not in packed
+            if first:
+                kind, content = self.resources[name]
+                packed[name] = f"data:{kind};base64,{base64.b64encode(content).decode('ascii')}"
+            room -= 0 if first else len(packed[name])
+            return packed[name] if first or room > 0 else "data:,"
+
+        return _RESOURCE.sub(inline, self.html) if self.resources else self.html
+
+
+_MOST_INLINED = 32 * 1024 * 1024
+"""Characters that repeated pictures of a page may take; the first of each is always there."""
+_RESOURCE = re.compile(r"wx:picture-\d+")
+_OVERFLOWING = re.compile(r'[{"][^{}"]*\boverflow[^{}"]*')
+_POSITION = re.compile(r"(?<![\w-])position:")
+_HEIGHT = re.compile(r"(?<!line-)(?<!min-)height:")
+_WIDTHS = re.compile(r"width:\s*(\d{3,4})(?:\.\d+)?px")
+_MANY_CELLS = re.compile(r"(?:</td>\s*<td[^>]*>[^<]*){7}")
+_END_OF_OURS = "/* of the message */"
+_PAPER = re.compile(r"size: [\d.]+mm [\d.]+mm;\s+margin: [^;]+")
+_LENGTH = re.compile(r"(\d+(?:\.\d+)?)(mm|pt)\b")
+
+
+@lru_cache(maxsize=1)
+def templates() -> Environment:
+    """The templates of pages, with their filters."""
+    environment = Environment(
+        loader=PackageLoader("wexagraph.pages.composing", "templates"),
+        autoescape=True,
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+    environment.filters.update(filters())
+    environment.tests["placed"] = lambda html: _POSITION.search(html) is not None
+    return environment
+
+
+def filters() -> dict[str, Callable[[Any], Any]]:
+    """What a template may make of a value: `bytes`, text for people; `breakable`, long words with places to break;
+    `direction`, ltr or rtl."""
+    return {
+        "bytes": size,
+        "breakable": lambda text: Markup(escaped(text)),
+        "direction": lambda text: "rtl" if is_rtl(text) else "ltr",
+    }
+
+
+def compose(
+    message: Message,
+    options: PageOptions,
+    *,
+    origin: Provenance | None = None,
+    plain: bool = False,
+    screen: bool = False,
+    part: bool = False,
+    known: dict[str, str] | None = None,
+    relief: Relief = Relief.NONE,
+) -> Page:
+    """Set a message as a page.
+
+    `origin` is where it was read; without one nothing is said of it. `plain` takes the text in place of the layout;
+    `screen` makes the page for a browser. A `part` of a bound PDF has no header and footer yet. `known` are quotes that
+    stand elsewhere, and where (see `pages/composing/quotes.py`).
+
+    `relief` is what the layout is made without.
+
+    Never fails on content.
+    """
+    resources: dict[str, tuple[str, bytes]] = {}
+    composer = _Composer(options, resources, plain, known or {}, relief)
+    body = composer.blocks(message)
+    rich = "\n".join(composer.rich)
+    header, where = message.header, origin or Provenance()
+    moment, date_notes = header.date(where.arrival)
+    heading = composer.heading(message, where.arrival)
+    fields = Fields(header, where.folder, where.id, options.timezone(), moment)
+    told = evidence(message, where, options) if options.evidence and origin else []
+    all_of_them = all_fields(header) if options.headers and origin else []
+    composer.texts += [text for rows in (told, all_of_them) for row in rows for text in row]
+    text = "\n".join(composer.texts)
+    boxes = without_font(text)
+    if boxes:
+        composer.notes.append(Note("letters-missing", named(boxes)))
+        text = "".join(" " if char in boxes else char for char in text)
+    notes = list(dict.fromkeys([*date_notes, *message.notes(plain), *composer.notes]))
+    width, height = options.page_size
+    html = (
+        templates()
+        .get_template("page.html")
+        .render(
+            screen=screen,
+            width=width,
+            height=height,
+            margin=options.margin,
+            heading=heading,
+            connected=not screen and bool({"embed", "pages"} & set(options.attachments)),
+            header_footer=[] if screen or part else header_footer(options, fields, where.file).boxes(),
+            options=options,
+            evidence=told,
+            all_fields=all_of_them,
+            body=Markup(body),
+            style=Markup("\n".join(composer.css).replace("</", "<\\/")),
+            notes=[str(note) for note in notes],
+        )
+    )
+    return Page(
+        html=html,
+        resources=resources,
+        record=record(options, fields, where.tags),
+        notes=notes,
+        text=text,
+        rich=rich,
+    )
+
+
+def _heading(message: Message, options: PageOptions, arrival: datetime | None = None) -> dict[str, Any]:
+    header = message.header
+    rows = []
+    for label, name in (
+        ("From", b"from"),
+        ("Sender", b"sender"),
+        ("Answer to", b"reply-to"),
+        ("To", b"to"),
+        ("Cc", b"cc"),
+        ("Bcc", b"bcc"),
+    ):
+        addresses = header.addresses(name)
+        if label in ("Sender", "Answer to") and {a.address for a in addresses} <= {a.address for a in header.authors}:
+            continue
+        text = one_line(", ".join(map(str, addresses)))
+        if text:
+            rows.append((label, shortened(text, _MOST_FIELD)))
+    rows.append(("Date", _shown_date(message, options, arrival)))
+    for label, name in (("Subject", b"subject"), ("Date", b"date")):
+        for other in dict.fromkeys(header.all_raw(name)[1:20]):
+            if other != header.raw(name):
+                rows.append((f"Also {label.lower()}", shortened(one_line(decode_words(other)), _MOST_FIELD)))
+    return {
+        "subject": shortened(one_line(header.subject), _MOST_FIELD) or "no subject",
+        "rows": rows,
+        "attachments": [
+            {"name": shortened(one_line(a.name), _MOST_FIELD), "size": a.size, "type": one_line(a.type)[:80]}
+            for a in message.attachments[:500]
+        ],
+        "more_attachments": max(0, len(message.attachments) - 500),
+    }
+
+
+def _shown_date(message: Message, options: PageOptions, arrival: datetime | None) -> str:
+    moment = message.header.date(arrival)[0]
+    if moment is None:
+        raw = message.header.text(b"date")
+        return f"undated (the field says: {one_line(raw)[:100]})" if raw else "undated"
+    zone = options.timezone()
+    shown = in_zone(moment, zone) if zone else moment
+    text = date_text(shown)
+    if zone is not None and shown.utcoffset() != moment.utcoffset():
+        text += f", sent {moment:%H:%M} {offset_text(moment)}"
+    return text
+
+
+class _Composer:
+    def __init__(
+        self,
+        options: PageOptions,
+        resources: dict[str, tuple[str, bytes]],
+        plain: bool,
+        known: dict[str, str],
+        relief: Relief,
+    ) -> None:
+        self.options, self.resources, self.plain, self.known = options, resources, plain, known
+        self.relief = relief
+        self.rich: list[str] = []
+        self.css: list[str] = []
+        self.bodies = 0
+        self.notes: list[Note] = []
+        self.texts: list[str] = []
+
+    def heading(self, message: Message, arrival: datetime | None = None) -> dict[str, Any]:
+        """What stands above a message; a field too long for that is a note."""
+        fields = (b"from", b"sender", b"to", b"cc", b"bcc", b"subject")
+        if any(len(message.header.raw(name) or b"") > _MOST_FIELD for name in fields):
+            self.notes.append(Note("header-too-long"))
+        found = _heading(message, self.options, arrival)
+        self.texts += [found["subject"], *(text for _, text in found["rows"])]
+        self.texts += [attachment["name"] for attachment in found["attachments"]]
+        return found
+
+    def blocks(self, message: Message) -> str:
+        pictures = Pictures(message.picture, self.resources)
+        out = []
+        for block in message.blocks(self.plain):
+            if isinstance(block, TextBlock):
+                text = self._text(block.text, block.flowed, block.delsp)
+                out.append(f'<p class="wx-label">{escape(block.label)}</p>{text}' if block.label else text)
+            elif isinstance(block, HtmlBlock):
+                out.append(self._html(block, pictures))
+            elif isinstance(block, PictureBlock):
+                name = pictures.of_part(block.part)
+                if name is not None and not self.plain:
+                    out.append(f'<p class="wx-inline"><img src="{escape(name)}" alt=""></p>')
+            elif isinstance(block, CalendarBlock):
+                out += self._cards(block)
+            elif isinstance(block, MessageBlock):
+                out.append(self._nested(Message(block.data, block.depth)))
+        self.notes += pictures.notes
+        return "\n".join(out) or '<p class="wx-none">This message has no text.</p>'
+
+    def _html(self, block: HtmlBlock, pictures: Pictures) -> str:
+        html = block.html
+        if len(html) > MOST_TEXT:
+            self.notes.append(Note("body-too-long", f"{len(html)} characters"))
+            html = html[:MOST_TEXT]
+        if self.known and "<blockquote" in html.lower():
+            html = without_quotes(html, self.known)
+        if self.plain:
+            from wexagraph.messages.visible_text import html_to_text
+
+            return self._text(html_to_text(html), False, False)
+        self.bodies += 1
+        scope = f"wx-mail-{self.bodies}"
+        cleaned = clean(html, pictures, self.options.content_width, scope, self.options.show_hidden, self.relief)
+        self.notes += cleaned.notes
+        self.texts.append(cleaned.text)
+        self.rich.append(cleaned.text)
+        if cleaned.css:
+            self.css.append(cleaned.css)
+        return f'<div class="wx-mail {scope}">{cleaned.html}</div>'
+
+    def _text(self, text: str, flowed: bool, delsp: bool) -> str:
+        if len(text) > MOST_TEXT:
+            self.notes.append(Note("body-too-long", f"{len(text)} characters"))
+            text = text[:MOST_TEXT]
+        out, level = ['<div class="wx-text">'], 0
+        text = without_controls(text.replace("\f", "\n"))
+        for quotes, paragraph in self._paragraphs(text, flowed, delsp):
+            while level < quotes:
+                out.append("<blockquote>")
+                level += 1
+            while level > quotes:
+                out.append("</blockquote>")
+                level -= 1
+            # short blocks keep the engine quick, and let it break pages between them
+            for piece in _short_pieces(paragraph):
+                self.texts.append(piece)
+                direction = ' dir="rtl" class="wx-rtl"' if is_rtl(piece) else ""
+                out.append(f"<pre{direction}>\n{linked(piece)}\n</pre>")
+        out.append("</blockquote>" * level + "</div>")
+        return "".join(out)
+
+    def _paragraphs(self, text: str, flowed: bool, delsp: bool) -> Iterable[tuple[int, str]]:
+        """The paragraphs of a text, quotes that stand elsewhere replaced by a line that says where."""
+        if not self.known:
+            return paragraphs(text, flowed, delsp)
+        kept: list[tuple[int, str]] = []
+        for quoted, group in groupby(paragraphs(text, flowed, delsp), key=lambda found: found.quotes > 0):
+            run = list(group)
+            where = self.known.get(key(words_of("\n".join(found.text for found in run)))) if quoted else None
+            kept += [(0, left_out(where))] if where is not None else run
+        return kept
+
+    def _cards(self, block: CalendarBlock) -> list[str]:
+        cards = calendar_cards(block.part.content(), self.options.timezone(), date_text)
+        if not cards:
+            self.notes.append(Note("calendar-unreadable", f"part {block.part.number}"))
+        for title, rows in cards:
+            self.texts += [title, *(text for _, text in rows)]
+        template = templates().get_template("card.html")
+        return [template.render(title=title, rows=rows) for title, rows in cards]
+
+    def _nested(self, message: Message) -> str:
+        heading = self.heading(message)
+        inner = self.blocks(message)
+        self.notes += message.notes(self.plain)
+        return templates().get_template("nested.html").render(heading=heading, body=Markup(inner))
+
+
+def _short_pieces(paragraph: str) -> Iterator[str]:
+    """A paragraph at its empty lines, and one that goes on without end at spaces: engines take long over those."""
+    for piece in re.split(r"\n(?=\n)", paragraph):
+        while len(piece) > MOST_PARAGRAPH:
+            cut = max(piece.rfind(mark, MOST_PARAGRAPH // 2, MOST_PARAGRAPH) for mark in (" ", "\n"))
+            cut = cut + 1 if cut > 0 else MOST_PARAGRAPH
+            yield piece[:cut]
+            piece = piece[cut:]
+        yield piece
+
+
+def is_rtl(text: str) -> bool:
+    """Whether a paragraph runs from right to left: by its first strong character (UAX #9, rules P2 and P3)."""
+    if not _RTL.search(text):
+        return False
+    strong = next((kind for kind in map(unicodedata.bidirectional, text) if kind in ("L", "R", "AL")), "L")
+    return strong != "L"
+
+
+_ADDRESS = re.compile(r"https?://[^\s<>\"'\x00-\x1f]{1,2000}")
+
+
+def linked(text: str) -> str:
+    """Text as HTML, web addresses in it clickable."""
+    out, at = [], 0
+    for match in _ADDRESS.finditer(text):
+        address = match[0].rstrip(".,;:!?)]}\u2019\u201d")
+        out.append(escaped(text[at : match.start()]))
+        out.append(f'<a href="{escape(address)}">{escaped(address)}</a>')
+        at = match.start() + len(address)
+    out.append(escaped(text[at:]))
+    return "".join(out)

@@ -1,5 +1,0 @@
-"""Attachments turned into pages."""
-
-from wexagraph.pages.converting.convert import Converter, Piece
-
-__all__ = ["Converter", "Piece"]

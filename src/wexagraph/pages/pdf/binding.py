@@ -1,0 +1,313 @@
+"""One PDF of many messages: cover, contents page, bookmarks, page numbers that run through."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import re
+from contextlib import ExitStack
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from typing import Any
+
+from wexagraph.errors import PageError
+from wexagraph.notes import Note
+from wexagraph.pages.composing.compose import Page, templates
+from wexagraph.pages.composing.covers import Contents, Entry, contents_page, cover_page, sized
+from wexagraph.pages.composing.header_footer import HeaderFooter
+from wexagraph.pages.composing.properties import Record, describe
+from wexagraph.pages.engines import Engine, engine
+from wexagraph.pages.options import Lock, PageOptions
+from wexagraph.pages.pdf.finish import MARK, as_archival, free_name, put_in_front, save
+from wexagraph.pages.pdf.foreign import bookmarks_of
+
+PART_LINK = "part:"
+"""What a row of the contents page links to, with the number of its message behind it."""
+_PAGES_A_SHEET = 200
+_ROWS_A_PAGE = 36
+_DEEPEST = 12
+_REFERENCE = re.compile(rb"\b(\d+) (\d+) R\b")
+
+
+@dataclass(frozen=True)
+class Part:
+    """A message of a bound PDF: the file of its pages (none where none could be made), and what is told of it.
+
+    In a part that is `marked`, only the marked pages get header and footer; else all.
+    """
+
+    path: str
+    entry: Entry
+    header_footer: HeaderFooter
+    marked: bool = False
+
+
+@dataclass(frozen=True)
+class BindJob:
+    """Parts to be bound in their order into the file `out`.
+
+    `contents` are the header and footer of the contents page. `key` opens the parts, where they are locked meanwhile.
+    """
+
+    parts: tuple[Part, ...]
+    out: str
+    title: str
+    record: Record
+    contents: HeaderFooter
+    options: PageOptions
+    engine: str = "plutoprint"
+    tags: tuple[str, ...] = ()
+    exported: datetime | None = None
+    lock: Lock | None = field(default=None, repr=False)
+    key: str = field(default="", repr=False)
+
+
+def bind(job: BindJob) -> list[Note]:
+    """Write a bound PDF. Returns notes on it. Reads no more into memory than one part and the structure of the whole.
+
+    Raises PageError where something can't be joined, OSError where the disk fails.
+    """
+    import pikepdf
+
+    try:
+        with ExitStack() as opened:
+            return _Binding(job, engine(job.engine), opened).go()
+    except (pikepdf.PdfError, pikepdf.PasswordError, ValueError, RuntimeError, MemoryError) as error:
+        raise PageError(f"binding failed: {error}") from error
+
+
+class _Binding:
+    def __init__(self, job: BindJob, setter: Engine, opened: ExitStack) -> None:
+        import pikepdf
+
+        self.job, self.setter, self.opened = job, setter, opened
+        self.document = opened.enter_context(pikepdf.new())
+        self.shared = _Shared(self.document)
+        self.pages: list[Any] = []  # to ask the document for one takes as long as it has pages
+        self.bookmarks: list[Any] = []
+        self.files: dict[str, Any] = {}
+        self.taken: set[str] = set()
+        self.count = 0
+        self.starts: list[int] = []
+        self.entries: list[Entry] = []
+
+    def go(self) -> list[Note]:
+        import pikepdf
+
+        job, document = self.job, self.document
+        for number, part in enumerate(job.parts, 1):
+            self._append(number, part)
+        for page in document.pages:
+            self.shared.join(page.obj)
+        self._list_files()
+        cover, contents = self._fronts()
+        for sheet in filter(None, (contents, cover)):
+            put_in_front(document, sheet)
+        self.pages = [page.obj for page in document.pages]
+        covering, listing = _count(cover), _count(contents)
+        self._link(covering, listing)
+        self._number(covering, covering + listing)
+        _settle(self.bookmarks, self.pages[covering + listing :])
+        with document.open_outline() as outline:
+            outline.root.extend([_bookmark("Contents", self.pages[covering]), *self.bookmarks])
+        document.Root.PageMode = pikepdf.Name.UseOutlines
+        describe(document, job.record)
+        found = as_archival(document, job.record) if job.options.archival else None
+        with open(job.out, "wb") as out:
+            if isinstance(found, bytes):
+                out.write(found)
+                return []
+            save(document, out, job.lock)
+        return [found] if found is not None else []
+
+    def _append(self, number: int, part: Part) -> None:
+        """Put a part's pages, bookmarks and embedded files into the document."""
+        import pikepdf
+
+        first = self.count
+        pdf: Any = part.path or io.BytesIO(self._replacement(part))
+        with pikepdf.open(pdf, password=self.job.key if part.path else "") as source:
+            below = bookmarks_of(source, first)[1:]  # the first one leads to the message itself
+            self.document.pages.extend(source.pages)
+            self.count += len(source.pages)
+            for name, spec in sorted(source.attachments.items()):
+                self._embed(f"{number:03} {name}", self.document.copy_foreign(spec.obj))
+        entry = replace(part.entry, pages=self.count - first)
+        told = pikepdf.OutlineItem(f"{entry.when} {entry.name}: {entry.subject}"[:300], first)
+        told.children.extend(below)
+        self.bookmarks.append(told)
+        self.starts.append(first)
+        self.entries.append(entry)
+
+    def _replacement(self, part: Part) -> bytes:
+        """A page in the place of a message that no page could be made of."""
+        entry = part.entry
+        rows = [("From", entry.sender), ("Date", entry.date), ("SHA-256", entry.sha256), ("Why", entry.trouble)]
+        card = templates().get_template("card.html")
+        html = card.render(title=f"No page could be made of: {entry.subject}", rows=rows)
+        return self.setter.render(Page(sized(html, self.job.options), {}, Record(entry.subject)), self.job.options)
+
+    def _embed(self, wanted: str, spec: Any) -> None:
+        """Take over an embedded file, under a name that no other has."""
+        import pikepdf
+
+        name = free_name(wanted, self.taken)
+        spec.UF = spec.F = pikepdf.String(name)
+        for key in ("/F", "/UF"):
+            if key in spec.EF:
+                spec.EF[key] = self.shared.one(spec.EF[key])
+        self.files[name] = spec
+
+    def _list_files(self) -> None:
+        import pikepdf
+
+        if not self.files:
+            return
+        tree = pikepdf.NameTree.new(self.document)
+        for name, spec in sorted(self.files.items()):
+            tree[name] = spec
+        self.document.Root.Names = pikepdf.Dictionary(EmbeddedFiles=tree.obj)
+        self.document.Root.AF = pikepdf.Array(list(self.files.values()))
+
+    def _fronts(self) -> tuple[bytes, bytes]:
+        """The cover, if one is wanted, and the contents page, whose page numbers count its own pages too."""
+        job, options = self.job, self.job.options
+        contents = Contents(job.title, tuple(self.entries), job.exported, job.tags)
+        cover = b""
+        if options.cover is not None:
+            cover = self.setter.render(cover_page(options.cover, contents, options, job.record), options)
+        expected = 1 + len(self.entries) // _ROWS_A_PAGE
+        for _ in range(5):
+            first = _count(cover) + expected + 1
+            listing = self.setter.render(contents_page(contents, options, job.record, first), options)
+            if _count(listing) == expected:
+                return cover, listing
+            expected = _count(listing)
+        raise PageError("the contents page does not settle")
+
+    def _link(self, covering: int, listing: int) -> None:
+        """Let the rows of the contents page lead to their messages."""
+        import pikepdf
+
+        first = covering + listing
+        for page in self.pages[covering:first]:
+            for annotation in page.get("/Annots", []):
+                action = annotation.get("/A")
+                address = str(action.get("/URI", "")) if action is not None else ""
+                if address.startswith(PART_LINK):
+                    target = self.pages[first + self.starts[int(address[len(PART_LINK) :])]]
+                    annotation.A = pikepdf.Dictionary(S=pikepdf.Name.GoTo, D=[target, pikepdf.Name.Fit])
+
+    def _number(self, covering: int, first: int) -> None:
+        """Put the header and footer on the pages of ours, page numbers counted through the whole."""
+        import pikepdf
+
+        total = len(self.pages)
+        sheets: dict[tuple[float, float], list[tuple[int, HeaderFooter]]] = {}
+        bounds = [*(first + start for start in self.starts), total]
+        for number in range(covering, first):
+            sheets.setdefault(_size(self.pages[number]), []).append((number, self.job.contents))
+        for part, start, end in zip(self.job.parts, bounds, bounds[1:], strict=False):
+            for number in range(start, end):
+                page = self.pages[number]
+                if part.marked and MARK not in page:
+                    continue
+                if part.marked:
+                    del page[MARK]
+                sheets.setdefault(_size(page), []).append((number, part.header_footer))
+        # what a page has set up for itself must not turn the lines upside down
+        around = self.document.make_stream(b"q\n"), self.document.make_stream(b"\nQ q /WxRunning Do Q\n")
+        for size, wanted in sheets.items():
+            for at in range(0, len(wanted), _PAGES_A_SHEET):
+                some = wanted[at : at + _PAGES_A_SHEET]
+                html = templates().get_template("header_footer.html").render(
+                    width=size[0], height=size[1], margin=self.job.options.margin,
+                    pages=[header_footer.lines(number + 1, total) for number, header_footer in some],
+                )  # fmt: skip
+                overlay = self.setter.render(Page(html, {}, Record()), replace(self.job.options, scale=1.0))
+                with pikepdf.open(io.BytesIO(overlay)) as lines:
+                    for (number, _), page in zip(some, lines.pages, strict=True):
+                        form = self.document.copy_foreign(page.as_form_xobject())
+                        _draw(self.pages[number], form, around)
+
+
+def _draw(page: Any, form: Any, around: tuple[Any, Any]) -> None:
+    """Let a page draw a form over what is on it; `around` are the content streams before and behind its own."""
+    import pikepdf
+
+    if "/XObject" not in page.Resources:
+        page.Resources.XObject = pikepdf.Dictionary()
+    page.Resources.XObject.WxRunning = form
+    held = page.Contents
+    own = held if isinstance(held, pikepdf.Array) else [held]
+    page.Contents = pikepdf.Array([around[0], *own, around[1]])
+
+
+class _Shared:
+    """What is the same in several parts, such as a font or a picture, is stored once."""
+
+    def __init__(self, document: Any) -> None:
+        self._document = document
+        self._first: dict[bytes, Any] = {}
+        self._digests: dict[tuple[int, int], bytes] = {}
+
+    def join(self, page: Any) -> None:
+        """Let a page use what an earlier one has brought."""
+        for kind in ("/Font", "/XObject"):
+            held: Any = page.Resources.get(kind) if "/Resources" in page else None
+            for name in list(held.keys()) if held is not None else ():
+                held[name] = self.one(held[name])
+
+    def one(self, found: Any) -> Any:
+        """The first object that is the same as this one."""
+        return self._first.setdefault(self._digest(found, 0), found) if found.is_indirect else found
+
+    def _digest(self, found: Any, depth: int) -> bytes:
+        """A digest of an indirect object with all that it refers to."""
+        known = self._digests.get(found.objgen)
+        if known is not None:
+            return known
+        is_stream = found._type_name == "stream"
+        text = found.stream_dict.unparse(resolved=True) if is_stream else found.unparse(resolved=True)
+        digest = hashlib.sha256(_REFERENCE.sub(lambda match: self._referred(match, depth), text))
+        if is_stream:
+            digest.update(found.read_raw_bytes())
+        self._digests[found.objgen] = digest.digest()
+        return digest.digest()
+
+    def _referred(self, match: re.Match[bytes], depth: int) -> bytes:
+        if depth >= _DEEPEST:  # what is nested deeper, or in circles, counts as another
+            return match[0]
+        return self._digest(self._document.get_object(int(match[1]), int(match[2])), depth + 1).hex().encode()
+
+
+def _bookmark(title: str, page: Any) -> Any:
+    """A bookmark to a page, shown whole."""
+    import pikepdf
+
+    return pikepdf.OutlineItem(title, pikepdf.Array([page, pikepdf.Name.Fit]))
+
+
+def _settle(bookmarks: list[Any], pages: list[Any]) -> None:
+    """Let bookmarks lead to pages in place of their numbers."""
+    import pikepdf
+
+    for item in bookmarks:
+        item.destination = pikepdf.Array([pages[min(item.destination, len(pages) - 1)], pikepdf.Name.Fit])
+        _settle(item.children, pages)
+
+
+def _size(page: Any) -> tuple[float, float]:
+    import pikepdf
+
+    left, bottom, right, top = (float(value) for value in pikepdf.Page(page).mediabox)
+    return round(right - left, 1), round(top - bottom, 1)
+
+
+def _count(pdf: bytes) -> int:
+    import pikepdf
+
+    if not pdf:
+        return 0
+    with pikepdf.open(io.BytesIO(pdf)) as document:
+        return len(document.pages)

@@ -1,0 +1,264 @@
+"""A finished PDF: what is embedded in it (ISO 32000-2, section 7.11.4), and bytes that are the same every time."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any, BinaryIO
+
+from wexagraph.naming import clean, component, with_extension
+from wexagraph.notes import Note
+from wexagraph.pages.composing.properties import Record, describe
+from wexagraph.pages.options import Lock
+from wexagraph.pages.pdf.foreign import bookmarks_of, disarm
+from wexagraph.pages.pdf.pieces import Piece
+
+LINK = "attachment:"
+"""What the list of attachments on a page links to, with a number behind it, until `finish` connects it."""
+
+
+@dataclass(frozen=True)
+class Embedded:
+    """A file to embed: its name as it came, media type, bytes, a description for people, and its relationship to the
+    document (ISO 32000-2, section 7.11.3: Source, Data, Unspecified). `number` is its place among the attachments."""
+
+    name: str
+    type: str
+    content: bytes
+    description: str = ""
+    relationship: str = "Unspecified"
+    number: int | None = None
+
+
+def finish(
+    pdf: bytes,
+    files: Sequence[Embedded],
+    record: Record,
+    pieces: Sequence[Piece] = (),
+    *,
+    archival: bool = False,
+    front: bytes = b"",
+    part: bool = False,
+    openers: bool = True,
+    lock: Lock | None = None,
+) -> tuple[bytes, list[Note]]:
+    """The PDF with a cover in front of it, pages behind it, bookmarks to them, and files embedded under safe names.
+
+    With `archival` it is made PDF/A-3b (ISO 19005-3) and validated as written; one that does not conform is written as
+    an ordinary PDF, and a note says so. `openers` lets the list of attachments on the page open the embedded files,
+    which PDF/A does not approve. In a `part` of a bound PDF the pages that get header and footer are marked. With a
+    `lock` it is encrypted. The same input gives the same bytes, but for a lock, which has chance in it. Raises
+    ValueError or RuntimeError where something can't be joined.
+    """
+    import pikepdf
+
+    starts: list[int] = []
+    with pikepdf.open(io.BytesIO(pdf)) as document:
+        own = len(document.pages)
+        if part and pieces:
+            mark(document.pages)
+        if pieces:
+            with document.open_outline() as outline:
+                outline.root.append(pikepdf.OutlineItem(record.title[:300] or "Message", 0))
+                starts = _append(document, pieces, outline.root, part)
+        embedded = _embed(document, files, record.moment)
+        _connect(document, own, starts, embedded if openers and not archival else {})
+        if front:
+            put_in_front(document, front)
+        describe(document, record)
+        if archival:
+            found = as_archival(document, record)
+            if isinstance(found, bytes):
+                return found, []
+            more = {"front": front, "openers": openers}
+            return finish(pdf, files, record, pieces, **more)[0], [found]  # type: ignore[arg-type]
+        out = io.BytesIO()
+        save(document, out, lock)
+    return out.getvalue(), []
+
+
+def save(document: Any, out: BinaryIO, lock: Lock | None = None) -> None:
+    """Write a document, encrypted with AES-256 where there is a lock (ISO 32000-2, section 7.6)."""
+    import pikepdf
+
+    packed: dict[str, Any] = {"object_stream_mode": pikepdf.ObjectStreamMode.generate}
+    if lock is None:
+        document.save(out, deterministic_id=True, **packed)
+        return
+    may = set(lock.allow)
+    allow = pikepdf.Permissions(
+        accessibility=True, extract="copy" in may, modify_annotation="comment" in may, modify_form="comment" in may,
+        modify_assembly="assemble" in may, modify_other=False, print_lowres="print" in may,
+        print_highres="print" in may,
+    )  # fmt: skip
+    owner = lock.owner or lock.user
+    document.save(out, encryption=pikepdf.Encryption(owner=owner, user=lock.user, R=6, allow=allow), **packed)
+
+
+MARK = "/WxOwn"
+"""On a page of a part of a bound PDF that gets header and footer; taken away when they are put there."""
+
+
+def mark(pages: Any) -> None:
+    """Mark pages of ours in a part of a bound PDF."""
+    for page in pages:
+        page.obj[MARK] = True
+
+
+def put_in_front(document: Any, front: bytes) -> None:
+    """Put the pages of a PDF in front of a document. Bookmarks keep their pages."""
+    import pikepdf
+
+    with pikepdf.open(io.BytesIO(front)) as sheet:
+        for number, page in enumerate(sheet.pages):
+            document.pages.insert(number, page)
+
+
+def _embed(document: Any, files: Sequence[Embedded], moment: datetime | None) -> dict[int, Any]:
+    """Embed files. Returns the file specifications of those that are attachments, by their numbers in the message."""
+    import pikepdf
+
+    taken: set[str] = set()
+    embedded: dict[int, Any] = {}
+    for file in files:
+        name = free_name(file.name, taken)
+        about: dict[str, Any] = {
+            "filename": name,
+            "mime_type": file.type,
+            "description": file.description,
+            "relationship": pikepdf.Name("/" + file.relationship),
+            "creation_date": _pdf_date(moment),
+            "mod_date": _pdf_date(moment),
+        }
+        spec = pikepdf.AttachedFileSpec(document, file.content, **about)
+        document.attachments[name] = spec
+        if file.number is not None:
+            embedded[file.number] = spec.obj
+    return embedded
+
+
+def _connect(document: Any, own: int, starts: list[int], embedded: dict[int, Any]) -> None:
+    """Let the list of attachments on the page lead somewhere: to their pages, else to the files inside.
+
+    The engine has written each name as a link to `attachment:N`.
+    """
+    import pikepdf
+
+    for page in (document.pages[number] for number in range(own)):
+        kept = []
+        for annotation in page.get("/Annots", []):
+            address = str(annotation.get("/A", {}).get("/URI", ""))
+            number = int(address[len(LINK) :]) if address.startswith(LINK) and address[len(LINK) :].isdigit() else None
+            if number is None:
+                kept.append(annotation)
+            elif number < len(starts):
+                target = document.pages[starts[number]].obj
+                annotation.A = pikepdf.Dictionary(S=pikepdf.Name.GoTo, D=pikepdf.Array([target, pikepdf.Name.Fit]))
+                kept.append(annotation)
+            elif number in embedded:
+                kept.append(_opener(document, annotation.Rect, embedded[number]))
+        if "/Annots" in page:
+            page.Annots = pikepdf.Array(kept)
+
+
+def _opener(document: Any, rectangle: Any, spec: Any) -> Any:
+    """An annotation that opens an embedded file (ISO 32000-2, section 12.5.6.15), without a look of its own."""
+    import pikepdf
+
+    left, bottom, right, top = (float(value) for value in rectangle)
+    blank = document.make_stream(
+        b"", Type=pikepdf.Name.XObject, Subtype=pikepdf.Name.Form, BBox=[0, 0, abs(right - left), abs(top - bottom)]
+    )
+    return document.make_indirect(
+        pikepdf.Dictionary(
+            Type=pikepdf.Name.Annot,
+            Subtype=pikepdf.Name.FileAttachment,
+            Rect=rectangle,
+            F=4,
+            FS=spec,
+            Contents=spec.UF,
+            AP=pikepdf.Dictionary(N=blank),
+        )
+    )
+
+
+def as_archival(document: Any, record: Record) -> bytes | Note:
+    """The document as PDF/A-3b, proved by the validator on what was written; else a note on why it is not."""
+    import pikepdf.pdfa
+
+    _name_glyph_maps(document)
+    pikepdf.pdfa.prepare(document, "3b")
+    # the time of making would make every file another one
+    with document.open_metadata(set_pikepdf_as_editor=False, update_docinfo=False) as metadata:
+        metadata["xmp:MetadataDate"] = f"{record.instant:%Y-%m-%dT%H:%M:%SZ}"
+    out = io.BytesIO()
+    document.save(out, **pikepdf.pdfa.resolve_save_kwargs("3b", deterministic_id=True))
+    report = pikepdf.pdfa.validate_written(out, "3b")
+    if report.passed:
+        return out.getvalue()
+    first = report.findings[0] if report.findings else None
+    return Note("archival-failed", f"{first.message} ({first.where})"[:200] if first else "not approved")
+
+
+def _name_glyph_maps(document: Any) -> None:
+    """Write out what ISO 32000-2 (table 115) takes for granted and ISO 19005-3 (6.2.11.3.2) wants written: identity."""
+    import pikepdf
+
+    for found in document.objects:
+        if not isinstance(found, pikepdf.Dictionary) or found.get("/Subtype") != "/CIDFontType2":
+            continue
+        if "/CIDToGIDMap" not in found:
+            found.CIDToGIDMap = pikepdf.Name.Identity
+
+
+def conforms(pdf: bytes) -> bool:
+    """Whether the pages of a PDF could stand in an archival one."""
+    import pikepdf.pdfa
+
+    with pikepdf.open(io.BytesIO(pdf)) as document:
+        out = io.BytesIO()
+        try:
+            pikepdf.pdfa.save(document, out, "3b")
+        except (pikepdf.pdfa.PdfaError, pikepdf.PdfError, ValueError):
+            return False
+    return True
+
+
+def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any], part: bool) -> list[int]:
+    """Put pages behind a document, and a bookmark to each piece with its own below it. Returns where each begins."""
+    import pikepdf
+
+    starts = []
+    for piece in pieces:
+        first = len(document.pages)
+        starts.append(first)
+        with pikepdf.open(io.BytesIO(piece.pdf)) as source:
+            below = bookmarks_of(source, first)
+            disarm(source)
+            document.pages.extend(source.pages)
+        if part and not piece.foreign:
+            mark(document.pages[number] for number in range(first, len(document.pages)))
+        item = pikepdf.OutlineItem(piece.name[:300], first)
+        item.children.extend(below)
+        bookmarks.append(item)
+        _append(document, piece.below, item.children, part)
+    return starts
+
+
+def _pdf_date(moment: datetime | None) -> str:
+    moment = (moment or datetime(1980, 1, 1, tzinfo=UTC)).astimezone(UTC)
+    return f"D:{moment:%Y%m%d%H%M%S}Z"
+
+
+def free_name(wanted: str, taken: set[str]) -> str:
+    """A safe name for a file that none of `taken` is in the eyes of any disk; it joins them."""
+    stem, extension = with_extension(clean(wanted))
+    stem, number = component(stem, room=30), 1
+    name = stem + extension
+    while name.casefold() in taken:
+        number += 1
+        name = f"{stem} ({number}){extension}"
+    taken.add(name.casefold())
+    return name
