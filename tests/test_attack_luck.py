@@ -21,7 +21,7 @@ from tests.helpers import ProgramTest, letter, mbox
 from wexagraph.backups.copying import copy
 from wexagraph.backups.join import join
 from wexagraph.backups.repair import repair
-from wexagraph.backups.restore import MboxTarget, restore
+from wexagraph.backups.restore import restore
 from wexagraph.backups.source import BackupSource
 from wexagraph.backups.topup import backup
 from wexagraph.backups.verify import verify
@@ -30,6 +30,7 @@ from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.run import export
 from wexagraph.output.folder import OutputFolder
 from wexagraph.output.replacing import ReplacedFile
+from wexagraph.output.sinks.mbox import MboxSink
 from wexagraph.sources import open_source
 
 
@@ -237,7 +238,7 @@ class KilledAtEachStep(LuckTest):
     def test_restore(self) -> None:
         def given_back() -> None:
             with BackupSource(self.made) as source:
-                restore(source, MboxTarget(self.folder / "back.mbox", False), "back.mbox")
+                restore(source, MboxSink(self.folder / "back.mbox", False), "back.mbox")
 
         def prove() -> None:
             self.assertEqual(len(mailbox.mbox(self.folder / "back.mbox")), 8)
@@ -264,7 +265,7 @@ class Mailboxes(LuckTest):
 
         def give(name: str) -> None:
             with BackupSource(self.folder / f"bk-{name}") as source:
-                reports.append(restore(source, MboxTarget(self.folder / "back.mbox", False), "back.mbox").written)
+                reports.append(restore(source, MboxSink(self.folder / "back.mbox", False), "back.mbox").written)
 
         threads = [threading.Thread(target=give, args=(name,)) for name in "ab"]
         for thread in threads:
@@ -287,7 +288,7 @@ class Mailboxes(LuckTest):
                     file.write(mbox(letter("Delivered")))
 
         with BackupSource(self.folder / "bk") as source:
-            restore(source, MboxTarget(live, False), "live.mbox", progress=deliver)
+            restore(source, MboxSink(live, False), "live.mbox", progress=deliver)
         found = sorted(str(one["subject"]) for one in mailbox.mbox(live))
         self.assertEqual(found, sorted(["Old", "Delivered", *(f"Letter {n}" for n in range(5))]))
         self.assertEqual(live.stat().st_mode & 0o777, 0o660)

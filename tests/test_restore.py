@@ -18,21 +18,25 @@ from tests.peers import Peer
 from tests.running import RunTest
 from tests.test_backup import BackupTest, digest, numbered
 from tests.test_peers import PeerTest
-from wexagraph.backups.restore import FolderTarget, Given, MaildirTarget, MboxTarget, ZipTarget
 from wexagraph.messages import Header
+from wexagraph.output.sinks.base import Delivery
+from wexagraph.output.sinks.eml_folder import EmlFolderSink
+from wexagraph.output.sinks.maildir import MaildirSink
+from wexagraph.output.sinks.mbox import MboxSink
+from wexagraph.output.sinks.zip import ZipSink
 from wexagraph.sources import Envelope
 
 
 def given(data: bytes, folder: str = "in", flags: str = "", arrived: datetime | None = None) -> Given:
     envelope = Envelope(folder, "1", len(data), Header(b""), "s", frozenset(flags.split()), arrived)
-    return Given(envelope, data, digest(data))
+    return Delivery(envelope, data, digest(data))
 
 
 class Targets(BackupTest):
     ARRIVED = datetime(2026, 3, 14, 15, 3, tzinfo=UTC)
 
     def test_a_maildir_as_others_read_it(self) -> None:
-        target = MaildirTarget(self.folder / "md")
+        target = MaildirSink(self.folder / "md")
         table = {"": "", "seen": "S", "flagged seen answered": "FRS", "draft deleted": "DT", "$forwarded filed": "P"}
         for number, flags in enumerate(table):
             target.put(given(letter(f"L{number}"), "INBOX", flags, self.ARRIVED))
@@ -51,13 +55,13 @@ class Targets(BackupTest):
     def test_an_mbox_keeps_every_line(self) -> None:
         odd = [letter(body="From me to you\n>From them\n>>From both\nend"), letter(body="no end"), b"Subject: bare\n\n",
                letter(body="a\r\nFrom x\r\n").replace(b"\n", b"\r\n")]  # fmt: skip
-        target = MboxTarget(self.folder / "all.mbox", False)
+        target = MboxSink(self.folder / "all.mbox", False)
         for data in odd:
             self.assertFalse(target.has(given(data)))
             target.put(given(data, arrived=self.ARRIVED))
         target.close(True)
         self.assertIn(b"Sat Mar 14 15:03:00 2026\n", (self.folder / "all.mbox").read_bytes())
-        again = MboxTarget(self.folder / "all.mbox", False)
+        again = MboxSink(self.folder / "all.mbox", False)
         self.assertTrue(all(again.has(given(data)) for data in odd if b"\r\n" not in data))
         again.put(given(letter("one more")))
         again.close(True)
@@ -66,7 +70,7 @@ class Targets(BackupTest):
     def test_a_zip_grows_and_is_never_half_written(self) -> None:
         path = self.folder / "all.zip"
         for turn in range(3):
-            target = ZipTarget(path)
+            target = ZipSink(path)
             for number in range(4):
                 one = given(letter(f"L{number + turn}", body=f"{number + turn}\n"), "a/b")
                 self.assertEqual(target.has(one), turn > 0 and number < 3)
@@ -77,7 +81,7 @@ class Targets(BackupTest):
         self.assertEqual(sorted(self.subjects("all.zip")), [f"L{n}" for n in range(6)])
 
     def test_names_that_differ_only_in_what_a_disk_does_not_keep(self) -> None:
-        target = FolderTarget(self.folder / "out")
+        target = EmlFolderSink(self.folder / "out")
         for subject in ("Tide", "TIDE", "Tide.", "Tide?", "Tide*", "Ti\u0000de"):
             target.put(given(letter(subject)))
         target.put(given(letter("same")))

@@ -11,7 +11,8 @@ from pathlib import Path
 from wexagraph.errors import MessageError, TargetError
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import FileRecord, PlannedMessage
-from wexagraph.exports.plan import cells, folder_path
+from wexagraph.exports.plan import cells
+from wexagraph.naming.paths import folder_path
 from wexagraph.notes import CODES, Note
 from wexagraph.output.folder import rename_new
 from wexagraph.output.staging import Stager

@@ -22,8 +22,8 @@ from wexagraph.backups.runlists import FolderChange, Holding, moment_text
 from wexagraph.backups.store import NewFile, Store
 from wexagraph.backups.volumes import MOST_BYTES, VolumeWriter
 from wexagraph.errors import FolderError, MessageError, SourceError
-from wexagraph.exports.plan import folder_path
 from wexagraph.files import create_private
+from wexagraph.naming.paths import folder_path
 from wexagraph.output.target import keep_apart
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Partition, Source, Trouble, lend
@@ -373,7 +373,7 @@ class _Run:
             self._close_volume()
         if self.volume is None:
             self.volume = VolumeWriter(self.store.staged / f"volume-{self.number:06d}.zip")
-        place = folder_path(folder, flat=False)
+        place = folder_path(folder)
         own = f"{packed.stem} {packed.digest.hex()[:12]}.eml"
         name = f"{place}/{own}" if place else own
         member = self.volume.add(name, packed)

@@ -14,7 +14,8 @@ from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
 from wexagraph.cli.paging import Words, make_lock, make_page_options, paging
 from wexagraph.cli.parameters import SOURCE, ZONE, choosing, into_option, make_choice, opened
 from wexagraph.errors import CallError
-from wexagraph.exports.options import ARCHIVE_FORMATS, BINDINGS, BOUND_PATTERN, MESSAGE_FORMATS, ExportOptions
+from wexagraph.exports.formats import FORMATS
+from wexagraph.exports.options import BINDINGS, BOUND_PATTERN, ExportOptions
 from wexagraph.naming import DEFAULT_PATTERN, NamePattern, TextPattern
 from wexagraph.pages.options import ENGINES
 from wexagraph.text import one_line, to_json
@@ -24,15 +25,13 @@ if TYPE_CHECKING:
     from wexagraph.sources import Source, Stored
     from wexagraph.sources.imap.changes import Afterwards, Changes
 
-_FORMATS = (*MESSAGE_FORMATS, *ARCHIVE_FORMATS)
-
 
 @click.command("export")
 @SOURCE
 @choosing
 @into_option("The folder for the files; it is made if need be.")
 @click.option(
-    "--as", "formats", type=Words(_FORMATS, "format"), default="pdf", show_default=True, metavar="FORMATS",
+    "--as", "formats", type=Words(tuple(FORMATS), "format"), default="pdf", show_default=True, metavar="FORMATS",
     help="pdf, eml, html, text: a file a message. mbox, zip: a file a folder. Several with commas.",
 )  # fmt: skip
 @click.option("--name", "pattern", metavar="PATTERN", default=None, show_default=DEFAULT_PATTERN,

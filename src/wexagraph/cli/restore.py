@@ -2,14 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 
 import click
 
+from wexagraph.backups.restore import restore
+from wexagraph.backups.source import BackupSource
 from wexagraph.cli.backup import running
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
 from wexagraph.cli.parameters import BACKUP, choosing, into_option, make_choice, opened, zone_name
+from wexagraph.cli.progress import Display, stoppable
 from wexagraph.errors import CallError
+from wexagraph.output.sinks import open_sink
+from wexagraph.output.sinks.base import Sink
+from wexagraph.output.sinks.imap import ImapSink
+from wexagraph.sources.imap import ImapSource
 from wexagraph.text import one_line, size, to_json
 
 _SHOWN = 20
@@ -31,10 +40,6 @@ def command(context: click.Context, backup: str, into: str, by_folder: bool, as_
 
     A message that is in TARGET already is not put there again, so the same command goes on where it was.
     """
-    from wexagraph.backups.restore import restore
-    from wexagraph.backups.source import BackupSource
-    from wexagraph.cli.progress import Display, stoppable
-
     if by_folder and not into.lower().endswith(".mbox"):
         raise CallError("--by-folder is for an mbox: name a target that ends in .mbox.")
     choice = make_choice(values, zone_name(None))
@@ -42,11 +47,11 @@ def command(context: click.Context, backup: str, into: str, by_folder: bool, as_
         if not isinstance(mailbox, BackupSource):
             raise CallError(f"{backup} is no backup but a mailbox; `wexagraph export` makes files of one.")
         with (
-            _target(context, into, by_folder, mailbox.location) as target,
+            _sink(context, into, by_folder, mailbox.location) as sink,
             running() as tell,
             stoppable(Display(("restore",))) as stopped,
         ):
-            report = restore(mailbox, target, into, choice, progress=lambda count: tell(count, count), stopped=stopped)
+            report = restore(mailbox, sink, into, choice, progress=lambda count: tell(count, count), stopped=stopped)
     if as_json:
         from wexagraph.cli.terminal import machine_output
 
@@ -63,23 +68,15 @@ def command(context: click.Context, backup: str, into: str, by_folder: bool, as_
     return OK if report.complete else SOME_FAILED
 
 
-def _target(context: click.Context, into: str, by_folder: bool, backup: str) -> Any:
-    from contextlib import contextmanager
-
-    from wexagraph.backups.restore import AccountTarget, open_target
-    from wexagraph.sources.imap import ImapSource
-
-    @contextmanager
-    def target() -> Any:
-        if "://" not in into and not into.startswith("@"):
-            yield open_target(into, by_folder, backup)
-            return
-        with context.obj.open(into) as account:
-            if isinstance(account, ImapSource):
-                yield AccountTarget(account)
-            elif into.startswith("@"):
-                yield open_target(account.location, by_folder, backup)
-            else:
-                raise CallError(f"{into} can't take messages: an IMAP account can.")
-
-    return target()
+@contextmanager
+def _sink(context: click.Context, into: str, by_folder: bool, backup: str) -> Iterator[Sink]:
+    if "://" not in into and not into.startswith("@"):
+        yield open_sink(into, by_folder, backup)
+        return
+    with context.obj.open(into) as account:
+        if isinstance(account, ImapSource):
+            yield ImapSink(account)
+        elif into.startswith("@"):
+            yield open_sink(account.location, by_folder, backup)
+        else:
+            raise CallError(f"{into} can't take messages: an IMAP account can.")

@@ -4,19 +4,11 @@ from __future__ import annotations
 
 import click
 
+from wexagraph.exports.formats import FORMATS
 from wexagraph.exports.report import Failure, Report
 from wexagraph.notes import CODES
 from wexagraph.text import one_line, size
 
-_NAMES = {
-    "pdf": "PDF",
-    "eml": "EML",
-    "html": "HTML",
-    "text": "text",
-    "mbox": "mbox",
-    "zip": "ZIP",
-    "beside": "beside them",
-}
 _SHOWN = 20
 
 
@@ -26,7 +18,8 @@ def print_summary(report: Report) -> None:
     sums = [f"{report.written:,} written", f"{report.already:,} already there", f"{report.failed:,} failed"]
     click.echo(f"{total}: {', '.join(sums)}.")
     if report.files:
-        files = ", ".join(f"{report.files[name]:,} {_NAMES[name]}" for name in _NAMES if report.files[name])
+        labels = {format.name: format.label for format in FORMATS.values()} | {"beside": "beside them"}
+        files = ", ".join(f"{count:,} {labels[name]}" for name in labels if (count := report.files[name]))
         click.echo(f"Files: {files}; {size(report.bytes)} in {seconds(report.seconds)}.")
     click.echo(f"In:    {one_line(report.into)}")
     if report.recovered:

@@ -13,6 +13,7 @@ from wexagraph.exports.message_records import FileRecord, MessageRecord
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.turns import Group, Turns
 from wexagraph.naming import collision_key
+from wexagraph.naming.paths import free_name
 from wexagraph.output.staging import Staged
 from wexagraph.output.target import Target
 from wexagraph.pages.composing.header_footer import HeaderFooter
@@ -81,11 +82,7 @@ class Binding:
         return hashlib.sha256(f"{self._options.recipe('pdf')}|{digests}".encode()).hexdigest()[:16]
 
     def _free(self, stem: str) -> str:
-        candidate, turn = f"{stem}.pdf", 1
-        while collision_key(candidate) in self._taken or self._target.taken(candidate):
-            turn += 1
-            candidate = f"{stem} ({turn}).pdf"
-        return candidate
+        return free_name(stem, ".pdf", lambda path: collision_key(path) in self._taken or self._target.taken(path))
 
     def add(self, sheaf: BoundDocument, work: WorkItem, made: Made) -> None:
         """The pages of a message have come: they wait on the disk."""

@@ -9,8 +9,8 @@ import hashlib
 from dataclasses import dataclass
 
 from wexagraph.errors import MessageError
+from wexagraph.exports.formats import suffix
 from wexagraph.exports.message_records import MessageRecord
-from wexagraph.exports.options import SUFFIXES
 from wexagraph.exports.plan import cells
 from wexagraph.messages import Message
 from wexagraph.messages.message import is_one_text
@@ -36,7 +36,7 @@ def copy(row: MessageRecord, data: bytes, stager: Stager | None, replaces: bool)
     digest = hashlib.sha256(data).hexdigest()
     copied = Copied(row.number, digest, len(data), _attachments(data))
     if stager is not None:
-        copied.staged = stager.stage(row.stem + SUFFIXES["eml"], data, replaces, digest)
+        copied.staged = stager.stage(row.stem + suffix("eml"), data, replaces, digest)
     return copied
 
 

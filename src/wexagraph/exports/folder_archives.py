@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from datetime import datetime
 from hashlib import sha256
+from typing import BinaryIO
 
+from wexagraph.exports.formats import FORMATS
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import FileRecord, MessageRecord
 from wexagraph.exports.options import ExportOptions
-from wexagraph.exports.plan import folder_path
 from wexagraph.exports.report import Report
 from wexagraph.messages import Header
 from wexagraph.naming import clean, component
-from wexagraph.output.archives import WRITERS, ArchiveWriter
+from wexagraph.naming.paths import folder_path, free_name
+from wexagraph.output.archives import ArchiveWriter
 from wexagraph.output.target import Staging, Target
 
 
@@ -58,7 +60,7 @@ class FolderArchives:
         for format in formats:
             if format not in self._open:
                 staging = self._target.open_staging()
-                self._open[format] = (staging, WRITERS[format](staging.file))
+                self._open[format] = (staging, _writer(format, staging.file))
             staging, writer = self._open[format]
             with staging.failing():
                 writer.add(data, header, moment, name)
@@ -113,11 +115,8 @@ class FolderArchives:
         base = folder_path(folder, flat=False)
         if self._options.flat:
             base = component(clean(folder.replace("/", " - ")), room=20)
-        candidate, turn = f"{base}.{format}", 1
-        while self._target.taken(candidate) and self._target.sha256(candidate) != sha256:
-            turn += 1
-            candidate = f"{base} ({turn}).{format}"
-        return candidate
+        taken = self._target.taken
+        return free_name(base, FORMATS[format].suffix, lambda path: taken(path) and self._target.sha256(path) != sha256)
 
 
 def _signature(digests: list[str]) -> str:
@@ -126,3 +125,9 @@ def _signature(digests: list[str]) -> str:
     for digest in digests:
         bound.update(bytes.fromhex(digest))
     return bound.hexdigest()
+
+
+def _writer(format: str, file: BinaryIO) -> ArchiveWriter:
+    archive = FORMATS[format].archive
+    assert archive is not None
+    return archive(file)

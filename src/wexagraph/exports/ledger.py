@@ -13,8 +13,9 @@ from typing import Any
 from wexagraph.errors import TargetError
 from wexagraph.exports.verify import manifest_entries
 from wexagraph.naming import collision_key, with_extension
+from wexagraph.naming.paths import MANIFEST, REGISTER, RESERVED
 from wexagraph.notes import CODES
-from wexagraph.output.target import MANIFEST, REGISTER, RESERVED, Target
+from wexagraph.output.target import Target
 from wexagraph.sources import Envelope
 from wexagraph.text import cell
 

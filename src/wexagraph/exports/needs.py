@@ -6,10 +6,11 @@ from collections.abc import Callable, Iterator
 
 from wexagraph.exports.bound_documents import Binding
 from wexagraph.exports.folder_archives import FolderArchives
+from wexagraph.exports.formats import suffix
 from wexagraph.exports.in_hand import WorkItem
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import FileRecord, MessageRecord
-from wexagraph.exports.options import SUFFIXES, ExportOptions
+from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.publisher import Publisher
 from wexagraph.exports.report import Report
 from wexagraph.output.target import Target
@@ -69,7 +70,7 @@ class Needs:
         there = {file.path: file for file in files}
         missing = []
         for name in self._options.single_formats:
-            file = there.get(row.stem + SUFFIXES[name])
+            file = there.get(row.stem + suffix(name))
             if file is None or file.recipe != self._options.recipe(name):
                 missing.append(name)
             elif not self._intact(file):

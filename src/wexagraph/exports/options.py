@@ -8,14 +8,11 @@ from datetime import datetime, tzinfo
 from functools import cached_property
 
 from wexagraph.errors import CallError
+from wexagraph.exports.formats import FORMATS, a_folder, a_message
 from wexagraph.naming import NamePattern, TextPattern
-from wexagraph.pages import FORMATS as PAGE_FORMATS
 from wexagraph.pages import PageOptions
 from wexagraph.pages.options import Lock
 
-SUFFIXES = {"pdf": ".pdf", "eml": ".eml", "html": ".html", "text": ".txt"}
-MESSAGE_FORMATS = tuple(SUFFIXES)
-ARCHIVE_FORMATS = ("mbox", "zip")
 BINDINGS = ("conversation", "folder", "all")
 BOUND_PATTERN = "{date:%Y-%m-%d} {subject}"
 
@@ -30,7 +27,7 @@ NO_LOCKED_ARCHIVE = (
 class ExportOptions:
     """How chosen messages become files.
 
-    `formats` out of pdf, eml, html, text (a file a message) and mbox, zip (a file a folder). `flat` leaves out the
+    `formats` are names of `exports/formats.py`. `flat` leaves out the
     source's folders. `jobs` worker processes make pages; one page may take `patience` seconds. `engine` is auto or
     the name of a page engine. `bind` makes one PDF of each conversation, each folder or all, under names of the
     pattern `bound`, and `unquote` leaves quotes out of it that stand in it already. `tags` are patterns for keywords.
@@ -53,6 +50,9 @@ class ExportOptions:
     exported: datetime | None = None
 
     def __post_init__(self) -> None:
+        for name in self.formats:
+            if name not in FORMATS:
+                raise CallError(f"there is no format {name!r}. Formats are: {', '.join(FORMATS)}.")
         if self.bind and "pdf" not in self.formats:
             raise CallError("--bind makes PDFs, and no PDF is asked for. Add pdf to --as.")
         if self.bind and self.archive_formats:
@@ -64,7 +64,7 @@ class ExportOptions:
 
     @cached_property
     def message_formats(self) -> tuple[str, ...]:
-        return tuple(name for name in MESSAGE_FORMATS if name in self.formats)
+        return tuple(format.name for format in a_message() if format.name in self.formats)
 
     @cached_property
     def single_formats(self) -> tuple[str, ...]:
@@ -78,11 +78,11 @@ class ExportOptions:
 
     @cached_property
     def page_formats(self) -> tuple[str, ...]:
-        return tuple(name for name in self.message_formats if name in PAGE_FORMATS)
+        return tuple(name for name in self.message_formats if FORMATS[name].make is not None)
 
     @cached_property
     def archive_formats(self) -> tuple[str, ...]:
-        return tuple(name for name in ARCHIVE_FORMATS if name in self.formats)
+        return tuple(format.name for format in a_folder() if format.name in self.formats)
 
     @cached_property
     def beside(self) -> tuple[str, ...]:
@@ -114,7 +114,7 @@ class ExportOptions:
         if format == "eml":
             return f"eml|{beside}" if beside else "eml"
         page = asdict(self.page)
-        if format in ARCHIVE_FORMATS:
+        if format in FORMATS and FORMATS[format].archive is not None:
             return format
         more = ""
         if format == "pdf":

@@ -11,17 +11,19 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from dataclasses import replace
 from datetime import UTC
-from functools import lru_cache
+from itertools import islice
 
 from wexagraph.errors import MessageError
+from wexagraph.exports.formats import a_message
 from wexagraph.exports.journal import RESERVED_STEMS, Journal
 from wexagraph.exports.message_records import PlannedMessage
-from wexagraph.exports.options import SUFFIXES, ExportOptions
+from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.turns import Turns
 from wexagraph.messages import Header
 from wexagraph.messages.conversations import base_subject, thread
-from wexagraph.naming import Fields, clean, collision_key, component
-from wexagraph.output.target import RESERVED, Target
+from wexagraph.naming import Fields, collision_key
+from wexagraph.naming.paths import folder_path, numbered
+from wexagraph.output.target import Target
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Partition, Source, reopen
 from wexagraph.sources.base import bounded
@@ -31,21 +33,11 @@ from wexagraph.work.pool import WorkerLost, Workers
 _LARGE = 48 * 1024 * 1024  # bytes of a source that are worth reading by shares, in workers
 _SHARE = 12 * 1024 * 1024
 _BATCH = 500
-_ENDINGS = (*SUFFIXES.values(), ".zip")
-
-
-@lru_cache(maxsize=1024)
-def folder_path(folder: str, flat: bool) -> str:
-    """Where the files of a source's folder go, relative to the target; "" for the target itself."""
-    if flat:
-        return ""
-    path = "/".join(component(level, room=120) for level in folder.split("/") if clean(level).strip(" ."))
-    return path + "_" if path.lower() in RESERVED else path
 
 
 def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 1) -> Iterator[PlannedMessage]:
     """What the plan has to know of each message; `number` is the first one's in this run."""
-    zone = options.zone
+    zone, endings = options.zone, (*(format.suffix for format in a_message()), ".zip")
     for count, envelope in enumerate(envelopes, number):
         moment, notes = envelope.date()
         header, id = envelope.header, envelope.id
@@ -53,7 +45,7 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
         stem = options.pattern.stem(fields)
         folder = folder_path(envelope.folder, options.flat)
         stem = f"{folder}/{stem}" if folder else stem
-        if options.beside and stem.lower().endswith(_ENDINGS):
+        if options.beside and stem.lower().endswith(endings):
             stem += "_"  # what lies beside it must not bear the name of another message's file
         tags = _tags(options, fields) if options.tags else ""
         bound = _bound(options, fields, folder) if options.bind else ("", "")
@@ -230,14 +222,11 @@ class Planner:
             if self._free(number, key, stem):
                 journal.give_name(number, naming, key, stem)
                 continue
-            turn = 2
-            while True:
-                candidate = f"{stem} ({turn})"
+            for candidate in islice(numbered(stem), 1, None):
                 key = collision_key(candidate)
                 if self._free(number, key, candidate) and not journal.wished(key):
                     journal.give_name(number, naming, key, candidate)
                     break
-                turn += 1
         journal.clear_wishes()
 
     def _digest_rivals(self) -> None:
@@ -254,7 +243,7 @@ class Planner:
             return False
         return self._was_empty or not any(
             self._target.taken(path) and not self._journal.has_file(number, path)
-            for path in (stem + suffix for suffix in SUFFIXES.values())
+            for path in (stem + format.suffix for format in a_message())
         )
 
 

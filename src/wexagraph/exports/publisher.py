@@ -128,8 +128,9 @@ class Publisher:
         if row.arrival or work.notes:
             report.notes.update({note.code for note in [*self._journal.notes(row.number), *work.notes]})
         failed = next((note for note in work.notes if note.code == "page-failed"), None)
-        if reasons or failed:
-            self.fail(row, reasons[0] if reasons else str(failed))
+        lacking = self._lacking(work)
+        if reasons or failed or lacking:
+            self.fail(row, reasons[0] if reasons else str(failed) if failed else f"no {lacking[0]} was made of it")
         elif not work.missing and options.message_formats:
             self.count_already()  # it was read for an archive of its folder only
         else:
@@ -137,6 +138,14 @@ class Publisher:
             report.written += 1
             written.append(row.number)
             self._advance()
+
+    def _lacking(self, work: WorkItem) -> list[str]:
+        """The formats that were asked for and that nothing has made."""
+        made = {name for name, _, _ in work.staged}
+        return [
+            name for name in work.missing
+            if name not in made and name in self._options.message_formats and not (name == "pdf" and work.bound)
+        ]  # fmt: skip
 
     def count_already(self) -> None:
         """All files of a message are there."""

@@ -7,16 +7,18 @@ import io
 from collections import Counter
 from collections.abc import Iterator
 
+from wexagraph.exports.formats import FORMATS, a_message
 from wexagraph.exports.in_hand import FORMAT
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import FileRecord
-from wexagraph.exports.options import ARCHIVE_FORMATS, SUFFIXES, ExportOptions
+from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.plan import cells
 from wexagraph.exports.register import COLUMNS
 from wexagraph.exports.verify import manifest_entries
-from wexagraph.output.target import MANIFEST, REGISTER, Target
+from wexagraph.naming.paths import MANIFEST, REGISTER
+from wexagraph.output.target import Target
 
-_BY_SUFFIX = {suffix: name for name, suffix in SUFFIXES.items()}
+_BY_SUFFIX = {format.suffix: format.name for format in a_message()}
 _RECIPE = "recovered"
 """Of files that were made with options that nobody knows any more: they are made again, under the same names."""
 
@@ -40,7 +42,7 @@ def recover(journal: Journal, target: Target, options: ExportOptions) -> int:
         files = []
         for path in paths:
             kind = _format(path, paths, uses[path] > 1 or bool(options.bind))
-            if kind in ARCHIVE_FORMATS:
+            if kind in FORMATS and FORMATS[kind].archive is not None:
                 archives[(kind, _plain(row["folder"]))] = path
                 continue
             is_copy = kind == "eml" and digests[path] == row["sha256"]
@@ -104,7 +106,7 @@ def _format(path: str, paths: list[str], shared: bool) -> str:
     stems = {other.rpartition(".")[0] for other in paths if "." + other.rpartition(".")[2] in _BY_SUFFIX}
     if any(path.startswith(f"{other}/") for other in stems if other != stem):
         return "beside"
-    if suffix in ARCHIVE_FORMATS:
+    if suffix in FORMATS and FORMATS[suffix].archive is not None:
         return "beside" if stem in stems else suffix
     kind = _BY_SUFFIX.get(dot + suffix, "beside")
     return FORMAT if kind == "pdf" and shared else kind

@@ -10,8 +10,9 @@ from operator import itemgetter
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import FileRecord
 from wexagraph.exports.plan import cells
+from wexagraph.naming.paths import MANIFEST, REGISTER
 from wexagraph.notes import Note
-from wexagraph.output.target import MANIFEST, REGISTER, Staging, Target
+from wexagraph.output.target import Staging, Target
 from wexagraph.text import cell
 
 COLUMNS = (

@@ -18,11 +18,12 @@ from wexagraph.exports import register
 from wexagraph.exports.bound_documents import Binding, bind_file
 from wexagraph.exports.copying import Copied, copy, copy_rows
 from wexagraph.exports.folder_archives import FolderArchives
+from wexagraph.exports.formats import FORMATS, suffix
 from wexagraph.exports.in_hand import BoundDocument, BoundFile, WorkItem
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import MessageRecord
 from wexagraph.exports.needs import Needs
-from wexagraph.exports.options import SUFFIXES, ExportOptions
+from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.plan import Planner, written_by
 from wexagraph.exports.publisher import Publisher
 from wexagraph.exports.recovery import recover
@@ -193,7 +194,7 @@ class _Run:
                 continue
             stager = self.target.stager if "eml" in work.missing else None
             try:
-                copied = copy(work.row, data, stager, work.row.stem + SUFFIXES["eml"] in work.replaced)
+                copied = copy(work.row, data, stager, work.row.stem + suffix("eml") in work.replaced)
             except OSError as error:
                 raise self.target.failed(error) from error
             self._copied(work, copied, data)
@@ -204,7 +205,7 @@ class _Run:
         running: deque[Batch[WorkItem, Copied]] = deque()
 
         def submit(works: list[WorkItem]) -> Future[list[Copied]]:
-            rows = [(work.row, work.row.stem + SUFFIXES["eml"] in work.replaced) for work in works]
+            rows = [(work.row, work.row.stem + suffix("eml") in work.replaced) for work in works]
             return self._workers().submit_lasting(copy_rows, location, folder, rows)
 
         def finish() -> None:
@@ -261,20 +262,30 @@ class _Run:
 
     def _job(self, work: WorkItem, formats: tuple[str, ...], engine: str, plain: bool, convert: bool) -> Job:
         row, sheaf, options = work.row, work.sheaf, self.options
-        file = sheaf.path if sheaf is not None else row.stem + SUFFIXES["pdf"]
+        makers = tuple((name, make) for name in formats if (make := FORMATS[name].make) is not None)
+        file = sheaf.path if sheaf is not None else row.stem + suffix("pdf")
         tags = tuple(row.tags.split(", ")) if row.tags else ()
         origin = Provenance(self.source.location, row.folder, row.id, row.moment, file.rpartition("/")[2], tags)
         if sheaf is None or self.binding is None:
             lock = options.lock
             return Job(
-                work.data, formats, options.page, engine, plain, origin, convert, lock=lock, exported=options.exported
+                work.data,
+                formats,
+                options.page,
+                engine,
+                plain,
+                origin,
+                convert,
+                lock=lock,
+                exported=options.exported,
+                makers=makers,
             )
         if sheaf.said is not None and work.known is None:
             work.known = sheaf.said.meet(work.data, self._label(work))
         whole = (sheaf.group.title, sheaf.group.tags) if row is sheaf.group.rows[0][0] else None
         return Job(
             work.data, formats, options.page, engine, plain, origin, convert, part="pdf" in formats,
-            known=work.known or (), whole=whole, lock=self.binding.part_lock,
+            known=work.known or (), whole=whole, lock=self.binding.part_lock, makers=makers,
         )  # fmt: skip
 
     def _label(self, work: WorkItem) -> str:
@@ -343,7 +354,7 @@ class _Run:
         self._done(work)
 
     def _stage(self, work: WorkItem, name: str, content: bytes, notes: tuple[Note, ...]) -> None:
-        path = work.row.stem + SUFFIXES[name]
+        path = work.row.stem + suffix(name)
         work.staged.append((name, self.target.stage(path, content, path in work.replaced), notes))
 
     def _done(self, work: WorkItem) -> None:

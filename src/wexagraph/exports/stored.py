@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from wexagraph.exports.formats import suffix
 from wexagraph.exports.in_hand import FORMAT
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import UNDER_WAY, FileRecord, MessageRecord
-from wexagraph.exports.options import SUFFIXES, ExportOptions
+from wexagraph.exports.options import ExportOptions
 from wexagraph.output.target import Target
 from wexagraph.sources import Stored
 
@@ -29,7 +30,7 @@ def _all_there(row: MessageRecord, files: list[FileRecord], target: Target, opti
         file.format == FORMAT and file.recipe != UNDER_WAY and _whole(target, file) for file in files
     ):
         return False
-    wanted = [(there.get(row.stem + SUFFIXES[name]), options.recipe(name)) for name in options.single_formats]
+    wanted = [(there.get(row.stem + suffix(name)), options.recipe(name)) for name in options.single_formats]
     if options.beside:
         wanted += [(file, file.recipe) for file in files if file.format == "beside"]
     return all(file is not None and file.recipe == recipe and _whole(target, file) for file, recipe in wanted)

@@ -12,8 +12,8 @@ from pathlib import Path
 from typing import BinaryIO
 
 from wexagraph.errors import SourceError
+from wexagraph.naming.paths import MANIFEST
 from wexagraph.output.folder import OWN, OutputFolder
-from wexagraph.output.target import MANIFEST
 
 _LINE = re.compile(r"\\?([0-9a-f]{64}) [ *](.+)")
 

@@ -14,7 +14,9 @@ _EPOCH = datetime(1980, 1, 1, tzinfo=UTC)
 
 
 class ArchiveWriter(Protocol):
-    """Takes messages one after the other."""
+    """Takes messages one after the other, into a file open for writing."""
+
+    def __init__(self, file: BinaryIO) -> None: ...
 
     def add(self, data: bytes, header: Header, moment: datetime | None, name: str) -> None: ...
 
@@ -64,6 +66,3 @@ class ZipWriter:
 
     def close(self) -> None:
         self._zip.close()
-
-
-WRITERS: dict[str, type[MboxWriter] | type[ZipWriter]] = {"mbox": MboxWriter, "zip": ZipWriter}

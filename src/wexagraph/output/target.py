@@ -9,12 +9,9 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 from wexagraph.errors import CallError, MessageError, TargetError
+from wexagraph.naming.paths import RESERVED, free_name
 from wexagraph.output.folder import FULL, OWN, InTheWay, OutputFolder, sync_files
 from wexagraph.output.staging import Staged, Stager
-
-MANIFEST, REGISTER = "manifest-sha256.txt", "register.csv"
-RESERVED = frozenset({MANIFEST, REGISTER})
-"""Names in the folder itself that are ours: no message and no attachment gets them."""
 
 
 class Staging:
@@ -173,11 +170,7 @@ class Target:
     def free_path(self, name: str) -> str:
         """A name that nothing bears yet: `name`, else with a number behind its stem."""
         stem, dot, suffix = name.rpartition(".")
-        candidate, turn = name, 1
-        while self.root.taken(candidate):
-            turn += 1
-            candidate = f"{stem} ({turn}){dot}{suffix}"
-        return candidate
+        return free_name(stem, dot + suffix, self.root.taken)
 
     def set_aside(self, path: str) -> None:
         """Keep a file that somebody has changed, under another name. Raises TargetError."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import zipfile
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
@@ -39,7 +39,7 @@ class Job:
     says where the message was read. Without `convert`, attachments that were to be made into pages are only described.
     A `part` of a bound PDF gets no cover, no header and footer and no proof of its own; `known` are quotes that stand
     elsewhere in it; the first part comes with the title and the tags of the `whole`. `lock` encrypts the PDF;
-    `exported` is the date that a cover tells.
+    `exported` is the date that a cover tells. `makers` make formats that this module has none for.
     """
 
     data: bytes
@@ -54,6 +54,7 @@ class Job:
     whole: tuple[str, tuple[str, ...]] | None = None
     lock: Lock | None = None
     exported: datetime | None = None
+    makers: tuple[tuple[str, Maker], ...] = ()
 
 
 @dataclass
@@ -79,24 +80,17 @@ def make(job: Job) -> Made:
     Raises PageError where the engine can't make the PDF.
     """
     message = Message(job.data)
-    made = Made()
-    if "text" in job.formats:
-        from wexagraph.pages.composing.plain import to_text
-
-        made.files["text"] = to_text(message, job.options, job.origin).encode("utf-8", "replace")
-        made.notes += message.notes(plain=True)
-    if "html" in job.formats:
-        from wexagraph.pages.composing.compose import compose
-
-        page = compose(message, job.options, origin=job.origin, plain=job.plain, screen=True)
-        made.files["html"] = page.self_contained().encode("utf-8", "replace")
-        made.notes += page.notes
-    if "pdf" in job.formats:
-        made.files["pdf"] = _pdf(message, job, made)
+    made, makers = Made(), _OWN | dict(job.makers)
+    for name in job.formats:
+        made.files[name] = makers[name](message, job, made)
     if "beside" in job.options.attachments or "zip" in job.options.attachments:
         made.beside = _beside(message, job.options.attachments)
     made.notes = list(dict.fromkeys(made.notes))
     return made
+
+
+Maker = Callable[[Message, Job, Made], bytes]
+"""Makes one file of a message, and puts notes on what differs from it into `Made`. Raises PageError."""
 
 
 def _beside(message: Message, wanted: tuple[str, ...]) -> dict[str, bytes]:
@@ -113,7 +107,25 @@ def _beside(message: Message, wanted: tuple[str, ...]) -> dict[str, bytes]:
     return found
 
 
-def _pdf(message: Message, job: Job, made: Made) -> bytes:
+def to_text(message: Message, job: Job, made: Made) -> bytes:
+    """The message as plain text in UTF-8."""
+    from wexagraph.pages.composing.plain import to_text
+
+    made.notes += message.notes(plain=True)
+    return to_text(message, job.options, job.origin).encode("utf-8", "replace")
+
+
+def to_html(message: Message, job: Job, made: Made) -> bytes:
+    """The message as one HTML file, its pictures inside."""
+    from wexagraph.pages.composing.compose import compose
+
+    page = compose(message, job.options, origin=job.origin, plain=job.plain, screen=True)
+    made.notes += page.notes
+    return page.self_contained().encode("utf-8", "replace")
+
+
+def to_pdf(message: Message, job: Job, made: Made) -> bytes:
+    """The message as a PDF. Raises PageError."""
     from wexagraph.pages.composing.covers import Contents, cover_page, entry
     from wexagraph.pages.engines import engine
 
@@ -223,3 +235,6 @@ def _page_count(pdfs: Iterable[bytes]) -> int:
         with pikepdf.open(io.BytesIO(pdf)) as document:
             total += len(document.pages)
     return total
+
+
+_OWN: dict[str, Maker] = {"pdf": to_pdf, "html": to_html, "text": to_text}

@@ -17,7 +17,6 @@ PAPERS = {  # millimetres: ISO 216, ANSI
     "legal": (215.9, 355.6),
 }
 MOST_MM = 5080.0  # ISO 32000-1, annex C: a page is at most 14,400 units of a point
-FORMATS = ("pdf", "html", "text")
 ENGINES = ("auto", "plutoprint", "weasyprint")
 ALLOWED = ("print", "copy", "comment", "assemble")
 ATTACHMENTS = ("embed", "pages", "beside", "zip", "none")

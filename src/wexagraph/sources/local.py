@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Iterator
 from difflib import get_close_matches
 from pathlib import Path
@@ -11,26 +10,25 @@ from pathlib import Path
 from wexagraph.errors import FolderError, MessageError, SourceError
 from wexagraph.files import visible
 from wexagraph.messages import Message
-from wexagraph.messages.headers import header_end
 from wexagraph.messages.message import is_one_text
+from wexagraph.naming.paths import free_name
 from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Trouble, Wanted, listed
-from wexagraph.sources.files import CHANGED, Files, Maildir
-from wexagraph.sources.mbox import Mbox, is_mbox
+from wexagraph.sources.eml import EML
+from wexagraph.sources.kinds import CHANGED, Kind, Store
+from wexagraph.sources.maildir import MAILDIR
+from wexagraph.sources.mbox import MBOX
 from wexagraph.sources.trees import DiskTree, File, OneFile, Tree, ZipTree
-from wexagraph.sources.utf7 import decode_utf7
 
-LOOKED_FOR = (
-    "an EML message, a folder of EML files, an mbox file or a folder of them, a Maildir, or a ZIP of any of these"
-)
+KINDS: list[Kind] = [MAILDIR, EML, MBOX]
+"""All kinds of mailbox in files, in the order in which their folders get names. A new kind is a line here."""
 LINKS = "links:"
 """Stands before the address of a source whose links are followed."""
 _ZIP_MARKS = (b"PK\x03\x04", b"PK\x05\x06")
-_FIRST_FIELD = re.compile(rb"(?:\xef\xbb\xbf)?[!-9;-~]+[ \t]*:")
-_KNOWN_FIELD = re.compile(
-    rb"(?im)^(?:\xef\xbb\xbf)?(?:from|to|cc|date|subject|received|message-id|return-path|mime-version|sender|reply-to|"
-    rb"delivered-to|content-type)[ \t]*:"
-)
-Store = Files | Mbox
+
+
+def looked_for() -> str:
+    """What a source in files may be, for people."""
+    return ", ".join(kind.looks_like for kind in KINDS) + ", or a ZIP of any of these"
 
 
 def open_local(path: Path, links: bool = False) -> LocalSource:
@@ -52,9 +50,9 @@ def open_local(path: Path, links: bool = False) -> LocalSource:
     if head.startswith(_ZIP_MARKS):
         return LocalSource(ZipTree(path), path)
     if not head.strip(b"\0 \t\r\n") and path.suffix.lower() != ".eml":
-        raise SourceError(f"{path} is empty. A source is {LOOKED_FOR}.")
-    if not _is_mail(path.name, head):
-        raise SourceError(f"{path} is no mailbox that is known here: it begins like none. A source is {LOOKED_FOR}.")
+        raise SourceError(f"{path} is empty. A source is {looked_for()}.")
+    if not any(kind.claims(path.name, lambda: head) for kind in KINDS):
+        raise SourceError(f"{path} is no mailbox that is known here: it begins like none. A source is {looked_for()}.")
     return LocalSource(OneFile(path), path)
 
 
@@ -66,15 +64,21 @@ def _nearest(path: Path) -> str:
     return f" Did you mean {path.parent / near[0]}?" if near else ""
 
 
-def _is_mail(name: str, head: bytes) -> bool:
-    return is_mbox(name, head) or name.lower().endswith(".eml") or looks_like_message(head)
+class _Head:
+    """The first bytes of a file, read when they are asked for; none where that fails, which `trouble` tells."""
 
+    def __init__(self, tree: Tree, path: str) -> None:
+        self._tree, self._path = tree, path
+        self._bytes: bytes | None = None
+        self.trouble = ""
 
-def looks_like_message(head: bytes) -> bool:
-    """Whether a file with these first bytes is an RFC 5322 message: fields first, and one of the usual ones."""
-    if not _FIRST_FIELD.match(head):
-        return False
-    return _KNOWN_FIELD.search(head[: header_end(head)]) is not None
+    def __call__(self) -> bytes:
+        if self._bytes is None:
+            try:
+                self._bytes = self._tree.head(self._path)
+            except MessageError as error:
+                self._bytes, self.trouble = b"", str(error).removeprefix(f"{self._path}: ")
+        return self._bytes
 
 
 class LocalSource(Source):
@@ -96,77 +100,34 @@ class LocalSource(Source):
         if not self._stores:
             self.close()
             lost = "".join(f" {t.where}: {t.reason}." for t in self.troubles[:3])
-            raise SourceError(f"{path} holds no mail.{lost} A source is {LOOKED_FOR}.")
+            raise SourceError(f"{path} holds no mail.{lost} A source is {looked_for()}.")
 
     def _discover(self) -> None:
-        maildirs: dict[str, list[File]] = {}
-        messages: dict[str, list[File]] = {}
-        mboxes: list[File] = []
+        """Walk through the files once, and let each kind make folders of those that are its own."""
+        files: dict[str, list[File]] = {kind.label: [] for kind in KINDS}
         for file in self._tree.files():
-            folder, _, name = file.path.rpartition("/")
-            parent, _, last = folder.rpartition("/")
-            if last in ("cur", "new") or folder in ("cur", "new"):
-                maildirs.setdefault(parent, []).append(file)
-                continue
-            if last == "tmp" or folder == "tmp":
-                continue  # a Maildir's deliveries under way
-            try:
-                head = self._tree.head(file.path)
-            except MessageError as error:
-                if name.lower().endswith(".eml"):
-                    messages.setdefault(folder, []).append(file)  # it will be counted as failed, with the reason
-                else:
-                    self.troubles.append(Trouble(file.path, str(error).removeprefix(f"{file.path}: ")))
-                continue
-            if is_mbox(name, head):
-                mboxes.append(file)
-            elif _is_mail(name, head):
-                messages.setdefault(folder, []).append(file)
-            elif head.startswith(_ZIP_MARKS) and name.lower().endswith(".zip"):
-                self.troubles.append(
-                    Trouble(file.path, "a ZIP inside a source is not opened; give it as a source itself")
-                )
-        for place in self._empty_maildirs() - maildirs.keys():
-            maildirs[place] = []
-        self._add_stores(maildirs, messages, mboxes)
-        kinds = {"Maildir": maildirs, "mbox": mboxes, "EML": messages}
-        self.kind = " and ".join(kind for kind, found in kinds.items() if found)
-        if isinstance(self._tree, ZipTree):
-            self.kind = f"ZIP of {self.kind}"
-
-    def _empty_maildirs(self) -> set[str]:
-        """Maildir folders without a message, which the walk over files can't see."""
-        if not isinstance(self._tree, DiskTree) or isinstance(self._tree, OneFile):
-            return set()
-        root = self._tree.root
-        places = [root, *(p for p in root.glob(".*") if p.is_dir())]
-        found = {p for p in places if (p / "cur").is_dir() and (p / "new").is_dir()}
-        return {"" if p == root else p.name for p in found}
-
-    def _add_stores(self, maildirs: dict[str, list[File]], messages: dict[str, list[File]], mboxes: list[File]) -> None:
+            head = _Head(self._tree, file.path)
+            kind = next((kind for kind in KINDS if kind.claims(file.path, head)), None)
+            if kind is not None:
+                files[kind.label].append(file)  # what can't be read will be counted as failed, with the reason
+            elif head.trouble:
+                self.troubles.append(Trouble(file.path, head.trouble))
+            elif head().startswith(_ZIP_MARKS) and file.path.lower().endswith(".zip"):
+                what = "a ZIP inside a source is not opened; give it as a source itself"
+                self.troubles.append(Trouble(file.path, what))
         itself = Path(os.path.abspath(self._path))
         own = visible(itself.name if itself.is_dir() else itself.stem) or "mail"
-        for place, files in sorted(maildirs.items()):
-            name = self._free(maildir_name(place))
-            files.sort(key=lambda file: file.path.rpartition("/")[2])
-            self._stores[name] = Maildir(self._tree, name, files)
-        for place, files in sorted(messages.items()):
-            name = self._free(place or own)
-            self._stores[name] = Files(self._tree, name, files)
-        for file in mboxes:
-            path = own if isinstance(self._tree, OneFile) else file.path
-            name = self._free(path[:-5] if path.lower().endswith(".mbox") else path)
-            try:
-                self._stores[name] = Mbox(self._tree.on_disk(file.path), name)
-            except MessageError as error:
-                self.troubles.append(Trouble(file.path, str(error).removeprefix(f"{file.path}: ")))
-
-    def _free(self, name: str) -> str:
-        found, number = name, 1
-        while found in self._stores:
-            number += 1
-            found = f"{name} ({number})"
-        return found
+        labels = []
+        for kind in KINDS:
+            count = len(self._stores)
+            for wish, store in kind.stores(self._tree, files[kind.label], own):
+                store.folder = free_name(wish, "", self._stores.__contains__)
+                self._stores[store.folder] = store
+            if len(self._stores) > count:
+                labels.append(kind.label)
+        self.kind = " and ".join(labels)
+        if isinstance(self._tree, ZipTree):
+            self.kind = f"ZIP of {self.kind}"
 
     def close(self) -> None:
         for store in self._stores.values():
@@ -232,13 +193,3 @@ class LocalSource(Source):
         except MessageError:
             return []
         return [] if is_one_text(data) else listed(Message(data))
-
-
-def maildir_name(place: str) -> str:
-    """A Maildir's folder name: INBOX for the root, Maildir++ names (".Berths.East") with `/` between levels."""
-    if not place:
-        return "INBOX"
-    above, _, last = place.rpartition("/")
-    if last.startswith("."):
-        last = "/".join(decode_utf7(level) for level in last[1:].split("."))
-    return f"{above}/{last}" if above else last

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from wexagraph.errors import MessageError
 from wexagraph.messages.headers import Header, header_end
 from wexagraph.sources.base import WHOLE, Envelope, Partition
-from wexagraph.sources.files import CHANGED
+from wexagraph.sources.kinds import CHANGED, Kind, Store
+from wexagraph.sources.trees import File, OneFile, Tree
 
 _BLOCK = 4 * 1024 * 1024
 _HEAD = 6 * 1024  # holds the header of nearly every message, and any separator line
@@ -42,8 +43,8 @@ def is_mbox(name: str, head: bytes) -> bool:
 class Mbox:
     """The messages of an mbox file. Offsets are found in blocks; no more than a block is ever held."""
 
-    def __init__(self, path: Path, folder: str) -> None:
-        self.path, self.folder = path, folder
+    def __init__(self, path: Path) -> None:
+        self.path, self.folder = path, ""
         self._file: int | None = None
         self._state = (0, 0)
         self._rewritten = False
@@ -233,3 +234,21 @@ def _in_open_part(file: int, at: int) -> bool:
         not re.search(rb"(?i)boundary\s*=\s*\"?" + re.escape(closing[1]), behind)
         for closing in _CLOSES.finditer(behind)
     )
+
+
+def _claims(path: str, head: Callable[[], bytes]) -> bool:
+    return is_mbox(path.rpartition("/")[2], head())
+
+
+def _stores(tree: Tree, files: list[File], own: str) -> Iterator[tuple[str, Store]]:
+    for file in files:
+        path = own if isinstance(tree, OneFile) else file.path
+        try:
+            mbox = Mbox(tree.on_disk(file.path))
+        except MessageError as error:
+            tree.troubles.append((file.path, str(error).removeprefix(f"{file.path}: ")))
+            continue
+        yield path[:-5] if path.lower().endswith(".mbox") else path, mbox
+
+
+MBOX = Kind("mbox", "an mbox file or a folder of them", _claims, _stores)

@@ -14,6 +14,7 @@ from typing import BinaryIO, NamedTuple
 
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.files import open_regular, visible
+from wexagraph.naming.paths import free_name
 from wexagraph.temporary import TemporaryFolder
 from wexagraph.zips import UNREADABLE, out_of_proportion
 
@@ -112,11 +113,7 @@ class DiskTree(Tree):
 
     def _apart(self, shown: str) -> str:
         """A text for a path that no other has."""
-        found, turn = shown, 1
-        while found in self._raw or os.path.lexists(self.root / found):
-            turn += 1
-            found = f"{shown} ({turn})"
-        return found
+        return free_name(shown, "", lambda path: path in self._raw or os.path.lexists(self.root / path))
 
     def open(self, path: str) -> BinaryIO:
         try:
@@ -177,12 +174,9 @@ class ZipTree(Tree):
     def _apart(self, name: str) -> str:
         """A name for a member that bears that of another."""
         stem, dot, suffix = name.rpartition(".")
-        turn = 2
-        while (found := f"{stem} ({turn}){dot}{suffix}" if dot else f"{name} ({turn})") in self._twins or (
-            found in self._zip.NameToInfo
-        ):
-            turn += 1
-        return found
+        stem, suffix = (stem, dot + suffix) if dot else (name, "")
+        taken = self._zip.NameToInfo
+        return free_name(stem, suffix, lambda path: path == name or path in self._twins or path in taken)
 
     def open(self, path: str) -> BinaryIO:
         try:

@@ -9,6 +9,7 @@ from datetime import UTC, datetime
 from typing import Any, BinaryIO
 
 from wexagraph.naming import clean, component, with_extension
+from wexagraph.naming.paths import numbered
 from wexagraph.notes import Note
 from wexagraph.pages.composing.properties import Record, describe
 from wexagraph.pages.options import Lock
@@ -255,10 +256,6 @@ def _pdf_date(moment: datetime | None) -> str:
 def free_name(wanted: str, taken: set[str]) -> str:
     """A safe name for a file that none of `taken` is in the eyes of any disk; it joins them."""
     stem, extension = with_extension(clean(wanted))
-    stem, number = component(stem, room=30), 1
-    name = stem + extension
-    while name.casefold() in taken:
-        number += 1
-        name = f"{stem} ({number}){extension}"
+    name = next(name for name in numbered(component(stem, room=30), extension) if name.casefold() not in taken)
     taken.add(name.casefold())
     return name

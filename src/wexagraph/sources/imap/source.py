@@ -13,6 +13,7 @@ from wexagraph.errors import FolderError, MessageError, SourceError
 from wexagraph.messages import Header
 from wexagraph.messages.dates import parse_date
 from wexagraph.messages.headers import header_end
+from wexagraph.naming.paths import free_name
 from wexagraph.sources.accounts import Account, Login, steers_no_line
 from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Trouble, Wanted, bounded
 from wexagraph.sources.imap.connection import Connection, Dropped, Refused, quoted
@@ -121,10 +122,9 @@ class ImapSource(Source):
 
     def _add(self, folder: Folder) -> None:
         """A folder that was listed; two that the server tells apart and a reader does not get numbers."""
-        name, turn = folder.name, 1
-        while name != "INBOX" and name in self._folders and self._folders[name].raw != folder.raw:
-            turn += 1
-            name = f"{folder.name} ({turn})"
+        known = self._folders
+        taken = lambda name: name != "INBOX" and name in known and known[name].raw != folder.raw  # noqa: E731
+        name = free_name(folder.name, "", taken)
         self._folders.setdefault(name, replace(folder, name=name))
 
     def _namespaces(self, client: imaplib.IMAP4) -> list[str]:

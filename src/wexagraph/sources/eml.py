@@ -1,34 +1,33 @@
-"""Messages that are files of their own: folders of EML, and Maildir."""
+"""Messages that are files of their own: one EML file, or folders of them."""
 
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator
+import re
+from collections.abc import Callable, Iterator
 
 from wexagraph.errors import MessageError
 from wexagraph.messages.headers import Header, header_end
 from wexagraph.sources.base import WHOLE, Envelope, Partition
+from wexagraph.sources.kinds import CHANGED, Kind, Store
+from wexagraph.sources.mbox import is_mbox
 from wexagraph.sources.trees import File, Tree
 from wexagraph.zips import UNREADABLE
 
-CHANGED = "the mailbox was changed while it was read. Run the same command again"
 _HEAD = 8 * 1024
 _MOST_HEAD = 16 * 1024 * 1024
-_MAILDIR_FLAGS = {
-    "S": "seen",
-    "R": "answered",
-    "F": "flagged",
-    "T": "deleted",
-    "D": "draft",
-    "P": "$forwarded",
-}
+_FIRST_FIELD = re.compile(rb"(?:\xef\xbb\xbf)?[!-9;-~]+[ \t]*:")
+_KNOWN_FIELD = re.compile(
+    rb"(?im)^(?:\xef\xbb\xbf)?(?:from|to|cc|date|subject|received|message-id|return-path|mime-version|sender|reply-to|"
+    rb"delivered-to|content-type)[ \t]*:"
+)
 
 
-class Files:
+class EmlFolder:
     """A folder whose messages are files in a tree. Subclasses say what a file's name tells."""
 
-    def __init__(self, tree: Tree, folder: str, files: list[File]) -> None:
-        self.tree, self.folder, self._files = tree, folder, files
+    def __init__(self, tree: Tree, files: list[File]) -> None:
+        self.tree, self._files, self.folder = tree, files, ""
 
     def close(self) -> None:
         """Nothing is held open between two messages."""
@@ -100,31 +99,6 @@ class Files:
         return data
 
 
-class Maildir(Files):
-    """One Maildir folder: `cur` and `new`. A message's place is its unique name, the same when flags change."""
-
-    def __init__(self, tree: Tree, folder: str, files: list[File]) -> None:
-        super().__init__(tree, folder, files)
-        self._paths: dict[str, str] = {}
-        for file in files:
-            self._paths.setdefault(_unique_name(file), file.path)
-
-    def _place(self, file: File) -> str:
-        name = _unique_name(file)
-        return name if self._paths[name] == file.path else file.path  # a name that is not unique after all
-
-    def _flags(self, file: File) -> frozenset[str]:
-        letters = file.path.rpartition(":2,")[2] if ":2," in file.path.rpartition("/")[2] else ""
-        return frozenset(_MAILDIR_FLAGS[letter] for letter in letters if letter in _MAILDIR_FLAGS)
-
-    def _path(self, envelope: Envelope) -> str:
-        return self._paths.get(envelope.place, envelope.place)
-
-
-def _unique_name(file: File) -> str:
-    return file.path.rpartition("/")[2].partition(":2,")[0]
-
-
 def _read_head(tree: Tree, path: str) -> bytes:
     """The header block of a message file, up to its empty line. Raises MessageError."""
     with tree.open(path) as file:
@@ -136,3 +110,26 @@ def _read_head(tree: Tree, path: str) -> bytes:
         except UNREADABLE as error:
             raise MessageError(f"{path}: {error}") from error
     return data[:end]
+
+
+def looks_like_message(head: bytes) -> bool:
+    """Whether a file with these first bytes is an RFC 5322 message: fields first, and one of the usual ones."""
+    if not _FIRST_FIELD.match(head):
+        return False
+    return _KNOWN_FIELD.search(head[: header_end(head)]) is not None
+
+
+def _claims(path: str, head: Callable[[], bytes]) -> bool:
+    name = path.rpartition("/")[2]
+    return not is_mbox(name, head()) and (name.lower().endswith(".eml") or looks_like_message(head()))
+
+
+def _stores(tree: Tree, files: list[File], own: str) -> Iterator[tuple[str, Store]]:
+    folders: dict[str, list[File]] = {}
+    for file in files:
+        folders.setdefault(file.path.rpartition("/")[0], []).append(file)
+    for place, its in sorted(folders.items()):
+        yield place or own, EmlFolder(tree, its)
+
+
+EML = Kind("EML", "an EML message or a folder of EML files", _claims, _stores)

@@ -1,0 +1,34 @@
+"""Paths below a folder of results: where a mail folder's files go, and names that nothing else bears."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from functools import lru_cache
+from itertools import count
+
+from wexagraph.naming.safe import clean, component
+
+MANIFEST, REGISTER = "manifest-sha256.txt", "register.csv"
+RESERVED = frozenset({MANIFEST, REGISTER})
+"""Names in the folder itself that are ours: no message and no attachment gets them."""
+
+
+@lru_cache(maxsize=1024)
+def folder_path(folder: str, flat: bool = False) -> str:
+    """Where the files of a source's folder go, relative to the target; "" for the target itself."""
+    if flat:
+        return ""
+    path = "/".join(component(level, room=120) for level in folder.split("/") if clean(level).strip(" ."))
+    return path + "_" if path.lower() in RESERVED else path
+
+
+def numbered(stem: str, suffix: str = "") -> Iterator[str]:
+    """ "stem.suffix", "stem (2).suffix", "stem (3).suffix", and so on."""
+    yield stem + suffix
+    for turn in count(2):
+        yield f"{stem} ({turn}){suffix}"
+
+
+def free_name(stem: str, suffix: str, taken: Callable[[str], bool]) -> str:
+    """The first of the numbered names that is not taken."""
+    return next(name for name in numbered(stem, suffix) if not taken(name))

@@ -1,0 +1,37 @@
+"""Places in files that messages can be put into, told by what a path looks like."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from wexagraph.errors import TargetError
+from wexagraph.output.sinks.base import Sink
+from wexagraph.output.sinks.eml_folder import EmlFolderSink
+from wexagraph.output.sinks.maildir import MaildirSink
+from wexagraph.output.sinks.mbox import MboxSink
+from wexagraph.output.sinks.zip import ZipSink
+from wexagraph.output.target import keep_apart
+
+MAILDIR = "maildir:"
+SINKS: list[tuple[Callable[[str], bool], Callable[[Path, bool], Sink]]] = [
+    (lambda into: into.startswith(MAILDIR), lambda path, by_folder: MaildirSink(path)),
+    (lambda into: into.lower().endswith(".mbox"), MboxSink),
+    (lambda into: into.lower().endswith(".zip"), lambda path, by_folder: ZipSink(path)),
+    (lambda into: True, lambda path, by_folder: EmlFolderSink(path)),
+]
+"""All kinds of sink in files: whether one is meant by a path, and how it is opened. A new kind is a line before the
+last."""
+
+
+def open_sink(into: str, by_folder: bool = False, source: str = "") -> Sink:
+    """The sink that a path names: an mbox (.mbox), a ZIP (.zip), a Maildir (maildir:PATH), else a folder of EML.
+
+    Raises TargetError, and CallError where it lies in the folder of the source.
+    """
+    path = Path(into.removeprefix(MAILDIR)).expanduser()
+    keep_apart(source, path, around=True)
+    try:
+        return next(make for meant, make in SINKS if meant(into))(path, by_folder)
+    except OSError as error:
+        raise TargetError(f"{into} can't be used: {error.strerror or error}.") from error

@@ -1,0 +1,55 @@
+"""What a kind of mailbox in files is: how it is told from others, and the folders that it makes of its files."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+from typing import Protocol
+
+from wexagraph.sources.base import WHOLE, Envelope, Partition
+from wexagraph.sources.trees import File, Tree
+
+CHANGED = "the mailbox was changed while it was read. Run the same command again"
+
+
+class Store(Protocol):
+    """One mail folder of a mailbox in files. `folder` is its name in the source. Reading may raise OSError."""
+
+    folder: str
+
+    def close(self) -> None:
+        """Give back what it holds open."""
+
+    def size(self) -> int:
+        """About how many bytes it holds."""
+
+    def stamp(self) -> str:
+        """Changes with anything in it."""
+
+    def was_rewritten(self) -> bool:
+        """Whether it was changed in place while it was read."""
+
+    def outline(self, share: Partition = WHOLE) -> Iterator[Envelope]:
+        """As `envelopes`; headers may be empty."""
+
+    def envelopes(self, share: Partition = WHOLE) -> Iterator[Envelope]:
+        """The messages in their order, or those of a share."""
+
+    def read(self, envelope: Envelope) -> bytes:
+        """The bytes of one. Raises MessageError."""
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A kind of mailbox in files.
+
+    `label` names it, `looks_like` says what it looks like to whoever has none. `claims(path, head)` tells a file of
+    it by its path and its first bytes, which are read when they are asked for; no two kinds claim one file.
+    `stores(tree, files, own)` makes folders of its files, each with the name that it would like; `own` is the name of
+    the whole. It is called without files too. Raises MessageError where a file can't be read.
+    """
+
+    label: str
+    looks_like: str
+    claims: Callable[[str, Callable[[], bytes]], bool]
+    stores: Callable[[Tree, list[File], str], Iterable[tuple[str, Store]]]
