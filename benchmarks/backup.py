@@ -56,10 +56,15 @@ def _first(path: Path) -> list[list[str]]:
     for made in zips:
         made.unlink()
     return [
-        [f"first backup, {COUNT:,} messages, {path.stat().st_size / 1e6:.0f} MB", f"{min(mine):.1f} s",
-         f"`zip -r -6` of them as files {min(theirs):.1f} s", f"{ratio(theirs, mine):.2f} of its rate", "at least 1"],
+        [
+            f"first backup, {COUNT:,} messages, {path.stat().st_size / 1e6:.0f} MB",
+            f"{min(mine):.1f} s",
+            f"`zip -r -6` of them as files {min(theirs):.1f} s",
+            f"{ratio(theirs, mine):.2f} of its rate",
+            "at least 1",
+        ],
         ["its memory, any process", f"{peak / 1024:.0f} MB", "", "", "at most 250 MB"],
-    ]  # fmt: skip
+    ]
 
 
 def _again_and_proved(path: Path) -> list[list[str]]:
@@ -79,12 +84,28 @@ def _again_and_proved(path: Path) -> list[list[str]]:
         lambda: [run("unzip", "-tqq", volume) for volume in volumes],
     )
     return [
-        ["the same again, nothing new", f"{again:.2f} s", f"the first {first:.1f} s", f"{again / first:.1%}", "under 2 %"],
-        ["`verify`", f"{min(quick):.2f} s", f"`sha256sum` {min(sums):.2f} s", f"{ratio(sums, quick):.2f} of its rate",
-         "at least 0.8"],
-        ["`verify --deep`", f"{min(deep):.1f} s", f"`unzip -t` {min(tested):.1f} s",
-         f"{ratio(tested, deep):.2f} of its rate", "at least 0.8"],
-    ]  # fmt: skip
+        [
+            "the same again, nothing new",
+            f"{again:.2f} s",
+            f"the first {first:.1f} s",
+            f"{again / first:.1%}",
+            "under 2 %",
+        ],
+        [
+            "`verify`",
+            f"{min(quick):.2f} s",
+            f"`sha256sum` {min(sums):.2f} s",
+            f"{ratio(sums, quick):.2f} of its rate",
+            "at least 0.8",
+        ],
+        [
+            "`verify --deep`",
+            f"{min(deep):.1f} s",
+            f"`unzip -t` {min(tested):.1f} s",
+            f"{ratio(tested, deep):.2f} of its rate",
+            "at least 0.8",
+        ],
+    ]
 
 
 def _searching() -> list[list[str]]:
@@ -117,10 +138,15 @@ def _searching() -> list[list[str]]:
     found, start = paired(5, lambda: listing("ship00007"), lambda: listing("nothing-of-that-name"))
     bare = min(seconds(lambda: run(sys.executable, "-c", _OPENING, str(place))) for _ in range(3))
     fresh(place)
-    return [[
-        "`list --text`, 20 found of 500,000", f"{min(found):.2f} s",
-        f"nothing found {min(start):.2f} s, start and opening alone {bare:.2f} s", f"{min(found) - bare:.2f} s", "under 0.1 s",
-    ]]  # fmt: skip
+    return [
+        [
+            "`list --text`, 20 found of 500,000",
+            f"{min(found):.2f} s",
+            f"nothing found {min(start):.2f} s, start and opening alone {bare:.2f} s",
+            f"{min(found) - bare:.2f} s",
+            "under 0.1 s",
+        ]
+    ]
 
 
 _OPENING = "import sys; from pathlib import Path; import wexagraph.cli.listing; from wexagraph.backups.source import BackupSource; BackupSource(Path(sys.argv[1])).close()"
@@ -149,9 +175,14 @@ def _account() -> list[list[str]]:
         server.close()
     return [
         ["50,000 messages on IMAP, first", f"{first:.1f} s", "", "", ""],
-        ["the same again, nothing new", f"{min(times):.2f} s", "", f"{len(asked)} round trip for the folder",
-         "under 1 s, at most 5"],
-    ]  # fmt: skip
+        [
+            "the same again, nothing new",
+            f"{min(times):.2f} s",
+            "",
+            f"{len(asked)} round trip for the folder",
+            "under 1 s, at most 5",
+        ],
+    ]
 
 
 if __name__ == "__main__":

@@ -22,11 +22,24 @@ class Chromium:
         fonts.provide()  # it sets the letters that we set
         self._profile = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
         self._process = subprocess.Popen(
-            ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--remote-allow-origins=*",
-             "--disable-background-networking", "--disable-component-update", "--disable-sync", "--remote-debugging-port=9333",
-             f"--user-data-dir={self._profile.name}", "about:blank"],
-            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-        )  # fmt: skip
+            [
+                "chromium",
+                "--headless",
+                "--no-sandbox",
+                "--disable-gpu",
+                "--disable-quic",
+                "--no-first-run",
+                "--remote-allow-origins=*",
+                "--disable-background-networking",
+                "--disable-component-update",
+                "--disable-sync",
+                "--remote-debugging-port=9333",
+                f"--user-data-dir={self._profile.name}",
+                "about:blank",
+            ],
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
         for _ in range(100):
             try:
                 pages = json.load(urllib.request.urlopen("http://127.0.0.1:9333/json", timeout=1))

@@ -268,9 +268,29 @@ def _mixed(rng: random.Random, v: int) -> str:
 
 
 _MAKERS = {
-    "boxes": _boxes, "card": _card, "cells": _cells, "mixed": _mixed, "pictures": _pictures, "spans": _spans,
-    "attributes": _attributes, "columns": _columns, "eastern": _eastern, "invoice": _invoice, "letter": _letter, "lists": _lists,
-    "long": _long, "nested": _nested, "newsletter": _newsletter, "notice": _notice, "quotes": _quotes, "receipt": _receipt,
-    "rtl": _rtl, "signature": _signature, "ticket": _ticket, "timetable": _timetable, "wide": _wide, "word": _word_letter,
-}  # fmt: skip
+    "boxes": _boxes,
+    "card": _card,
+    "cells": _cells,
+    "mixed": _mixed,
+    "pictures": _pictures,
+    "spans": _spans,
+    "attributes": _attributes,
+    "columns": _columns,
+    "eastern": _eastern,
+    "invoice": _invoice,
+    "letter": _letter,
+    "lists": _lists,
+    "long": _long,
+    "nested": _nested,
+    "newsletter": _newsletter,
+    "notice": _notice,
+    "quotes": _quotes,
+    "receipt": _receipt,
+    "rtl": _rtl,
+    "signature": _signature,
+    "ticket": _ticket,
+    "timetable": _timetable,
+    "wide": _wide,
+    "word": _word_letter,
+}
 _VARIANTS = {"newsletter": 4, "columns": 3, "wide": 3, "rtl": 4}

@@ -10,11 +10,23 @@ from typing import NamedTuple
 from benchmarks.inputs import sentence
 
 _CHARSETS = {
-    "utf-8": "Möwe über dem Kai – 東側岸壁 Причал", "iso-8859-1": "Hafenmeister grüßt", "windows-1251": "Причал закрыт до утра",
-    "koi8-r": "Буксир вышел в море", "iso-2022-jp": "岸壁は閉鎖されます", "gb18030": "码头已关闭", "big5": "碼頭已關閉", "euc-kr": "부두 폐쇄",
-    "shift_jis": "港の灯台", "iso-8859-7": "Το λιμάνι έκλεισε", "windows-1255": "הרציף נסגר", "us-ascii": "plain words only",
-    "utf-16": "Kai – quay", "utf-7": "Möwe am Kai", "iso-8859-15": "480 € fee", "macintosh": "Café am Kai",
-}  # fmt: skip
+    "utf-8": "Möwe über dem Kai – 東側岸壁 Причал",
+    "iso-8859-1": "Hafenmeister grüßt",
+    "windows-1251": "Причал закрыт до утра",
+    "koi8-r": "Буксир вышел в море",
+    "iso-2022-jp": "岸壁は閉鎖されます",
+    "gb18030": "码头已关闭",
+    "big5": "碼頭已關閉",
+    "euc-kr": "부두 폐쇄",
+    "shift_jis": "港の灯台",
+    "iso-8859-7": "Το λιμάνι έκλεισε",
+    "windows-1255": "הרציף נסגר",
+    "us-ascii": "plain words only",
+    "utf-16": "Kai – quay",
+    "utf-7": "Möwe am Kai",
+    "iso-8859-15": "480 € fee",
+    "macintosh": "Café am Kai",
+}
 
 
 _SENDERS = ("Ines Halden <ines@quaysurvey.example>", "p.osgood@slipway.example", '"Wray, Tomas" <tw@saltmere.example>')
@@ -99,9 +111,19 @@ class Grammar:
         texts = [self._told(charset=charset) for _ in range(self.rng.randrange(1, 6))]
         self.words += " ".join(texts).split()
         rng = self.rng
-        shapes = ["<p>{}</p>", "<div style='padding:4px'>{}</div>", "<table border=1><tr><td>{}</td></tr></table>", "<ul><li>{}</ul>",
-                  "<blockquote>{}</blockquote>", "<h2>{}</h2>", "<b>{}</b><br>", "<center><font size=2>{}</font></center>", "{}<br>",
-                  "<div style='display:none'>unseen</div><span>{}</span>", "<table width=900><tr><td width=450>{}<td>&nbsp;</table>"]  # fmt: skip
+        shapes = [
+            "<p>{}</p>",
+            "<div style='padding:4px'>{}</div>",
+            "<table border=1><tr><td>{}</td></tr></table>",
+            "<ul><li>{}</ul>",
+            "<blockquote>{}</blockquote>",
+            "<h2>{}</h2>",
+            "<b>{}</b><br>",
+            "<center><font size=2>{}</font></center>",
+            "{}<br>",
+            "<div style='display:none'>unseen</div><span>{}</span>",
+            "<table width=900><tr><td width=450>{}<td>&nbsp;</table>",
+        ]
         body = "".join(rng.choice(shapes).format(text) for text in texts)
         meta = f'<meta charset="{charset}">' if rng.random() < 0.3 else ""
         return self._encoded(

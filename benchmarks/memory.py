@@ -59,9 +59,11 @@ def _watch(process: subprocess.Popen[bytes], peaks: list[int]) -> None:
 def _children(pid: int) -> list[int]:
     try:
         return [int(word) for word in Path(f"/proc/{pid}/task/{pid}/children").read_text().split()] + [
-            int(word) for task in os.listdir(f"/proc/{pid}/task") if int(task) != pid
+            int(word)
+            for task in os.listdir(f"/proc/{pid}/task")
+            if int(task) != pid
             for word in Path(f"/proc/{pid}/task/{task}/children").read_text().split()
-        ]  # fmt: skip
+        ]
     except OSError:
         return []
 

@@ -24,9 +24,20 @@ from wexagraph.pages.options import PageOptions
 from wexagraph.work.pool import Workers
 
 OPTIONS = PageOptions(zone="UTC")
-_EXCUSED = {"characters-lost", "charset-wrong", "charset-guessed", "encoding-damaged", "encrypted", "text-hidden", "words-missing", "text-unsearchable",
-            
-            "letters-missing", "body-too-long", "nesting-too-deep", "content-removed"}  # fmt: skip
+_EXCUSED = {
+    "characters-lost",
+    "charset-wrong",
+    "charset-guessed",
+    "encoding-damaged",
+    "encrypted",
+    "text-hidden",
+    "words-missing",
+    "text-unsearchable",
+    "letters-missing",
+    "body-too-long",
+    "nesting-too-deep",
+    "content-removed",
+}
 _EDGES = ".,:;!?()[]<>\"'"
 
 

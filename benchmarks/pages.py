@@ -107,9 +107,13 @@ def _beside_chromium(data: list[bytes], pages: list[str], rounds: int = 3) -> tu
 
 def row(what: str, mine: list[float], count: int, beside: str, theirs: list[float], least: float) -> list[str]:
     return [
-        what, f"{min(mine) / count * 1000:.1f} ms", beside, f"{min(theirs) / count * 1000:.1f} ms",
-        f"{ratio(theirs, mine):.2f}", f"{least}",
-    ]  # fmt: skip
+        what,
+        f"{min(mine) / count * 1000:.1f} ms",
+        beside,
+        f"{min(theirs) / count * 1000:.1f} ms",
+        f"{ratio(theirs, mine):.2f}",
+        f"{least}",
+    ]
 
 
 if __name__ == "__main__":

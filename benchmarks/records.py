@@ -28,8 +28,15 @@ def main() -> None:
             lambda: [make(Job(one, ("pdf",), PLAIN)) for one in data],  # noqa: B023
         )
         one, other = min(with_it) / count * 1000, min(without) / count * 1000
-        rows.append([f"{kind} messages as PDF/A", f"{one:.0f} ms", f"as PDF {other:.0f} ms", f"{one - other:.0f} ms more",
-                     "at most 60 ms more"])  # fmt: skip
+        rows.append(
+            [
+                f"{kind} messages as PDF/A",
+                f"{one:.0f} ms",
+                f"as PDF {other:.0f} ms",
+                f"{one - other:.0f} ms more",
+                "at most 60 ms more",
+            ]
+        )
     rows += _binding()
     rows += [_memory(count) for count in (200, 2000)]
     table("The PDF as a record", ["what", "Wexagraph", "beside it", "found", "wanted"], rows)
@@ -47,14 +54,27 @@ def _binding() -> list[list[str]]:
             run(PROGRAM, "export", str(path), "--into", str(outs[-1]), "--jobs", str(jobs), *more)
 
         bound, single = paired(3, lambda: made("--bind", "all"), made)
-        rows.append([f"{COUNT:,} messages in one PDF, {jobs} at work", f"{min(bound):.1f} s",
-                     f"one by one {min(single):.1f} s", f"{ratio(bound, single) - 1:.0%} more",
-                     "at most 25 % more"])  # fmt: skip
+        rows.append(
+            [
+                f"{COUNT:,} messages in one PDF, {jobs} at work",
+                f"{min(bound):.1f} s",
+                f"one by one {min(single):.1f} s",
+                f"{ratio(bound, single) - 1:.0%} more",
+                "at most 25 % more",
+            ]
+        )
     sizes = [sum(file.stat().st_size for file in out.rglob("*.pdf")) for out in outs]
     for out in outs:
         fresh(out)
-    rows.append(["its size", f"{min(sizes) / 1e6:.1f} MB", f"one by one {max(sizes) / 1e6:.1f} MB",
-                 f"{min(sizes) / max(sizes):.2f}", "at most 1"])  # fmt: skip
+    rows.append(
+        [
+            "its size",
+            f"{min(sizes) / 1e6:.1f} MB",
+            f"one by one {max(sizes) / 1e6:.1f} MB",
+            f"{min(sizes) / max(sizes):.2f}",
+            "at most 1",
+        ]
+    )
     return rows
 
 

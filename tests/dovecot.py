@@ -111,9 +111,18 @@ class Dovecot:
             (self.root / name).mkdir()
             os.chown(self.root / name, owner.pw_uid, owner.pw_gid)
         configuration = _CONFIGURATION.replace("rawlog_dir =", f"rawlog_dir = {self.root}/rawlog").format(
-            root=self.root, user="mail", group="mail", uid=owner.pw_uid, gid=owner.pw_gid, password=PASSWORD,
-            imap=self.imap, imaps=self.imaps, pop=self.pop, pops=self.pops, separator=separator,
-        )  # fmt: skip
+            root=self.root,
+            user="mail",
+            group="mail",
+            uid=owner.pw_uid,
+            gid=owner.pw_gid,
+            password=PASSWORD,
+            imap=self.imap,
+            imaps=self.imaps,
+            pop=self.pop,
+            pops=self.pops,
+            separator=separator,
+        )
         (self.root / "dovecot.conf").write_text(configuration)
         self._process = subprocess.Popen(
             ["dovecot", "-F", "-c", str(self.root / "dovecot.conf")],

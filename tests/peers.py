@@ -140,8 +140,11 @@ class PopPeer(Scripted):
 
     def _usual(self, word: str, number: str = "", *_: str) -> bytes:
         if word in ("CAPA", "UIDL", "LIST"):
-            rows = {"CAPA": [self.capabilities], "UIDL": [f"{n} {uid}" for n, uid in enumerate(self.uids, 1)],
-                    "LIST": [f"{n} {len(data)}" for n, data in enumerate(self.messages, 1)]}[word]  # fmt: skip
+            rows = {
+                "CAPA": [self.capabilities],
+                "UIDL": [f"{n} {uid}" for n, uid in enumerate(self.uids, 1)],
+                "LIST": [f"{n} {len(data)}" for n, data in enumerate(self.messages, 1)],
+            }[word]
             return "\r\n".join(["+OK", *rows, ".", ""]).encode()
         if word in ("TOP", "RETR"):
             data = self.messages[int(number) - 1]

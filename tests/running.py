@@ -35,9 +35,13 @@ class RunTest(ProgramTest):
 
     def start(self, *arguments: object) -> subprocess.Popen[str]:
         return subprocess.Popen(
-            [PROGRAM, *map(str, arguments)], cwd=self.folder, text=True, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+            [PROGRAM, *map(str, arguments)],
+            cwd=self.folder,
+            text=True,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
             env={**os.environ, "TZ": "UTC", "XDG_CONFIG_HOME": str(self.folder / "none")},
-        )  # fmt: skip
+        )
 
     def contents(self, folder: Path) -> dict[str, bytes]:
         """All files but the journal's."""

@@ -87,20 +87,41 @@ class Reading(AccountTest):
 
     def test_folders(self) -> None:
         found = json.loads(self.run_program("folders", "@office", "--json").stdout)
-        self.assertEqual({row["folder"]: row["messages"] for row in found},
-                         {"Archive": len(self.messages), "Berths/East Über": 1, "INBOX": 0, "Trash": 0})  # fmt: skip
-        one = self.run_program("folders", f"imaps://{USER}@localhost:{self.server.imaps}/Berths", "--csv",
-                               env={"SSL_CERT_FILE": str(self.server.authority)}).stdout  # fmt: skip
+        self.assertEqual(
+            {row["folder"]: row["messages"] for row in found},
+            {"Archive": len(self.messages), "Berths/East Über": 1, "INBOX": 0, "Trash": 0},
+        )
+        one = self.run_program(
+            "folders",
+            f"imaps://{USER}@localhost:{self.server.imaps}/Berths",
+            "--csv",
+            env={"SSL_CERT_FILE": str(self.server.authority)},
+        ).stdout
         self.assertEqual(len(one.splitlines()), 2)
 
     def test_a_choice_finds_what_it_finds_in_files(self) -> None:
         for choice in (
-            [], ["--subject", "quay"], ["--from", "halden"], ["--from", "*@quaysurvey.example"], ["--to", "records"],
-            ["--subject", "Übersee"], ["--subject", "Möwe"], ["--since", "2026-03-01", "--before", "2026-04-15"],
-            ["--before", "2026-02"], ["--larger", "5KB"], ["--smaller", "300"], ["--body", "fender"], ["--text", "smime"],
-            ["--attached"], ["--attached", "*.xlsx"], ["--except", "from=*@saltmere.example"], ["--subject", "tide", "--subject", "berth"],
-            ["--subject", "泊位"], ["--newest", "4"], ["--subject", "invoice", "--except", "subject=second"],
-        ):  # fmt: skip
+            [],
+            ["--subject", "quay"],
+            ["--from", "halden"],
+            ["--from", "*@quaysurvey.example"],
+            ["--to", "records"],
+            ["--subject", "Übersee"],
+            ["--subject", "Möwe"],
+            ["--since", "2026-03-01", "--before", "2026-04-15"],
+            ["--before", "2026-02"],
+            ["--larger", "5KB"],
+            ["--smaller", "300"],
+            ["--body", "fender"],
+            ["--text", "smime"],
+            ["--attached"],
+            ["--attached", "*.xlsx"],
+            ["--except", "from=*@saltmere.example"],
+            ["--subject", "tide", "--subject", "berth"],
+            ["--subject", "泊位"],
+            ["--newest", "4"],
+            ["--subject", "invoice", "--except", "subject=second"],
+        ):
             with self.subTest(choice):
                 there = sorted(self.subjects(self.local / "all.mbox", *choice))
                 here = sorted(self.subjects("@office", "--folder", "Archive", *choice))
@@ -153,9 +174,15 @@ class Reading(AccountTest):
     def test_what_is_asked_between_two_batches_waits_for_the_line(self) -> None:
         pier = file("plan.txt", "text/plain", b"pier")
         held = [
-            message("a@quay.example", "b@saltmere.example", f"Plan {n}", when("2026-03-14"), multipart("mixed", text("Pier.\n"), pier))
+            message(
+                "a@quay.example",
+                "b@saltmere.example",
+                f"Plan {n}",
+                when("2026-03-14"),
+                multipart("mixed", text("Pier.\n"), pier),
+            )
             for n in range(520)
-        ]  # fmt: skip
+        ]
         self.server.fill("Plans", held)
         self.addCleanup(self.server.remove, "Plans")
         self.server.forget_commands()
@@ -199,9 +226,11 @@ class Reading(AccountTest):
             self.write("wexagraph.toml", self.configuration(self.server.imaps, more))
             self.run_program("folders", "@office", env={"WEXAGRAPH_PASSWORD": "", **env})
         for wrong, words in (
-            ('password-command = "false"\n', "gave nothing"), ('password = "x"\n', "does not belong in this file"),
-            ('pasword-command = "x"\n', "Did you mean"), ("retries = true\n", ""),
-        ):  # fmt: skip
+            ('password-command = "false"\n', "gave nothing"),
+            ('password = "x"\n', "does not belong in this file"),
+            ('pasword-command = "x"\n', "Did you mean"),
+            ("retries = true\n", ""),
+        ):
             self.write("wexagraph.toml", self.configuration(self.server.imaps, wrong))
             done = self.run_program("folders", "@office", code=None)
             self.assertIn(words, done.stderr)
@@ -212,9 +241,12 @@ class Reading(AccountTest):
     def test_account_commands(self) -> None:
         self.write("lib/stub.py", _BACKEND)
         env = {
-            "PYTHONPATH": str(self.folder / "lib"), "PYTHON_KEYRING_BACKEND": "stub.Stub", "WEXAGRAPH_PASSWORD": "",
-            "KEYRING_STUB": str(self.folder / "keyring.json"), "XDG_CONFIG_HOME": str(self.folder / "config"),
-        }  # fmt: skip
+            "PYTHONPATH": str(self.folder / "lib"),
+            "PYTHON_KEYRING_BACKEND": "stub.Stub",
+            "WEXAGRAPH_PASSWORD": "",
+            "KEYRING_STUB": str(self.folder / "keyring.json"),
+            "XDG_CONFIG_HOME": str(self.folder / "config"),
+        }
         url = f"imaps://{USER}@localhost:{self.server.imaps}/"
         (self.folder / "wexagraph.toml").unlink()
         adding = ("account", "add", "post", url, "--authority", self.server.authority)
@@ -288,8 +320,20 @@ class Afterwards(AccountTest):
         return found
 
     def export(self, folder: str, wish: str, *more: str, code: int = 0) -> str:
-        done = self.run_program("export", "@office", "--folder", folder, "--into", f"out-{folder}", "--as", "eml",
-                                "--afterwards", wish, *more, code=code)  # fmt: skip
+        done = self.run_program(
+            "export",
+            "@office",
+            "--folder",
+            folder,
+            "--into",
+            f"out-{folder}",
+            "--as",
+            "eml",
+            "--afterwards",
+            wish,
+            *more,
+            code=code,
+        )
         return str(done.stdout + done.stderr)
 
     def test_it_asks_first(self) -> None:
@@ -311,7 +355,7 @@ class Afterwards(AccountTest):
         told = self.run_program(
             "export", "@office", "--folder", "Marks", "--except", "keyword=Filed", "--into", "new"
         ).stdout
-        self.assertIn("2 messages read: 2 written", told)
+        self.assertIn("2 messages chosen: 2 written", told)
 
     def test_move_and_delete(self) -> None:
         self.fresh("Moves")
@@ -329,8 +373,23 @@ class Afterwards(AccountTest):
         self.server.empty("Trash")
         for folder, count in (("Piers", 2), ("Trash", 3), ("Works", 4)):
             self.fresh(folder, count)
-        done = self.run_program("export", "@office", "--folder", "Piers", "--folder", "Trash", "--folder", "Works",
-                                "--into", "out", "--as", "eml", "--afterwards", "delete", "--yes")  # fmt: skip
+        done = self.run_program(
+            "export",
+            "@office",
+            "--folder",
+            "Piers",
+            "--folder",
+            "Trash",
+            "--folder",
+            "Works",
+            "--into",
+            "out",
+            "--as",
+            "eml",
+            "--afterwards",
+            "delete",
+            "--yes",
+        )
         self.assertIn("delete 9 messages at", done.stderr)
         self.assertIn("they go to the folder Trash; 3 that are there already go for good", done.stderr)
         self.assertEqual([len(self.server.state(name)) for name in ("Piers", "Trash", "Works")], [0, 6, 0])
@@ -354,9 +413,19 @@ class Afterwards(AccountTest):
 
 class Attached(AccountTest):
     def test_names_that_a_server_tells_are_those_of_the_message(self) -> None:
-        data = message("a@saltmere.example", "b@saltmere.example", "Files", when("2026-03-14"), multipart(
-            "mixed", text("x"), file("Übersicht Größe.pdf", "application/pdf", b"%PDF" * 400),
-            file('with "quotes" and \\.txt', "text/plain", b"x"), b"Content-Type: message/rfc822\n\nSubject: inner\n\nx\n"))  # fmt: skip
+        data = message(
+            "a@saltmere.example",
+            "b@saltmere.example",
+            "Files",
+            when("2026-03-14"),
+            multipart(
+                "mixed",
+                text("x"),
+                file("Übersicht Größe.pdf", "application/pdf", b"%PDF" * 400),
+                file('with "quotes" and \\.txt', "text/plain", b"x"),
+                b"Content-Type: message/rfc822\n\nSubject: inner\n\nx\n",
+            ),
+        )
         self.server.fill("Files", [data])
         self.write("one.mbox", mbox(data))
         here, there = self.listed("@office", "--folder", "Files")[0], self.listed("one.mbox")[0]

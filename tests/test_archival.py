@@ -40,8 +40,13 @@ class Archival(ProgramTest):
 
     def test_pages_of_others_stand_behind_only_if_they_conform(self) -> None:
         # the standard fonts of this one are not embedded
-        data = message("a@saltmere.example", "b@saltmere.example", "Plan", when("2026-03-14"), multipart(
-            "mixed", text("See the plan.\n"), file("plan.pdf", "application/pdf", pdf("Plan of the quay"))))  # fmt: skip
+        data = message(
+            "a@saltmere.example",
+            "b@saltmere.example",
+            "Plan",
+            when("2026-03-14"),
+            multipart("mixed", text("See the plan.\n"), file("plan.pdf", "application/pdf", pdf("Plan of the quay"))),
+        )
         self.write("in/a.eml", data)
         done = self.run_program("export", "in", "--into", "out", "--archival", "--attachments", "pages")
         self.assertIn("could not be made into pages; it is embedded", done.stdout)

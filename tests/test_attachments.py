@@ -41,8 +41,13 @@ from wexagraph.work.pool import WorkerLost, Workers
 
 
 def letter_with(*parts: Piece | bytes, subject: str = "Files") -> bytes:
-    return message("Ines Halden <ines@quaysurvey.example>", "records@saltmere.example", subject, when("2026-03-14", 15, 3),
-                   multipart("mixed", text("See below.\n"), *parts))  # fmt: skip
+    return message(
+        "Ines Halden <ines@quaysurvey.example>",
+        "records@saltmere.example",
+        subject,
+        when("2026-03-14", 15, 3),
+        multipart("mixed", text("See below.\n"), *parts),
+    )
 
 
 def decoded(data: bytes) -> Counter[bytes]:
@@ -137,9 +142,12 @@ class TakenOut(ProgramTest):
             ),
         )
         for arguments, wanted in [
-            (["--attached", "*.xlsx"], ["a.xlsx"]), (["--attached", "image/*"], ["b.png"]), (["--file-larger", "1KB"], ["a.xlsx"]),
-            (["--file-smaller", "10"], ["c.txt"]), (["--attached", "*.xlsx", "--attached", "*.txt"], ["a.xlsx", "c.txt"]),
-        ]:  # fmt: skip
+            (["--attached", "*.xlsx"], ["a.xlsx"]),
+            (["--attached", "image/*"], ["b.png"]),
+            (["--file-larger", "1KB"], ["a.xlsx"]),
+            (["--file-smaller", "10"], ["c.txt"]),
+            (["--attached", "*.xlsx", "--attached", "*.txt"], ["a.xlsx", "c.txt"]),
+        ]:
             with self.subTest(arguments):
                 self.run_program("attachments", "in", "--into", f"out{wanted}", "--name", "{filename}", *arguments)
                 self.assertEqual(self.made(f"out{wanted}"), wanted)
@@ -214,7 +222,7 @@ class TakenOut(ProgramTest):
         self.assertEqual(self.made("att"), sorted(wanted))
         for way in ("embed", "pages", "beside"):
             done = self.run_program("export", "in", "--into", way, "--attachments", way)
-            self.assertIn("4 messages read: 4 written, 0 already there, 0 failed.", done.stdout)
+            self.assertIn("4 messages chosen: 4 written, 0 already there, 0 failed.", done.stdout)
 
     def test_what_could_not_be_put_is_tried_again(self) -> None:
         self.write("in/a.eml", letter_with(file("one.txt", "text/plain", b"1"), file("two.txt", "text/plain", b"2")))
@@ -243,7 +251,7 @@ class TakenOut(ProgramTest):
 
         with mock.patch.object(Workers, "submit_lasting", breaking), open_source(self.folder / "m.mbox") as source:
             report = extract(source, self.folder / "att", options=ExtractOptions(jobs=2))
-        self.assertEqual((report.read, report.written, report.failed), (5, 4, 1))
+        self.assertEqual((report.chosen, report.written, report.failed), (5, 4, 1))
         self.assertIn("more memory", report.failures[0].reason)
         self.assertEqual(report.failures[0].subject, "m3")
         self.assertIn("1 written, 4 already there", self.attachments("m.mbox"))
@@ -324,8 +332,12 @@ class Ways(ProgramTest):
                 self.assertEqual(len(document.pages[0].get("/Annots", [])), 0)
 
     def test_pdfs_and_their_bookmarks(self) -> None:
-        path = self.export("pages", file("plan.pdf", "application/pdf", demo.bookmarked()), file("locked.pdf", "application/pdf", demo.locked()),
-                           file("broken.pdf", "application/pdf", b"%PDF-1.7\nnothing"))  # fmt: skip
+        path = self.export(
+            "pages",
+            file("plan.pdf", "application/pdf", demo.bookmarked()),
+            file("locked.pdf", "application/pdf", demo.locked()),
+            file("broken.pdf", "application/pdf", b"%PDF-1.7\nnothing"),
+        )
         check_with_qpdf(self, path)
         with pikepdf.open(path) as document, document.open_outline() as outline:
             pages = {page.objgen: number for number, page in enumerate(document.pages)}
@@ -491,25 +503,50 @@ class Limits(unittest.TestCase):
 class Words(unittest.TestCase):
     def test_types(self) -> None:
         for name, declared, content, wanted in [
-            ("a.pdf", "application/octet-stream", b"%PDF-1.4", "application/pdf"), ("a", "application/octet-stream", b"plain", "application/octet-stream"),
-            ("a.csv", "application/octet-stream", b"1,2", "text/csv"), ("a.csv", "text/plain", b"1,2", "text/csv"), ("x.jpg", "image/jpg", b"\xff\xd8\xff", "image/jpeg"),
-            ("x", "text/plain", b"BEGIN:VCARD\r\n", "text/vcard"), ("x.docx", "application/zip", zipped({"word/document.xml": b""}), settle("x.docx", "", b"")),
-        ]:  # fmt: skip
+            ("a.pdf", "application/octet-stream", b"%PDF-1.4", "application/pdf"),
+            ("a", "application/octet-stream", b"plain", "application/octet-stream"),
+            ("a.csv", "application/octet-stream", b"1,2", "text/csv"),
+            ("a.csv", "text/plain", b"1,2", "text/csv"),
+            ("x.jpg", "image/jpg", b"\xff\xd8\xff", "image/jpeg"),
+            ("x", "text/plain", b"BEGIN:VCARD\r\n", "text/vcard"),
+            ("x.docx", "application/zip", zipped({"word/document.xml": b""}), settle("x.docx", "", b"")),
+        ]:
             self.assertEqual(settle(name, declared, content), wanted, name)
         for name, declared, content, wanted in [
-            ("a.pdf", "application/pdf", b"%PDF-1.4", ""), ("a.pdf", "application/pdf", b"\x89PNG\r\n\x1a\n", "image/png"), ("a.jpg", "image/jpeg", b"MZ", PROGRAM),
-            ("a.txt", "text/plain", b"words", ""), ("a.exe", "application/octet-stream", b"MZ", PROGRAM), ("a.jar", "application/java-archive", b"PK\x03\x04", ""),
-        ]:  # fmt: skip
+            ("a.pdf", "application/pdf", b"%PDF-1.4", ""),
+            ("a.pdf", "application/pdf", b"\x89PNG\r\n\x1a\n", "image/png"),
+            ("a.jpg", "image/jpeg", b"MZ", PROGRAM),
+            ("a.txt", "text/plain", b"words", ""),
+            ("a.exe", "application/octet-stream", b"MZ", PROGRAM),
+            ("a.jar", "application/java-archive", b"PK\x03\x04", ""),
+        ]:
             self.assertEqual(contradicts(name, declared, content), wanted, name)
 
     def test_number_formats(self) -> None:
         moment = datetime(2026, 3, 4, 15, 7, 9)
         for value, form, wanted in [
-            (1234.5, "General", "1234.5"), (1234.5, "#,##0.00", "1,234.50"), (0.256, "0.0%", "25.6%"), (-5, "0;(0)", "(5)"), (0, '0;-0;"none"', "none"),
-            (12, '0 "crowns"', "12 crowns"), (12.5, "[$€-407] #,##0.00", "€ 12.50"), (7, "000", "007"), (1234567, "#,##0,", "1,235"), (2.5, "0.##", "2.5"),
-            (3, "0.##", "3"), (12345, "0.00E+00", "1.23E+04"), (True, "General", "TRUE"), (None, "0", ""), ("text", "0", "text"), (5, "@", "5"),
-            (moment, "yyyy-mm-dd hh:mm", "2026-03-04 15:07"), (moment, "d mmm yy", "4 Mar 26"), (moment, "h:mm AM/PM", "3:07 PM"),
-            (date(2026, 3, 4), "dddd, d mmmm yyyy", "Wednesday, 4 March 2026"), (time(6, 5), "hh:mm", "06:05"), (moment, "General", "2026-03-04 15:07:09"),
-        ]:  # fmt: skip
+            (1234.5, "General", "1234.5"),
+            (1234.5, "#,##0.00", "1,234.50"),
+            (0.256, "0.0%", "25.6%"),
+            (-5, "0;(0)", "(5)"),
+            (0, '0;-0;"none"', "none"),
+            (12, '0 "crowns"', "12 crowns"),
+            (12.5, "[$€-407] #,##0.00", "€ 12.50"),
+            (7, "000", "007"),
+            (1234567, "#,##0,", "1,235"),
+            (2.5, "0.##", "2.5"),
+            (3, "0.##", "3"),
+            (12345, "0.00E+00", "1.23E+04"),
+            (True, "General", "TRUE"),
+            (None, "0", ""),
+            ("text", "0", "text"),
+            (5, "@", "5"),
+            (moment, "yyyy-mm-dd hh:mm", "2026-03-04 15:07"),
+            (moment, "d mmm yy", "4 Mar 26"),
+            (moment, "h:mm AM/PM", "3:07 PM"),
+            (date(2026, 3, 4), "dddd, d mmmm yyyy", "Wednesday, 4 March 2026"),
+            (time(6, 5), "hh:mm", "06:05"),
+            (moment, "General", "2026-03-04 15:07:09"),
+        ]:
             with self.subTest((value, form)):
                 self.assertEqual(shown(value, form), wanted)

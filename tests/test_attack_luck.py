@@ -59,9 +59,12 @@ class LostJournals(LuckTest):
             "beside": ("--as", "eml", "--attachments", "beside,zip"),
         }
         harms: dict[str, Callable[[Path], object]] = {
-            "gone": lambda own: shutil.rmtree(own), "emptied": lambda own: (own / "journal.sqlite").write_bytes(b""), "cut": lambda own: os.truncate(own / "journal.sqlite", 5000),
-            "inner pages": lambda own: _scribble(own / "journal.sqlite"), "text": lambda own: (own / "journal.sqlite").write_text("x" * 9000),
-        }  # fmt: skip
+            "gone": lambda own: shutil.rmtree(own),
+            "emptied": lambda own: (own / "journal.sqlite").write_bytes(b""),
+            "cut": lambda own: os.truncate(own / "journal.sqlite", 5000),
+            "inner pages": lambda own: _scribble(own / "journal.sqlite"),
+            "text": lambda own: (own / "journal.sqlite").write_text("x" * 9000),
+        }
         for name, options in commands.items():
             for harm, do in harms.items():
                 with self.subTest(f"{name} {harm}"):
@@ -125,11 +128,15 @@ class LostVolumes(LuckTest):
         mails = letters(0, 40, "words that fill a volume\n" * 400)
         self.write("in.mbox", mbox(*mails))
         harms: dict[str, Callable[[Path], object]] = {
-            "all": lambda bk: shutil.rmtree(bk / "data/volumes"), "one": lambda bk: next((bk / "data/volumes").iterdir()).unlink(),
-            "emptied": lambda bk: next((bk / "data/volumes").iterdir()).write_bytes(b""), "cut": lambda bk: os.truncate(next((bk / "data/volumes").iterdir()), 300),
-            "scribbled": lambda bk: next((bk / "data/volumes").iterdir()).write_bytes(b"x" * 9999), "lists": lambda bk: shutil.rmtree(bk / "data/runs"),
-            "data": lambda bk: shutil.rmtree(bk / "data"), "the catalogue": lambda bk: _scribble(bk / "catalogue.sqlite"),
-        }  # fmt: skip
+            "all": lambda bk: shutil.rmtree(bk / "data/volumes"),
+            "one": lambda bk: next((bk / "data/volumes").iterdir()).unlink(),
+            "emptied": lambda bk: next((bk / "data/volumes").iterdir()).write_bytes(b""),
+            "cut": lambda bk: os.truncate(next((bk / "data/volumes").iterdir()), 300),
+            "scribbled": lambda bk: next((bk / "data/volumes").iterdir()).write_bytes(b"x" * 9999),
+            "lists": lambda bk: shutil.rmtree(bk / "data/runs"),
+            "data": lambda bk: shutil.rmtree(bk / "data"),
+            "the catalogue": lambda bk: _scribble(bk / "catalogue.sqlite"),
+        }
         for name, harm in harms.items():
             with self.subTest(name):
                 self.call_program("backup", "in.mbox", "--into", "bk")
@@ -139,7 +146,7 @@ class LostVolumes(LuckTest):
                     self.call_program("verify", "bk", "--repair", "in.mbox")
                 self.call_program("backup", "in.mbox", "--into", "bk")
                 found = verify(self.folder / "bk", deep=True)
-                self.assertTrue(found.complete, found.findings)
+                self.assertTrue(found.whole, found.findings)
                 self.call_program("restore", "bk", "--into", "back")
                 self.assertEqual(self.digests("back"), self.wanted(mails))
                 for place in ("bk", "back"):
@@ -214,7 +221,7 @@ class KilledAtEachStep(LuckTest):
         self.made, self.twin = self.folder / "made", self.folder / "twin"
 
     def whole(self, place: Path, count: int) -> None:
-        self.assertTrue(verify(place, deep=True).complete, verify(place, deep=True).findings)
+        self.assertTrue(verify(place, deep=True).whole, verify(place, deep=True).findings)
         with BackupSource(place) as source:
             self.assertEqual(sum(1 for folder in source.folders() for _ in source.envelopes(folder)), count)
 
@@ -344,7 +351,7 @@ class Mailboxes(LuckTest):
 
         with open_source(path) as source:
             report = export(source, self.folder / "out", options=ExportOptions(formats=("eml",)), progress=deliver)
-        self.assertEqual((report.written, report.failed, report.troubles), (20, 0, []))
+        self.assertEqual((report.written, report.failed, report.unreadable), (20, 0, []))
 
 
 class Disks(LuckTest):
@@ -397,7 +404,7 @@ class Disks(LuckTest):
         for year in (2026, 2020, 2020, 1999, 2026):
             with open_source(self.folder / "in.mbox") as source:
                 backup(source, self.folder / "bk", now=datetime(year, 3, 14, tzinfo=UTC))
-        self.assertTrue(verify(self.folder / "bk", deep=True).complete)
+        self.assertTrue(verify(self.folder / "bk", deep=True).whole)
         self.assertEqual(len(json.loads(self.call_program("runs", "bk", "--json").stdout)), 5)
 
     def test_databases_of_another_kind(self) -> None:

@@ -24,12 +24,59 @@ from wexagraph.output.folder import InTheWay, OutputFolder
 from wexagraph.sources import open_source
 
 NAMES = [
-    "../../escaped", "/etc/escaped", "..\\..\\escaped", "a/../../escaped", "~/escaped", ".", "..", "", " ", "...", "-rf",
-    "nul", "NUL.txt", "con", "CON.", "aux.pdf", "com1", "lpt9.eml", "a\x00b", "a\r\nb", "line\nend", "tab\tin", "a:b", "a|b",
-    'a"b', "a<b>c", "a?b*c", "x" * 400, "é" * 300, "漢" * 200, "\u202etxt.exe", "\ufeffmark", "\u200bzero", "trailing.",
-    "trailing ", " leading", "$(touch x)", "`touch x`", "%2e%2e%2f", "register.csv", "manifest-sha256.txt", ".wexagraph",
-    "a" * 250 + ".pdf", "=cmd", "\\\\server\\share", "C:\\x", "C:x", "..%c0%af", "🙂" * 80, "e\u0301" * 100, "A", "a",
-]  # fmt: skip
+    "../../escaped",
+    "/etc/escaped",
+    "..\\..\\escaped",
+    "a/../../escaped",
+    "~/escaped",
+    ".",
+    "..",
+    "",
+    " ",
+    "...",
+    "-rf",
+    "nul",
+    "NUL.txt",
+    "con",
+    "CON.",
+    "aux.pdf",
+    "com1",
+    "lpt9.eml",
+    "a\x00b",
+    "a\r\nb",
+    "line\nend",
+    "tab\tin",
+    "a:b",
+    "a|b",
+    'a"b',
+    "a<b>c",
+    "a?b*c",
+    "x" * 400,
+    "é" * 300,
+    "漢" * 200,
+    "\u202etxt.exe",
+    "\ufeffmark",
+    "\u200bzero",
+    "trailing.",
+    "trailing ",
+    " leading",
+    "$(touch x)",
+    "`touch x`",
+    "%2e%2e%2f",
+    "register.csv",
+    "manifest-sha256.txt",
+    ".wexagraph",
+    "a" * 250 + ".pdf",
+    "=cmd",
+    "\\\\server\\share",
+    "C:\\x",
+    "C:x",
+    "..%c0%af",
+    "🙂" * 80,
+    "e\u0301" * 100,
+    "A",
+    "a",
+]
 
 
 def with_file(name: str, subject: str = "Plan", content: bytes = b"plan") -> bytes:
@@ -60,8 +107,19 @@ class HostileNames(Places):
             subject = name.replace("\r", " ").replace("\n", " ").replace("\0", "")
             mails.append(with_file(name, subject, b"%d" % number))
         self.write("in.mbox", mbox(*mails))
-        self.call_program("export", "in.mbox", "--into", "out", "--as", "eml,text", "--attachments", "beside", "--flat",
-                         "--name", "{subject}")  # fmt: skip
+        self.call_program(
+            "export",
+            "in.mbox",
+            "--into",
+            "out",
+            "--as",
+            "eml,text",
+            "--attachments",
+            "beside",
+            "--flat",
+            "--name",
+            "{subject}",
+        )
         self.call_program("attachments", "in.mbox", "--into", "att", "--name", "{filename}")
         for place in ("out", "att"):
             self.call_program("verify", place)
@@ -74,8 +132,24 @@ class HostileNames(Places):
         self.assert_nothing_outside()
 
     def test_of_folders_in_backups_that_are_given_back(self) -> None:
-        folders = ["../escaped", "/escaped", "a/../../escaped", "a.mbox/b", "a", "A", "x" * 400, "é" * 300, "n\x00l", "l\nf",
-                   "con", "register.csv", "manifest-sha256.txt", "deep/" * 40, "..", "."]  # fmt: skip
+        folders = [
+            "../escaped",
+            "/escaped",
+            "a/../../escaped",
+            "a.mbox/b",
+            "a",
+            "A",
+            "x" * 400,
+            "é" * 300,
+            "n\x00l",
+            "l\nf",
+            "con",
+            "register.csv",
+            "manifest-sha256.txt",
+            "deep/" * 40,
+            "..",
+            ".",
+        ]
         for number in range(len(folders)):
             self.write(f"in/f{number}.mbox", mbox(letter(f"Letter {number}")))
         self.call_program("backup", "in", "--into", "bk")
@@ -92,7 +166,7 @@ class HostileNames(Places):
                 report = json.loads(done.stdout)
                 self.assertEqual((report["written"], report["failed"]), (len(folders), 0))
                 again = json.loads(self.call_program("restore", "bk", "--into", target, *more, "--json").stdout)
-                self.assertEqual((again["written"], again["already"]), (0, len(folders)))
+                self.assertEqual((again["written"], again["already_there"]), (0, len(folders)))
         self.assert_nothing_outside()
         for place in ("eml", "md"):
             self.assertFalse(
@@ -118,15 +192,21 @@ class HostileNames(Places):
         place = os.fsencode(self.folder / "in")
         os.mkdir(place)
         os.mkdir(place + b"/caf\xe9")
-        for name, content in ((b"/caf\xe9.eml", letter("One")), (b"/caf\xe9/two.eml", letter("Two")),
-                              (b"/box\xff.mbox", mbox(letter("Three")))):  # fmt: skip
+        for name, content in (
+            (b"/caf\xe9.eml", letter("One")),
+            (b"/caf\xe9/two.eml", letter("Two")),
+            (b"/box\xff.mbox", mbox(letter("Three"))),
+        ):
             with open(place + name, "wb") as out:
                 out.write(content)
         self.assertIn("caf\\xe9", self.call_program("folders", "in").stdout)
         self.assertEqual(sorted(row["subject"] for row in self.listed("in")), ["One", "Three", "Two"])
         json.loads(self.call_program("list", "in", "--json").stdout)
-        for command in (("export", "in", "--into", "out", "--as", "eml"), ("attachments", "in", "--into", "att"),
-                        ("backup", "in", "--into", "bk")):  # fmt: skip
+        for command in (
+            ("export", "in", "--into", "out", "--as", "eml"),
+            ("attachments", "in", "--into", "att"),
+            ("backup", "in", "--into", "bk"),
+        ):
             self.call_program(*command)
             self.call_program(*command)
             self.call_program("verify", command[3])
@@ -139,7 +219,7 @@ class HostileNames(Places):
         odd = place + b"/../out/od\xe9d"
         open(odd, "wb").close()
         found = json.loads(self.call_program("verify", "out", "--json", code=1).stdout)
-        self.assertEqual(found["foreign"], ["od\\xe9d"])
+        self.assertEqual([(one["path"], one["state"]) for one in found["findings"]], [("od\\xe9d", "foreign")])
 
     def test_of_members_of_a_zip(self) -> None:
         with zipfile.ZipFile(self.folder / "in.zip", "w") as archive:
@@ -152,8 +232,10 @@ class HostileNames(Places):
                 archive.writestr(name, letter(subject))
         self.assertEqual(sorted(self.subjects("in.zip")), ["First", "Fourth", "Second", "Third"])
         self.call_program("export", "in.zip", "--into", "out", "--as", "eml")
-        self.assertEqual(sorted(p.read_bytes() for p in (self.folder / "out").rglob("*.eml")),
-                         sorted(letter(n) for n in ("First", "Second", "Third", "Fourth")))  # fmt: skip
+        self.assertEqual(
+            sorted(p.read_bytes() for p in (self.folder / "out").rglob("*.eml")),
+            sorted(letter(n) for n in ("First", "Second", "Third", "Fourth")),
+        )
         self.assert_nothing_outside()
 
     def test_what_lies_beside_does_not_meet_what_lies_there(self) -> None:
@@ -186,13 +268,25 @@ class HostileNames(Places):
 class Links(Places):
     def links_in_the_way(self) -> list[tuple[str, Path]]:
         """What somebody may have put into a folder that results go to."""
-        return [(".wexagraph", self.outside), (".wexagraph/lock", self.outside / "kept.txt"), (".wexagraph/staged", self.outside),
-                (".wexagraph/journal.sqlite", self.outside / "kept.txt"), (".wexagraph/attachments.sqlite", self.outside / "kept.txt"),
-                (".wexagraph/journal.sqlite-journal", self.outside / "kept.txt"), ("in", self.outside), ("register.csv", self.outside / "kept.txt"),
-                ("manifest-sha256.txt", self.outside / "kept.txt"), (".wexagraph/replacing", self.outside / "kept.txt"),
-                (".wexagraph/sealing", self.outside), ("data", self.outside), ("data/volumes", self.outside), ("data/runs", self.outside),
-                ("bagit.txt", self.outside / "kept.txt"), ("catalogue.sqlite", self.outside / "kept.txt"),
-                ("bag-info.txt", self.outside / "kept.txt")]  # fmt: skip
+        return [
+            (".wexagraph", self.outside),
+            (".wexagraph/lock", self.outside / "kept.txt"),
+            (".wexagraph/staged", self.outside),
+            (".wexagraph/journal.sqlite", self.outside / "kept.txt"),
+            (".wexagraph/attachments.sqlite", self.outside / "kept.txt"),
+            (".wexagraph/journal.sqlite-journal", self.outside / "kept.txt"),
+            ("in", self.outside),
+            ("register.csv", self.outside / "kept.txt"),
+            ("manifest-sha256.txt", self.outside / "kept.txt"),
+            (".wexagraph/replacing", self.outside / "kept.txt"),
+            (".wexagraph/sealing", self.outside),
+            ("data", self.outside),
+            ("data/volumes", self.outside),
+            ("data/runs", self.outside),
+            ("bagit.txt", self.outside / "kept.txt"),
+            ("catalogue.sqlite", self.outside / "kept.txt"),
+            ("bag-info.txt", self.outside / "kept.txt"),
+        ]
 
     def test_in_a_folder_that_results_go_to(self) -> None:
         self.write("in/in.mbox", mbox(*(with_file(f"p{n}.pdf", f"Letter {n}") for n in range(4))))
@@ -215,11 +309,24 @@ class Links(Places):
         self.call_program("backup", "in.mbox", "--into", "first")
         self.write("in.mbox", mbox(*(letter(f"Letter {n}") for n in range(8))))
         self.call_program("backup", "in.mbox", "--into", "first")
-        rows = [(".wexagraph/mending", self.outside), (".wexagraph/staged", self.outside), (".wexagraph/lock", self.outside / "kept.txt"),
-                ("data/volumes/000001.zip", self.outside / "kept.txt"), ("data/volumes", self.outside), ("catalogue.sqlite", self.outside / "kept.txt"),
-                ("manifest-sha256.txt", self.outside / "kept.txt"), ("README.txt", self.outside / "kept.txt")]  # fmt: skip
-        commands = (("join", "bk"), ("verify", "bk", "--repair", "first"), ("backup", "in.mbox", "--into", "bk"),
-                    ("copy", "first", "--into", "bk"), ("list", "bk"), ("restore", "bk", "--into", "back"))  # fmt: skip
+        rows = [
+            (".wexagraph/mending", self.outside),
+            (".wexagraph/staged", self.outside),
+            (".wexagraph/lock", self.outside / "kept.txt"),
+            ("data/volumes/000001.zip", self.outside / "kept.txt"),
+            ("data/volumes", self.outside),
+            ("catalogue.sqlite", self.outside / "kept.txt"),
+            ("manifest-sha256.txt", self.outside / "kept.txt"),
+            ("README.txt", self.outside / "kept.txt"),
+        ]
+        commands = (
+            ("join", "bk"),
+            ("verify", "bk", "--repair", "first"),
+            ("backup", "in.mbox", "--into", "bk"),
+            ("copy", "first", "--into", "bk"),
+            ("list", "bk"),
+            ("restore", "bk", "--into", "back"),
+        )
         for name, target in rows:
             for command in commands:
                 with self.subTest(f"{name} {command[0]}"):
@@ -237,9 +344,14 @@ class Links(Places):
     def test_where_messages_are_given_back_to(self) -> None:
         self.write("in/INBOX.mbox", mbox(letter("One")))
         self.call_program("backup", "in", "--into", "bk")
-        for target, name, place in (("back", "back/INBOX", self.outside), ("maildir:back", "back/cur", self.outside),
-                                    ("maildir:back", "back/tmp", self.outside), ("b.mbox", ".b.mbox.part", self.outside / "kept.txt"),
-                                    ("b.zip", ".b.zip.part", self.outside / "kept.txt"), ("b.mbox", "b.mbox.lock", self.outside / "no")):  # fmt: skip
+        for target, name, place in (
+            ("back", "back/INBOX", self.outside),
+            ("maildir:back", "back/cur", self.outside),
+            ("maildir:back", "back/tmp", self.outside),
+            ("b.mbox", ".b.mbox.part", self.outside / "kept.txt"),
+            ("b.zip", ".b.zip.part", self.outside / "kept.txt"),
+            ("b.mbox", "b.mbox.lock", self.outside / "no"),
+        ):
             with self.subTest(name):
                 (self.folder / name).parent.mkdir(exist_ok=True)
                 os.symlink(place, self.folder / name)
@@ -368,9 +480,18 @@ class TamperedBackups(Places):
         (self.list,) = (self.folder / "bk/data/runs").iterdir()
         (self.volume,) = (self.folder / "bk/data/volumes").iterdir()
 
-    COMMANDS = (("list", "bk"), ("list", "bk", "--json"), ("runs", "bk"), ("restore", "bk", "--into", "back"), ("export", "bk", "--into", "out", "--as", "eml"),
-                ("verify", "bk", "--deep"), ("verify", "bk", "--repair", "in.mbox"), ("copy", "bk", "--into", "twin"), ("join", "bk"),
-                ("backup", "in.mbox", "--into", "bk"))  # fmt: skip
+    COMMANDS = (
+        ("list", "bk"),
+        ("list", "bk", "--json"),
+        ("runs", "bk"),
+        ("restore", "bk", "--into", "back"),
+        ("export", "bk", "--into", "out", "--as", "eml"),
+        ("verify", "bk", "--deep"),
+        ("verify", "bk", "--repair", "in.mbox"),
+        ("copy", "bk", "--into", "twin"),
+        ("join", "bk"),
+        ("backup", "in.mbox", "--into", "bk"),
+    )
 
     def assert_no_fault(self, commands: tuple[tuple[str, ...], ...] = COMMANDS) -> None:
         for command in commands:
@@ -382,13 +503,34 @@ class TamperedBackups(Places):
         lines = self.list.read_text().splitlines()
         message = next(json.loads(line) for line in lines if "message" in line)
         rows: list[str | bytes] = [
-            "[" * 100_000, '{"a":' * 50_000, "null", "7", '"text"', "{}", '{"message":"zz"}', json.dumps({**message, "message": "z" * 64}),
-            json.dumps({**message, "size": -1}), json.dumps({**message, "size": 1 << 70}), json.dumps({**message, "size": "x"}),
-            json.dumps({**message, "flags": 7}), json.dumps({**message, "flags": [{}]}), json.dumps({**message, "arrived": "never"}),
-            json.dumps({**message, "place": None}), json.dumps({**message, "place": "\ud800"}), json.dumps({**message, "stamp": "\udce9"}),
-            '{"folder":"\\ud800","stamp":"x"}', '{"gone":{}}', '{"run":"../../escaped","source":7}', '{"run":"2026","source":"x"}',
-            '{"end":"whole","added":"many"}', '{"end":null}', b"\xff\xfe\x00", b"\0" * 1000, "x" * 2_000_000, '{"folder":7,"stamp":{}}',
-        ]  # fmt: skip
+            "[" * 100_000,
+            '{"a":' * 50_000,
+            "null",
+            "7",
+            '"text"',
+            "{}",
+            '{"message":"zz"}',
+            json.dumps({**message, "message": "z" * 64}),
+            json.dumps({**message, "size": -1}),
+            json.dumps({**message, "size": 1 << 70}),
+            json.dumps({**message, "size": "x"}),
+            json.dumps({**message, "flags": 7}),
+            json.dumps({**message, "flags": [{}]}),
+            json.dumps({**message, "arrived": "never"}),
+            json.dumps({**message, "place": None}),
+            json.dumps({**message, "place": "\ud800"}),
+            json.dumps({**message, "stamp": "\udce9"}),
+            '{"folder":"\\ud800","stamp":"x"}',
+            '{"gone":{}}',
+            '{"run":"../../escaped","source":7}',
+            '{"run":"2026","source":"x"}',
+            '{"end":"whole","added":"many"}',
+            '{"end":null}',
+            b"\xff\xfe\x00",
+            b"\0" * 1000,
+            "x" * 2_000_000,
+            '{"folder":7,"stamp":{}}',
+        ]
         for number, row in enumerate(rows):
             with self.subTest(number):
                 raw = row if isinstance(row, bytes) else row.encode("utf-8", "surrogatepass")
@@ -414,9 +556,16 @@ class TamperedBackups(Places):
         bomb = io.BytesIO()
         with zipfile.ZipFile(bomb, "w", zipfile.ZIP_DEFLATED) as archive:
             archive.writestr("2026 bomb.eml", b"\0" * 400_000_000)
-        rows = {"empty": b"", "cut": whole[:200], "no directory": whole[:-60], "text": b"x" * 5000, "bomb": bomb.getvalue(),
-                "end only": b"PK\x05\x06" + b"\0" * 18, "offsets": whole.replace(b"PK\x01\x02", b"PK\x01\x03"),
-                "sizes": whole[:18] + b"\xff\xff\xff\xff" + whole[22:]}  # fmt: skip
+        rows = {
+            "empty": b"",
+            "cut": whole[:200],
+            "no directory": whole[:-60],
+            "text": b"x" * 5000,
+            "bomb": bomb.getvalue(),
+            "end only": b"PK\x05\x06" + b"\0" * 18,
+            "offsets": whole.replace(b"PK\x01\x02", b"PK\x01\x03"),
+            "sizes": whole[:18] + b"\xff\xff\xff\xff" + whole[22:],
+        }
         for name, content in rows.items():
             with self.subTest(name):
                 self.volume.write_bytes(content)
@@ -452,8 +601,12 @@ class TamperedBackups(Places):
 
         path = self.folder / "bk/catalogue.sqlite"
         endless = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n) SELECT i AS path, 'x' AS sha256, 1 AS size, NULL AS copy FROM n"
-        rows = ["CREATE TRIGGER t AFTER INSERT ON run BEGIN DELETE FROM message; END", f"ALTER TABLE file RENAME TO f; CREATE VIEW file AS {endless}",
-                "DROP TABLE holding", "CREATE TABLE more (x)"]  # fmt: skip
+        rows = [
+            "CREATE TRIGGER t AFTER INSERT ON run BEGIN DELETE FROM message; END",
+            f"ALTER TABLE file RENAME TO f; CREATE VIEW file AS {endless}",
+            "DROP TABLE holding",
+            "CREATE TABLE more (x)",
+        ]
         for sql in rows:
             with self.subTest(sql[:40]):
                 base = sqlite3.connect(path)

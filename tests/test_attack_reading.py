@@ -135,13 +135,35 @@ def pdf_with_a_font() -> bytes:
     with pikepdf.new() as document:
         page = document.add_blank_page(page_size=(200, 200))
         program = document.make_stream(b"OTTO" + b"\xff" * 4000)
-        descriptor = pikepdf.Dictionary(Type=pikepdf.Name.FontDescriptor, FontName=pikepdf.Name.Lie, Flags=4,
-                                        FontBBox=[-(2**31), -(2**31), 2**31 - 1, 2**31 - 1], ItalicAngle=0, Ascent=10**9, Descent=-(10**9),
-                                        CapHeight=0, StemV=0, FontFile2=program)  # fmt: skip
+        descriptor = pikepdf.Dictionary(
+            Type=pikepdf.Name.FontDescriptor,
+            FontName=pikepdf.Name.Lie,
+            Flags=4,
+            FontBBox=[-(2**31), -(2**31), 2**31 - 1, 2**31 - 1],
+            ItalicAngle=0,
+            Ascent=10**9,
+            Descent=-(10**9),
+            CapHeight=0,
+            StemV=0,
+            FontFile2=program,
+        )
         letters = document.make_stream(b"begincmap 1 beginbfrange <00> <ffffffff> <0041> endbfrange endcmap")
-        page.Resources = pikepdf.Dictionary(Font=pikepdf.Dictionary(F=document.make_indirect(pikepdf.Dictionary(
-            Type=pikepdf.Name.Font, Subtype=pikepdf.Name.TrueType, BaseFont=pikepdf.Name.Lie, FirstChar=0, LastChar=2**31 - 1,
-            Widths=[10**9], FontDescriptor=document.make_indirect(descriptor), ToUnicode=letters))))  # fmt: skip
+        page.Resources = pikepdf.Dictionary(
+            Font=pikepdf.Dictionary(
+                F=document.make_indirect(
+                    pikepdf.Dictionary(
+                        Type=pikepdf.Name.Font,
+                        Subtype=pikepdf.Name.TrueType,
+                        BaseFont=pikepdf.Name.Lie,
+                        FirstChar=0,
+                        LastChar=2**31 - 1,
+                        Widths=[10**9],
+                        FontDescriptor=document.make_indirect(descriptor),
+                        ToUnicode=letters,
+                    )
+                )
+            )
+        )
         page.Contents = document.make_stream(b"BT /F 99999 Tf (words) Tj ET")
         out = io.BytesIO()
         document.save(out)
@@ -257,8 +279,21 @@ def rows() -> Iterator[tuple[str, bytes]]:
     yield "entities", rich("&amp" * 300_000 + "&#x" * 100_000)
     yield "rows and columns", rich('<table><tr><td colspan="10000" rowspan="65534">x</td></tr></table>' * 200)
     yield "cells", rich("<table><tr>" + "<td>x" * 50_000 + "</table>")
-    yield "pictures named again and again", message("a@b.example", "c@d.example", "Long", when("2026-03-14", 15, 3), multipart(
-        "related", html('<img src="cid:p">' * 6000), b"Content-Type: image/png\nContent-ID: <p>\nContent-Transfer-Encoding: base64\n\n" + base64.encodebytes(png(10, 10) + b"\0" * 100_000)))  # fmt: skip
+    yield (
+        "pictures named again and again",
+        message(
+            "a@b.example",
+            "c@d.example",
+            "Long",
+            when("2026-03-14", 15, 3),
+            multipart(
+                "related",
+                html('<img src="cid:p">' * 6000),
+                b"Content-Type: image/png\nContent-ID: <p>\nContent-Transfer-Encoding: base64\n\n"
+                + base64.encodebytes(png(10, 10) + b"\0" * 100_000),
+            ),
+        ),
+    )
     yield "the name of a picture", rich("<p>wx:picture-9 wx:picture-1</p><img src='wx:picture-1'>")
     yield "a picture of 50,000 by 50,000", attached("p.png", "image/png", png(50_000, 50_000))
     yield "a TIFF in a loop", attached("p.tif", "image/tiff", tiff_loop())

@@ -25,13 +25,24 @@ class WorkingFolder(ProgramTest):
         self.run_program("backup", "in.mbox", "--into", "bk")
         self.write("secret.txt", SECRET)
         rows = [
-            '[sources]\noffice = "imap://victim@127.0.0.1:1/"\n', '[sources]\noffice = "/etc"\n', '[sources]\noffice = "../x"\n',
-            '[sources]\noffice = "~/.ssh"\n', '[sources]\noffice = "@other"\n', '[options]\nrepair = "imap://victim@127.0.0.1:1/"\n',
-            '[options]\ncover = "secret.txt"\n', '[options]\ncover = "~/.ssh/id"\n', '[options]\npassword = "file:secret.txt"\n',
-            '[options]\npassword = "command:touch ran"\n', '[options]\nowner-password = "env:HOME"\n', '[options]\nlock = true\n',
-            '[options]\nfollow-links = true\n', '[options]\nallow = "none"\n', '[options]\nas-of = "ever"\n',
-            '[accounts.a]\nurl = "imap://a@b.example/"\n', '[accounts.a]\nurl = "imap://a@b.example/"\npassword-command = "touch ran"\n',
-        ]  # fmt: skip
+            '[sources]\noffice = "imap://victim@127.0.0.1:1/"\n',
+            '[sources]\noffice = "/etc"\n',
+            '[sources]\noffice = "../x"\n',
+            '[sources]\noffice = "~/.ssh"\n',
+            '[sources]\noffice = "@other"\n',
+            '[options]\nrepair = "imap://victim@127.0.0.1:1/"\n',
+            '[options]\ncover = "secret.txt"\n',
+            '[options]\ncover = "~/.ssh/id"\n',
+            '[options]\npassword = "file:secret.txt"\n',
+            '[options]\npassword = "command:touch ran"\n',
+            '[options]\nowner-password = "env:HOME"\n',
+            "[options]\nlock = true\n",
+            "[options]\nfollow-links = true\n",
+            '[options]\nallow = "none"\n',
+            '[options]\nas-of = "ever"\n',
+            '[accounts.a]\nurl = "imap://a@b.example/"\n',
+            '[accounts.a]\nurl = "imap://a@b.example/"\npassword-command = "touch ran"\n',
+        ]
         for row in rows:
             for command in (("list", "in.mbox"), ("verify", "bk"), ("export", "in.mbox", "--into", "out")):
                 with self.subTest(f"{row} {command[0]}"):
@@ -76,10 +87,13 @@ class Told(ProgramTest):
         }
         done = [
             self.run_program("backup", "in.mbox", "--into", "bk", "--lock", env=env),
-            self.run_program("export", rtf, "--into", "out", "--attachments", "pages", "--password", "env:OFFICE_SECRET", env=env),
-            self.run_program("list", "bk", env=env), self.run_program("restore", "bk", "--into", "back", env=env),
+            self.run_program(
+                "export", rtf, "--into", "out", "--attachments", "pages", "--password", "env:OFFICE_SECRET", env=env
+            ),
+            self.run_program("list", "bk", env=env),
+            self.run_program("restore", "bk", "--into", "back", env=env),
             self.run_program("list", "imap://records@127.0.0.1:1/", code=3, env=env),
-        ]  # fmt: skip
+        ]
         for one in done:
             self.assertNotIn(SECRET, one.stdout + one.stderr)
         told = (self.folder / "bin/env.txt").read_text()
@@ -123,8 +137,13 @@ class LeftOpen(ProgramTest):
     def test_after_a_signal(self) -> None:
         for number in (signal.SIGTERM, signal.SIGHUP, signal.SIGINT, signal.SIGKILL):
             with self.subTest(number.name):
-                process = subprocess.Popen([PROGRAM, "restore", "bk", "--into", f"back-{number.name}"], cwd=self.folder, stdout=subprocess.DEVNULL,
-                                           stderr=subprocess.DEVNULL, env={**os.environ, **self.env})  # fmt: skip
+                process = subprocess.Popen(
+                    [PROGRAM, "restore", "bk", "--into", f"back-{number.name}"],
+                    cwd=self.folder,
+                    stdout=subprocess.DEVNULL,
+                    stderr=subprocess.DEVNULL,
+                    env={**os.environ, **self.env},
+                )
                 while not self.open_files() and process.poll() is None:
                     time.sleep(0.005)
                 process.send_signal(number)
@@ -154,10 +173,26 @@ class LeftOpen(ProgramTest):
 class Templates(ProgramTest):
     def test_nothing_gets_out_of_one_and_none_runs_on(self) -> None:
         self.write("in.mbox", mbox(letter("One")))
-        rows = ["{{ ''.__class__.__mro__ }}", "{{ message.__init__.__globals__ }}", "{{ self.__init__ }}", "{% for a in range(99999) %}{% for b in range(99999) %}x{% endfor %}{% endfor %}",
-                "{{ 'a' * 1000000000 }}", "{{ 9 ** 9 ** 9 ** 9 }}", "{% include '/etc/passwd' %}", "{% import 'os' as os %}", "{{ lipsum.__globals__ }}", "{{ cycler.__init__ }}",
-                "{% set x = namespace(v='a') %}{% for i in range(60) %}{% set x.v = x.v ~ x.v %}{% endfor %}{{ x.v }}", "{{ '%999999999d' % 1 }}", "{{ [].append }}",
-                "{% macro m() %}{{ m() }}{% endmacro %}{{ m() }}", "{{ request }}", "{{ config }}", "{{ url_for }}", "{{ get_flashed_messages }}"]  # fmt: skip
+        rows = [
+            "{{ ''.__class__.__mro__ }}",
+            "{{ message.__init__.__globals__ }}",
+            "{{ self.__init__ }}",
+            "{% for a in range(99999) %}{% for b in range(99999) %}x{% endfor %}{% endfor %}",
+            "{{ 'a' * 1000000000 }}",
+            "{{ 9 ** 9 ** 9 ** 9 }}",
+            "{% include '/etc/passwd' %}",
+            "{% import 'os' as os %}",
+            "{{ lipsum.__globals__ }}",
+            "{{ cycler.__init__ }}",
+            "{% set x = namespace(v='a') %}{% for i in range(60) %}{% set x.v = x.v ~ x.v %}{% endfor %}{{ x.v }}",
+            "{{ '%999999999d' % 1 }}",
+            "{{ [].append }}",
+            "{% macro m() %}{{ m() }}{% endmacro %}{{ m() }}",
+            "{{ request }}",
+            "{{ config }}",
+            "{{ url_for }}",
+            "{{ get_flashed_messages }}",
+        ]
         for number, row in enumerate(rows):
             with self.subTest(row[:50]):
                 self.write("cover.html", f"<h1>{row}</h1>")

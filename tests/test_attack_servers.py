@@ -83,7 +83,7 @@ class OtherMail(ServerTest):
                     for uid in peer.asked(line.partition(" ")[2]):
                         self.assertIn(peer.messages[uid - 1], known, "what is removed is stored")
                 if name == "the same size":
-                    self.assertEqual((report.changed, len(report.spared), self.removed(peer)), (0, 3, []))  # type: ignore[attr-defined]
+                    self.assertEqual((report.changed, len(report.left_at_the_source), self.removed(peer)), (0, 3, []))  # type: ignore[attr-defined]
 
     def test_between_a_backup_and_the_clearing(self) -> None:
         peer = self.peer(capabilities=self.CAPABLE)
@@ -91,8 +91,19 @@ class OtherMail(ServerTest):
             backup(source, self.folder / "bk")
         peer.messages = [crlf(n).replace(b"Letter", b"Lettre") for n in range(3)]
         self.write("wexagraph.toml", f'[accounts.peer]\nurl = "{peer.url}"\n')
-        self.run_program("--config", "wexagraph.toml", "backup", "@peer", "--into", "bk", "--afterwards", "delete", "--yes", code=1,
-                         env={"WEXAGRAPH_PASSWORD": "tidal"})  # fmt: skip
+        self.run_program(
+            "--config",
+            "wexagraph.toml",
+            "backup",
+            "@peer",
+            "--into",
+            "bk",
+            "--afterwards",
+            "delete",
+            "--yes",
+            code=1,
+            env={"WEXAGRAPH_PASSWORD": "tidal"},
+        )
         self.assertEqual(self.removed(peer), [])
 
     def test_while_it_is_read(self) -> None:
@@ -119,8 +130,15 @@ class OtherMail(ServerTest):
         self.assertEqual((report.written, report.failed), (0, 3), "header and body of another, alike")  # type: ignore[attr-defined]
 
     def test_what_fits_is_taken(self) -> None:
-        with self.opened(self.peer(lambda word, line, peer: b"".join(_whole(u, peer.messages[u - 1]) for u in peer.asked(line))
-                                   if "BODY.PEEK[]" in line else None)) as source:  # fmt: skip
+        with self.opened(
+            self.peer(
+                lambda word, line, peer: (
+                    b"".join(_whole(u, peer.messages[u - 1]) for u in peer.asked(line))
+                    if "BODY.PEEK[]" in line
+                    else None
+                )
+            )
+        ) as source:
             self.assertEqual(self.eml(source).written, 3)  # type: ignore[attr-defined]
         self.assertEqual(self.bodies(), [crlf(n) for n in range(3)])
 
@@ -135,7 +153,7 @@ class OtherMail(ServerTest):
             self.assertEqual(self.eml(source).failed, 3)  # type: ignore[attr-defined]
         with self.opened(self.pop(shifted)) as source:
             report = backup(source, self.folder / "bk")
-        self.assertEqual((report.added, report.failed), (0, 3))
+        self.assertEqual((report.written, report.failed), (0, 3))
         with self.opened(self.pop()) as source:
             self.assertEqual(backup(source, self.folder / "bk2").added, 3)
 
@@ -159,7 +177,14 @@ def _whole(uid: int, data: bytes) -> bytes:
     )
     facts = b'INTERNALDATE "14-Mar-2026 15:03:00 +0000" RFC822.SIZE %d' % len(data)
     return b"* %d FETCH (UID %d %s BODY[HEADER.FIELDS (FROM DATE SUBJECT)] {%d}\r\n%s BODY[] {%d}\r\n%s)\r\n" % (
-        uid, uid, facts, len(fields), fields, len(data), data)  # fmt: skip
+        uid,
+        uid,
+        facts,
+        len(fields),
+        fields,
+        len(data),
+        data,
+    )
 
 
 class OneFolder(ServerTest):
@@ -172,7 +197,7 @@ class OneFolder(ServerTest):
         peer = self.peer(closed, folders=("INBOX", "Closed", "Open"))
         with self.opened(peer) as source:
             report = self.eml(source)
-        self.assertEqual((report.written, [where for where, _ in report.troubles]), (6, ["Closed"]))  # type: ignore[attr-defined]
+        self.assertEqual((report.written, [where for where, _ in report.unreadable]), (6, ["Closed"]))  # type: ignore[attr-defined]
         for turn in range(2):
             with self.opened(peer) as source:
                 found = backup(source, self.folder / "bk")

@@ -72,7 +72,7 @@ class TheForm(BackupTest):
         made = make_mailbox(self.folder / "in")
         report = self.backup("in", "bk", "--volume-size", "1MB")
         wanted = Counter(digest(data) for held in made.messages.values() for data in held)
-        self.assertEqual((report["added"], report["failed"]), (sum(wanted.values()), 0))
+        self.assertEqual((report["written"], report["failed"]), (sum(wanted.values()), 0))
         self.assert_whole("bk")
         self.assertEqual(self.stored("bk"), Counter(wanted.keys()))  # each once
         listed = {row["id"]: row for row in self.listed("bk")}
@@ -89,8 +89,12 @@ class TheForm(BackupTest):
         self.assertIn("data/volumes/*.zip", (root / "README.txt").read_text())
         found = subprocess.run(
             'for volume in data/volumes/*.zip; do unzip -l "$volume"; done | grep "crane"',
-            shell=True, cwd=root, capture_output=True, text=True, check=True,
-        ).stdout  # fmt: skip
+            shell=True,
+            cwd=root,
+            capture_output=True,
+            text=True,
+            check=True,
+        ).stdout
         self.assertIn("in/2026-03-14 1503 Ines Halden - The crane", found)
         subprocess.run(["unzip", "-q", "data/volumes/000001.zip", "*crane*", "-d", "taken-out"], cwd=root, check=True)
         (taken,) = (root / "taken-out").rglob("*.eml")
@@ -99,8 +103,16 @@ class TheForm(BackupTest):
 
     def test_volumes_are_bounded_and_never_changed(self) -> None:
         rng = random.Random(8)
-        big = [message("a@b.example", "c@d.example", f"Plan {n}", when("2026-03-14"), multipart(
-            "mixed", text("See."), file("p.bin", "application/octet-stream", rng.randbytes(300_000)))) for n in range(9)]  # fmt: skip
+        big = [
+            message(
+                "a@b.example",
+                "c@d.example",
+                f"Plan {n}",
+                when("2026-03-14"),
+                multipart("mixed", text("See."), file("p.bin", "application/octet-stream", rng.randbytes(300_000))),
+            )
+            for n in range(9)
+        ]
         self.write("in.mbox", mbox(*big[:6]))
         self.backup("in.mbox", "bk", "--volume-size", "1MB")
         first = {p.name: p.read_bytes() for p in (self.folder / "bk/data/volumes").iterdir()}
@@ -108,7 +120,7 @@ class TheForm(BackupTest):
         self.assertTrue(all(len(content) <= 1_048_576 for content in first.values()))
         lists = {p.name: p.read_bytes() for p in (self.folder / "bk/data/runs").iterdir()}
         self.write("in.mbox", mbox(*big))
-        self.assertEqual(self.backup("in.mbox", "bk", "--volume-size", "1MB")["added"], 3)
+        self.assertEqual(self.backup("in.mbox", "bk", "--volume-size", "1MB")["written"], 3)
         for below, before in (("volumes", first), ("runs", lists)):
             for name, content in before.items():
                 self.assertEqual((self.folder / "bk/data" / below / name).read_bytes(), content)
@@ -134,23 +146,25 @@ class TheForm(BackupTest):
         self.run_program("export", "in.mbox", "--into", "out", "--as", "eml")
         self.assertIn("holds an export", str(self.backup("in.mbox", "out", code=3)["said"]))
         self.assertIn("is no backup", self.run_program("runs", "other", code=3).stderr)
-        self.assertIn("between 1 MB and 4 GB", self.run_program("backup", "in.mbox", "--into", "bk", "--volume-size", "3",
-                                                                code=2).stderr)  # fmt: skip
+        self.assertIn(
+            "between 1 MB and 4 GB",
+            self.run_program("backup", "in.mbox", "--into", "bk", "--volume-size", "3", code=2).stderr,
+        )
 
 
 class ToppingUp(BackupTest):
     def test_only_what_is_new(self) -> None:
         self.write("in.mbox", mbox(*numbered(0, 30)))
-        self.assertEqual(self.backup()["added"], 30)
+        self.assertEqual(self.backup()["written"], 30)
         report = self.backup()
-        self.assertEqual((report["added"], report["known"], report["volumes"]), (0, 30, 0))
+        self.assertEqual((report["written"], report["already_there"], report["volumes"]), (0, 30, 0))
         self.write("in.mbox", mbox(*numbered(0, 40)))
         report = self.backup()
-        self.assertEqual((report["added"], report["known"]), (10, 30))
+        self.assertEqual((report["written"], report["already_there"]), (10, 30))
         # compacted: all places change, no message does
         self.write("in.mbox", mbox(*numbered(5, 40)))
         report = self.backup()
-        self.assertEqual((report["added"], report["read"]), (0, 35))
+        self.assertEqual((report["written"], report["chosen"]), (0, 35))
         self.assertEqual(len(self.listed("bk")), 35)
         self.assertEqual(len(self.stored("bk")), 40)
         self.assertEqual(len({row["subject"] for row in self.listed("bk", "--as-of", "ever")}), 40)
@@ -161,7 +175,7 @@ class ToppingUp(BackupTest):
         for folder in ("a", "b", "c"):
             self.write(f"in/{folder}/x.eml", letter("The same"))
         report = self.backup("in")
-        self.assertEqual((report["added"], report["known"]), (1, 2))
+        self.assertEqual((report["written"], report["already_there"]), (1, 2))
         self.assertEqual(sum(self.stored("bk").values()), 1)
         self.assertEqual(len(self.listed("bk")), 3)
 
@@ -173,13 +187,13 @@ class ToppingUp(BackupTest):
         first = sorted((self.folder / "md/new").iterdir())
         first[0].rename(self.folder / "md/cur" / f"{first[0].name}:2,FS")
         report = self.backup("md")
-        self.assertEqual((report["added"], report["changed"], report["volumes"]), (0, 1, 0))
+        self.assertEqual((report["written"], report["changed"], report["volumes"]), (0, 1, 0))
         self.assertEqual(sorted(row["flags"] for row in self.listed("bk")), ["", "", "", "", "flagged seen"])
         (self.folder / "md/.Archive/cur").mkdir(parents=True)
         (self.folder / "md/.Archive/new").mkdir()
         first[1].rename(self.folder / "md/.Archive/cur" / f"{first[1].name}:2,S")
         report = self.backup("md")
-        self.assertEqual((report["added"], report["gone"]), (0, 1))
+        self.assertEqual((report["written"], report["gone"]), (0, 1))
         self.assertEqual(Counter(row["folder"] for row in self.listed("bk")), {"INBOX": 4, "Archive": 1})
         self.assert_whole("bk")
 
@@ -199,17 +213,17 @@ class ToppingUp(BackupTest):
         self.assertIn("is for backups", self.run_program("list", "in.mbox", "--as-of", "2026-01-01", code=2).stderr)
         runs = json.loads(self.run_program("runs", "bk", "--json").stdout)
         self.assertEqual(
-            [(run["added"], run["gone"], run["state"]) for run in runs], [(3, 0, "whole"), (3, 2, "whole")]
+            [(run["written"], run["gone"], run["state"]) for run in runs], [(3, 0, "whole"), (3, 2, "whole")]
         )
 
     def test_a_choice_in_parts(self) -> None:
         mails = [letter(f"L{n}", date=f"Sat, {n:02} Mar 2026 15:03:00 +0000", body=f"{n}\n") for n in range(1, 21)]
         self.write("in.mbox", mbox(*mails))
-        self.assertEqual(self.backup("in.mbox", "bk", "--before", "2026-03-11")["added"], 10)
+        self.assertEqual(self.backup("in.mbox", "bk", "--before", "2026-03-11")["written"], 10)
         report = self.backup("in.mbox", "bk", "--since", "2026-03-11")
-        self.assertEqual((report["added"], report["gone"]), (10, 0))
+        self.assertEqual((report["written"], report["gone"]), (10, 0))
         self.assertEqual(len(self.listed("bk")), 20)
-        self.assertEqual(self.backup()["added"], 0)
+        self.assertEqual(self.backup()["written"], 0)
 
     def test_a_source_that_shrinks_to_nothing_and_a_clock_set_back(self) -> None:
         for n in range(4):
@@ -228,7 +242,7 @@ class ToppingUp(BackupTest):
             (self.folder / f"in/{n}.eml").unlink()
         report = self.backup("in")
         self.assertGreater(str(report["run"]), future)
-        self.assertEqual((report["added"], report["gone"]), (0, 3))
+        self.assertEqual((report["written"], report["gone"]), (0, 3))
         self.assert_whole("bk")
         self.assertEqual(self.subjects("bk"), ["L0"])
 
@@ -236,7 +250,7 @@ class ToppingUp(BackupTest):
         self.write("a.mbox", mbox(letter("From A")))
         self.write("b.mbox", mbox(letter("From B"), letter("From A")))
         self.backup("a.mbox")
-        self.assertEqual(self.backup("b.mbox")["added"], 1)
+        self.assertEqual(self.backup("b.mbox")["written"], 1)
         self.assertEqual(sorted(row["folder"] for row in self.listed("bk")), ["a.mbox/a", "b.mbox/b", "b.mbox/b"])
 
 
@@ -247,10 +261,17 @@ class InShares(BackupTest):
         super().setUp()
         rng = random.Random(8)
         mails = [
-            message("a@b.example", "c@d.example", f"Plan {n}", when("2026-03-14", 9, n % 60), multipart(
-                "mixed", text(f"Plan {n}.\n"), file("p.bin", "application/octet-stream", rng.randbytes(150_000))))
+            message(
+                "a@b.example",
+                "c@d.example",
+                f"Plan {n}",
+                when("2026-03-14", 9, n % 60),
+                multipart(
+                    "mixed", text(f"Plan {n}.\n"), file("p.bin", "application/octet-stream", rng.randbytes(150_000))
+                ),
+            )
             for n in range(45)
-        ]  # fmt: skip
+        ]
         mails[30:30] = [mails[3], mails[3], *numbered(0, 200)]  # some twice, and many small ones in one share
         self.write("in.mbox", mbox(*mails))
         self.assertGreater((self.folder / "in.mbox").stat().st_size, 9_000_000)
@@ -262,10 +283,12 @@ class InShares(BackupTest):
     def test_workers_and_one_process_make_the_same(self) -> None:
         for jobs in ("1", "2"):
             report = self.backup("in.mbox", f"bk{jobs}", "--jobs", jobs)
-            self.assertEqual([report[key] for key in ("read", "added", "known", "failed")], [247, 245, 2, 0])
+            self.assertEqual(
+                [report[key] for key in ("chosen", "written", "already_there", "failed")], [247, 245, 2, 0]
+            )
             self.assert_whole(f"bk{jobs}")
             self.assertEqual(self.stored(f"bk{jobs}"), Counter(dict.fromkeys(self.wanted, 1)))
-            self.assertEqual(self.backup("in.mbox", f"bk{jobs}", "--jobs", jobs)["added"], 0)
+            self.assertEqual(self.backup("in.mbox", f"bk{jobs}", "--jobs", jobs)["written"], 0)
         self.assertEqual(self.held("bk1"), self.held("bk2"))
         self.assertEqual(self.held("bk2"), self.held("in.mbox"))
 
@@ -288,12 +311,12 @@ class InShares(BackupTest):
             choice = Choice(criteria=(Criterion("larger", "1"),))  # not the whole: in batches
             with mock.patch.object(topup.Workers, "submit_lasting", breaking):
                 report = topup.backup(source, self.folder / "bk", choice, jobs=2)
-        self.assertEqual((report.read, report.added, report.failed), (247, 244, 1))
+        self.assertEqual((report.chosen, report.written, report.failed), (247, 244, 1))
         self.assertEqual(len(report.failures), 1)
         self.assertIn("more memory", str(report.failures[0]))
         kept = {row["id"] for row in self.held("bk")}
         self.assertEqual([row["id"] for row in self.held("in.mbox") if row["id"] not in kept], [bad["id"]])
-        self.assertEqual(self.backup()["added"], 1)  # the next run has it
+        self.assertEqual(self.backup()["written"], 1)  # the next run has it
         self.assertEqual(self.held("bk"), self.held("in.mbox"))
 
     def test_a_share_that_breaks_its_worker_costs_no_message(self) -> None:
@@ -314,7 +337,7 @@ class InShares(BackupTest):
         ):
             report = topup.backup(source, self.folder / "bk", jobs=2)
         self.assertGreater(len(shares), 2)
-        self.assertEqual((report.read, report.added, report.failed, report.state), (247, 245, 0, "whole"))
+        self.assertEqual((report.chosen, report.written, report.failed, report.interrupted), (247, 245, 0, False))
         self.assert_whole("bk")
         self.assertEqual(self.held("bk"), self.held("in.mbox"))
 
@@ -396,15 +419,17 @@ class GivingBack(BackupTest):
         for target in ("eml", "all.mbox", "all.zip", "maildir:md", "each.mbox"):
             more = ["--by-folder"] if target == "each.mbox" else []
             first = json.loads(self.run_program("restore", "bk", "--into", target, *more, "--json").stdout)
-            self.assertEqual((first["written"], first["already"], first["failed"]), (117, 0, 0), target)
+            self.assertEqual((first["written"], first["already_there"], first["failed"]), (117, 0, 0), target)
             again = json.loads(self.run_program("restore", "bk", "--into", target, *more, "--json").stdout)
-            self.assertEqual((again["written"], again["already"]), (0, 117), target)
+            self.assertEqual((again["written"], again["already_there"]), (0, 117), target)
         self.assertEqual(Counter(digest(p.read_bytes()) for p in (self.folder / "eml").rglob("*.eml")), wanted)
         with zipfile.ZipFile(self.folder / "all.zip") as packed:
             self.assertEqual(Counter(digest(packed.read(name)) for name in packed.namelist()), wanted)
         self.assertEqual((self.folder / "all.mbox").read_bytes().count(b"\nFrom ") + 1, 117)
-        self.assertEqual(Counter(row["folder"] for row in self.listed("maildir:md".removeprefix("maildir:"))),
-                         Counter(row["folder"] for row in self.listed("in")))  # fmt: skip
+        self.assertEqual(
+            Counter(row["folder"] for row in self.listed("maildir:md".removeprefix("maildir:"))),
+            Counter(row["folder"] for row in self.listed("in")),
+        )
         self.assertFalse(list(self.folder.rglob("*.part")))
 
     def test_the_newest_are_those_of_all_folders(self) -> None:
@@ -412,7 +437,7 @@ class GivingBack(BackupTest):
             self.write(
                 f"in/{folder}.mbox", mbox(*(letter(f"day {n}", date=f"{n} Mar 2026 09:00:00 +0000") for n in days))
             )
-        self.assertEqual(self.backup("in", "bk", "--newest", "3")["added"], 3)
+        self.assertEqual(self.backup("in", "bk", "--newest", "3")["written"], 3)
         self.assertEqual(sorted(self.subjects("bk")), ["day 5", "day 6", "day 7"])
 
     def test_part_of_it_into_what_is_there(self) -> None:
@@ -420,7 +445,7 @@ class GivingBack(BackupTest):
         self.backup()
         self.write("half.mbox", mbox(*numbered(0, 5)))
         report = json.loads(self.run_program("restore", "bk", "--into", "half.mbox", "--json").stdout)
-        self.assertEqual((report["written"], report["already"]), (5, 5))
+        self.assertEqual((report["written"], report["already_there"]), (5, 5))
         self.assertEqual(self.subjects("half.mbox"), [f"Letter {n}" for n in range(10)])
         self.run_program("restore", "bk", "--subject", "Letter 3", "--into", "one")
         self.assertEqual(len(self.made("one")), 1)
@@ -457,9 +482,9 @@ class Locked(BackupTest):
         self.assertNotIn("catalogue.sqlite", names)
 
     def test_all_commands_with_the_passphrase(self) -> None:
-        self.assertEqual(self.backup("in")["added"], 0)
+        self.assertEqual(self.backup("in")["written"], 0)
         self.write("in/new/x.eml", letter("New one"))
-        self.assertEqual(self.backup("in")["added"], 1)
+        self.assertEqual(self.backup("in")["written"], 1)
         self.assertEqual(len(self.listed("bk")), 118)
         self.assertEqual(
             self.subjects("bk", "--text", "fender berth")[:1], self.subjects("bk", "--text", "fender berth")[:1]
@@ -486,7 +511,7 @@ class Locked(BackupTest):
         content = bytearray(volume.read_bytes())
         content[5000] ^= 1
         volume.write_bytes(content)
-        self.assertIn("Damaged: data/volumes/000001.zip.age", self.run_program("verify", "bk", code=1).stdout)
+        self.assertIn("Altered: data/volumes/000001.zip.age", self.run_program("verify", "bk", code=1).stdout)
         os.environ["WEXAGRAPH_PASSPHRASE"] = self.SECRET
         self.run_program("list", "bk")
         self.assertIn("Mended", self.run_program("verify", "bk", "--repair", "bk2").stdout)
@@ -516,10 +541,10 @@ class OnALine(AccountTest, BackupTest):
 
     def test_top_up_asks_little(self) -> None:
         self.server.fill("Quay", [crlf(data) for data in numbered(0, 40)])
-        self.assertEqual(self.backup_account("bk", "--folder", "Quay")["added"], 40)
+        self.assertEqual(self.backup_account("bk", "--folder", "Quay")["written"], 40)
         self.server.forget_commands()
         report = self.backup_account("bk", "--folder", "Quay")
-        self.assertEqual((report["added"], report["known"]), (0, 40))
+        self.assertEqual((report["written"], report["already_there"]), (0, 40))
         self.assertEqual(len(self.sent("STATUS")), 1)
         self.assertEqual(self.sent("FETCH"), [])
         self.server.fill("Quay", [crlf(data) for data in numbered(40, 42)], "(\\Flagged)")
@@ -529,7 +554,7 @@ class OnALine(AccountTest, BackupTest):
         client.logout()
         self.server.forget_commands()
         report = self.backup_account("bk", "--folder", "Quay")
-        self.assertEqual((report["added"], report["changed"], report["gone"]), (2, 1, 0))
+        self.assertEqual((report["written"], report["changed"], report["gone"]), (2, 1, 0))
         (bodies,) = self.sent("FETCH", "BODY.PEEK[]")
         self.assertIn("41:42", bodies)
         flags = Counter(row["flags"] for row in self.listed("bk"))
@@ -552,12 +577,14 @@ class OnALine(AccountTest, BackupTest):
         done = self.run_program("restore", "b2", "--into", "@office")
         self.assertIn("12 given back", done.stdout)
         done = self.run_program("restore", "b2", "--into", "@office")
-        self.assertIn("0 given back, 12 there already", done.stdout)
+        self.assertIn("0 given back, 12 already there", done.stdout)
         self.run_program("backup", "@office", "--into", "b3", "--folder", "Round")
         self.assertEqual(self.state("b3"), wanted)
         self.run_program("restore", "b3", "--into", "eml")
-        self.assertEqual(sorted(digest(p.read_bytes()) for p in (self.folder / "eml/Round").iterdir()),
-                         sorted(digest(data) for data in mails))  # fmt: skip
+        self.assertEqual(
+            sorted(digest(p.read_bytes()) for p in (self.folder / "eml/Round").iterdir()),
+            sorted(digest(data) for data in mails),
+        )
         times = {int(p.stat().st_mtime) for p in (self.folder / "eml/Round").iterdir()}
         self.assertEqual(len(times), 12)
 
@@ -576,10 +603,25 @@ class OnALine(AccountTest, BackupTest):
 
     def test_afterwards_only_what_is_proved(self) -> None:
         self.server.fill("Clear", [crlf(data) for data in numbered(100, 106)])
-        self.assertIn("--yes", self.run_program("backup", "@office", "--folder", "Clear", "--into", "bk", "--afterwards",
-                                                "delete", code=2).stderr)  # fmt: skip
-        done = self.run_program("backup", "@office", "--folder", "Clear", "--into", "bk", "--afterwards", "move:Kept/Old",
-                                "--subject", "Letter 10", "--yes")  # fmt: skip
+        self.assertIn(
+            "--yes",
+            self.run_program(
+                "backup", "@office", "--folder", "Clear", "--into", "bk", "--afterwards", "delete", code=2
+            ).stderr,
+        )
+        done = self.run_program(
+            "backup",
+            "@office",
+            "--folder",
+            "Clear",
+            "--into",
+            "bk",
+            "--afterwards",
+            "move:Kept/Old",
+            "--subject",
+            "Letter 10",
+            "--yes",
+        )
         self.assertIn("6 messages changed", done.stdout)
         self.assertEqual((len(self.server.state("Clear")), len(self.server.state("Kept.Old"))), (0, 6))
         self.assert_whole("bk")
@@ -602,8 +644,8 @@ class OnALine(AccountTest, BackupTest):
     def test_pop(self) -> None:
         self.server.fill("INBOX", [crlf(letter(f"Pop {n}")) for n in range(3)])
         self.write("wexagraph.toml", self.configuration(self.server.pops, scheme="pops"))
-        self.assertEqual(self.backup_account("bk")["added"], 3)
-        self.assertEqual(self.backup_account("bk")["added"], 0)
+        self.assertEqual(self.backup_account("bk")["written"], 3)
+        self.assertEqual(self.backup_account("bk")["written"], 0)
         self.assertEqual(len(self.listed("bk")), 3)
 
 

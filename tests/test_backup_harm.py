@@ -44,7 +44,7 @@ def mails(start: int, stop: int) -> list[bytes]:
 class Harm(RunTest):
     def assert_sound(self, folder: str, once: bool = True) -> None:
         proved = verify(self.folder / folder, deep=True)
-        self.assertTrue(proved.complete, proved.findings)
+        self.assertTrue(proved.whole, proved.findings)
         found: Counter[str] = Counter()
         for path in (self.folder / folder / "data/volumes").glob("*.zip"):
             with zipfile.ZipFile(path) as volume:
@@ -87,7 +87,7 @@ class Harm(RunTest):
             if turn % 3:
                 self.kill_after(0.15 + rng.random() * 0.3, "copy", "bk", "--into", "bk2")
                 found = verify(self.folder / "bk2") if (self.folder / "bk2/bagit.txt").exists() else None
-                self.assertTrue(found is None or found.complete, found)
+                self.assertTrue(found is None or found.whole, found)
             self.run_program(*backup)
             self.assert_sound("bk")
         self.run_program("backup", "in", "--into", "undisturbed")
@@ -101,7 +101,7 @@ class Harm(RunTest):
         """Right after a kill, before anything was mended."""
         if (self.folder / "bk/bagit.txt").exists():
             found = verify(self.folder / "bk", deep=True)
-            self.assertTrue(found.complete, found.findings)
+            self.assertTrue(found.whole, found.findings)
 
     def test_killed_while_only_the_end_was_left_to_do(self) -> None:
         """Every state that the last steps of a run can leave: each is whole, and the next run ends right."""
@@ -113,10 +113,18 @@ class Harm(RunTest):
         shutil.copytree(before, after)
         self.run_program("backup", "in.mbox", "--into", "after")
         tags = ("tagmanifest-sha256.txt", "tagmanifest-sha512.txt")
-        new = [p for p in sorted(after.rglob("*")) if p.is_file() and "data" in p.parts
-               and not (before / p.relative_to(after)).exists()]  # fmt: skip
-        steps: list[list[Path]] = [[], new[:1], new, [*new, after / "manifest-sha256.txt"],
-                                   [*new, after / "manifest-sha256.txt", after / "bag-info.txt", after / "catalogue.sqlite"]]  # fmt: skip
+        new = [
+            p
+            for p in sorted(after.rglob("*"))
+            if p.is_file() and "data" in p.parts and not (before / p.relative_to(after)).exists()
+        ]
+        steps: list[list[Path]] = [
+            [],
+            new[:1],
+            new,
+            [*new, after / "manifest-sha256.txt"],
+            [*new, after / "manifest-sha256.txt", after / "bag-info.txt", after / "catalogue.sqlite"],
+        ]
         for number, done in enumerate(steps):
             place = self.folder / f"step-{number}"
             shutil.copytree(before, place)
@@ -125,7 +133,7 @@ class Harm(RunTest):
             for path in done:
                 shutil.copyfile(path, place / path.relative_to(after))
             found = verify(place, deep=True)
-            self.assertTrue(found.complete, (number, found.findings))
+            self.assertTrue(found.whole, (number, found.findings))
             report = json.loads(self.run_program("backup", "in.mbox", "--into", place, "--json").stdout)
             self.assertEqual(report["failed"], 0)
             self.assert_sound(place.name)
@@ -178,7 +186,7 @@ class Harm(RunTest):
                 if turn % 20:
                     mended = repair(root, None, self.folder / "copy")
                     self.assertEqual((mended.complete, mended.repaired), (True, sorted(named)))
-                    self.assertTrue(verify(root, deep=True).complete)
+                    self.assertTrue(verify(root, deep=True).whole)
                 else:
                     source = "in.mbox" if turn % 40 else "copy"
                     done = self.run_program("verify", "bk", "--repair", source, code=None)
@@ -197,8 +205,10 @@ class Harm(RunTest):
         done = self.run_program("verify", "bk", code=1)
         self.assertIn("Missing: data/volumes/000001.zip", done.stdout)
         self.assertIn("Letter 3", done.stdout)
-        self.assertIn("is damaged", self.run_program("restore", "bk", "--into", "r", code=1).stdout
-                      .replace("can't be read", "is damaged"))  # fmt: skip
+        self.assertIn(
+            "is damaged",
+            self.run_program("restore", "bk", "--into", "r", code=1).stdout.replace("can't be read", "is damaged"),
+        )
         self.write("none.mbox", mbox(letter("Another")))
         done = self.run_program("verify", "bk", "--repair", "none.mbox", code=1)
         self.assertIn("Not mended: data/volumes/000001.zip", done.stdout)
@@ -232,7 +242,7 @@ class Harm(RunTest):
         done = self.run_program("backup", "in.mbox", "--into", place / "bk", code=3)
         self.assertIn("no space is left", done.stderr)
         found = verify(place / "bk", deep=True)
-        self.assertTrue(found.complete, found.findings)
+        self.assertTrue(found.whole, found.findings)
         subprocess.run(["mount", "-o", "remount,size=30m", place], check=True)
         self.run_program("backup", "in.mbox", "--into", place / "bk")
         self.assert_sound("disk/bk")
@@ -250,7 +260,7 @@ class Harm(RunTest):
         shutil.rmtree(self.folder / "stick", ignore_errors=True)
         (self.folder / "pulled").rename(self.folder / "stick")
         found = verify(self.folder / "stick/bk", deep=True)
-        self.assertTrue(found.complete, found.findings)
+        self.assertTrue(found.whole, found.findings)
         self.run_program("backup", "in.mbox", "--into", "stick/bk")
         self.assert_sound("stick/bk")
 

@@ -32,9 +32,14 @@ def reply(number: int, *before: int, subject: str = "Re: Berth 4", body: str = "
 class Conversation(unittest.TestCase):
     def test_base_subjects(self) -> None:
         table = {
-            "Re: Berth": "Berth", "RE: AW: Fwd: Berth (fwd)": "Berth", "[fwd: Tides]": "Tides", "Re[2]: Berth: 4": "Berth: 4",
-            "[quay] Re: [quay] Berth": "[quay] Berth", "Antw: SV: Tides": "Tides", "\u56de\u590d\uff1aTides": "Tides",
-        }  # fmt: skip
+            "Re: Berth": "Berth",
+            "RE: AW: Fwd: Berth (fwd)": "Berth",
+            "[fwd: Tides]": "Tides",
+            "Re[2]: Berth: 4": "Berth: 4",
+            "[quay] Re: [quay] Berth": "[quay] Berth",
+            "Antw: SV: Tides": "Tides",
+            "\u56de\u590d\uff1aTides": "Tides",
+        }
         for subject, base in table.items():
             self.assertEqual(base_subject(subject), (base, True), subject)
         for subject in ("Regatta", "Re:", "Notice: fog", "", "Reference: 4"):
@@ -145,9 +150,14 @@ class Bound(ProgramTest):
         first = "The crane on the east quay needs a new cable before the spring tides come in.\n"
         wrapped = "> The crane on the east quay needs\n> a new cable before the spring tides\n> come in.\n"
         rich = message(
-            "a@b.example", "c@d.example", "Re: Berth 4", when("2026-03-20"),
-            html(f"<p>Rich answer.</p><blockquote><p>{first}</p></blockquote><blockquote>Not said before.</blockquote>"),
-        )  # fmt: skip
+            "a@b.example",
+            "c@d.example",
+            "Re: Berth 4",
+            when("2026-03-20"),
+            html(
+                f"<p>Rich answer.</p><blockquote><p>{first}</p></blockquote><blockquote>Not said before.</blockquote>"
+            ),
+        )
         own = reply(2, 1, body=f"Ordered.\n\n{wrapped}\n> A line that nobody has written.\n")
         rich = b"References: <m1@saltmere.example>\n" + rich
         self.write("in.mbox", mbox(reply(1, subject="Berth 4", body=first), own, rich))
@@ -179,15 +189,29 @@ class Bound(ProgramTest):
         pages = "<p>line</p>" * 10
         self.write("in/a.eml", letter("First"))
         self.write("in/b.eml", message("a@b.example", "c@d.example", "Second", when("2026-03-20"), html(pages)))
-        hook = self.write("hook/sitecustomize.py", (
-            "import wexagraph.pages.engines.pluto as pluto\n"
-            "old = pluto.PlutoPrint.render\n"
-            "def render(self, page, options):\n"
-            "    if page.record.title == 'Second' and 'No page could' not in page.html: raise pluto.PageError('made up')\n"
-            "    return old(self, page, options)\n"
-            "pluto.PlutoPrint.render = render\n"))  # fmt: skip
-        done = self.run_program("export", "in", "--into", "out", "--bind", "folder", "--engine", "plutoprint", code=1,
-                                env={"PYTHONPATH": str(hook.parent)})  # fmt: skip
+        hook = self.write(
+            "hook/sitecustomize.py",
+            (
+                "import wexagraph.pages.engines.pluto as pluto\n"
+                "old = pluto.PlutoPrint.render\n"
+                "def render(self, page, options):\n"
+                "    if page.record.title == 'Second' and 'No page could' not in page.html: raise pluto.PageError('made up')\n"
+                "    return old(self, page, options)\n"
+                "pluto.PlutoPrint.render = render\n"
+            ),
+        )
+        done = self.run_program(
+            "export",
+            "in",
+            "--into",
+            "out",
+            "--bind",
+            "folder",
+            "--engine",
+            "plutoprint",
+            code=1,
+            env={"PYTHONPATH": str(hook.parent)},
+        )
         self.assertIn("made up", done.stdout + done.stderr)
         shown = pdf_text(next((self.folder / "out").rglob("*.pdf")))
         self.assertIn("No page could be made of: Second", " ".join(shown.split()))

@@ -101,10 +101,10 @@ class Choice(ProgramTest):
         self.check([rows[0]["subject"], rows[3]["subject"]], "--id", f"{first},{second}")
         table = self.run_program("list", "in", "--subject", "survey", "--csv").stdout
         done = self.run_program("export", "in", "--into", "out", "--as", "eml", "--id", "-", input=table)
-        self.assertIn("2 messages read: 2 written", done.stdout)
+        self.assertIn("2 messages chosen: 2 written", done.stdout)
         cut = "\n".join(line.split(",")[0] for line in table.splitlines()[1:])
         done = self.run_program("export", "in", "--into", "out2", "--as", "eml", "--id", "-", input=cut)
-        self.assertIn("2 messages read: 2 written", done.stdout)
+        self.assertIn("2 messages chosen: 2 written", done.stdout)
         done = self.run_program("export", "in", "--into", "out3", "--as", "eml", "--id", f"{first},nonsense77", code=1)
         self.assertIn("Not found: nonsense77", done.stdout)
         done = self.run_program("list", "in", "--id", f"{first},nonsense77", code=1)

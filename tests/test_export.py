@@ -68,7 +68,7 @@ class Formats(ProgramTest):
         with wexagraph.open_source(self.folder / "two") as source:
             # twice in the plan, once behind it, then before each message: the fifth is not begun
             report = wexagraph.export(source, self.folder / "out", options=options, stopped=lambda: next(asked) > 6)
-        self.assertEqual((report.interrupted, report.read, report.written), (True, 3, 3))
+        self.assertEqual((report.interrupted, report.chosen, report.written), (True, 3, 3))
         self.assertEqual((report.unfinished, self.made("out")), (["b"], ["a.mbox"]))
         self.assertEqual(self.files_in_the_register(), ["a.mbox"] * 3)
         self.assertIn("1 mbox", self.run_program("export", "two", "--into", "out", "--as", "mbox").stdout)
@@ -93,7 +93,7 @@ class Formats(ProgramTest):
         self.run_program(*everything)
         before = self.state()
         done = self.run_program(*everything)
-        self.assertIn("3 messages read: 0 written, 3 already there, 0 failed.", done.stdout)
+        self.assertIn("3 messages chosen: 0 written, 3 already there, 0 failed.", done.stdout)
         self.assertEqual(self.state(), before)
 
     def state(self) -> dict[str, tuple[bytes, int]]:
@@ -129,7 +129,7 @@ class Formats(ProgramTest):
         before = self.state()
         self.write("in/Berths/East.mbox", mbox(self.letters[1], letter("Four")))  # One is gone, Two has moved
         done = self.run_program(*command)
-        self.assertIn("3 messages read: 1 written, 2 already there", done.stdout)
+        self.assertIn("3 messages chosen: 1 written, 2 already there", done.stdout)
         after = self.state()
         emls = [name for name in before if name.endswith(".eml")]
         self.assertEqual({name: after[name] for name in emls}, {name: before[name] for name in emls})
@@ -137,9 +137,9 @@ class Formats(ProgramTest):
 
     def test_a_part_of_the_mailbox(self) -> None:
         done = self.run_program("export", "in", "--into", "out", "--as", "eml", "--folder", "Dues")
-        self.assertIn("1 message read: 1 written", done.stdout)
+        self.assertIn("1 message chosen: 1 written", done.stdout)
         done = self.run_program("export", "in", "--into", "out", "--as", "eml")
-        self.assertIn("3 messages read: 2 written, 1 already there", done.stdout)
+        self.assertIn("3 messages chosen: 2 written, 1 already there", done.stdout)
 
     def test_two_messages_that_are_the_same_to_the_byte(self) -> None:
         self.write("twins", mbox(letter("Twin"), letter("Twin")))
@@ -150,7 +150,7 @@ class Formats(ProgramTest):
 
     def test_no_message(self) -> None:
         done = self.run_program("export", "in", "--into", "out", "--subject", "nothing at all")
-        self.assertIn("0 messages read", done.stdout)
+        self.assertIn("0 messages chosen", done.stdout)
 
 
 class Targets(ProgramTest):
@@ -161,8 +161,12 @@ class Targets(ProgramTest):
     def test_a_file_in_the_place_of_the_folder(self) -> None:
         self.write("out", "a file")
         self.assertIn("is a file", self.run_program("export", "in.eml", "--into", "out", code=3).stderr)
-        self.assertIn("is a file", self.run_program("export", "in.eml", "--into", "in.eml/below", code=3).stderr.replace(
-            "Not a directory", "is a file"))  # fmt: skip
+        self.assertIn(
+            "is a file",
+            self.run_program("export", "in.eml", "--into", "in.eml/below", code=3).stderr.replace(
+                "Not a directory", "is a file"
+            ),
+        )
 
     def test_a_file_in_the_place_of_a_folder_below(self) -> None:
         mine = self.write("out/in", "a file")
@@ -191,8 +195,15 @@ class Targets(ProgramTest):
     def test_a_name_that_is_empty(self) -> None:
         """An empty variable must not mean the folder one stands in."""
         self.write("in/a.eml", letter())
-        for call in (("list", ""), ("export", "", "--into", "out"), ("export", "in", "--into", ""), ("verify", ""),
-                     ("backup", "in", "--into", ""), ("restore", "", "--into", "out"), ("copy", "in", "--into", "")):  # fmt: skip
+        for call in (
+            ("list", ""),
+            ("export", "", "--into", "out"),
+            ("export", "in", "--into", ""),
+            ("verify", ""),
+            ("backup", "in", "--into", ""),
+            ("restore", "", "--into", "out"),
+            ("copy", "in", "--into", ""),
+        ):
             self.assertIn("it is empty", self.run_program(*call, code=2).stderr)
         self.assertEqual(self.made("."), ["in.eml", "in/a.eml"])
 
@@ -201,7 +212,7 @@ class Targets(ProgramTest):
         for source in ("post/in/.", "post/in/../in", "post/in/../../post/in"):
             self.assertEqual({row["folder"] for row in self.listed(source)}, {"in"})
             self.assertIn("1 message", self.run_program("backup", source, "--into", "bk").stdout)
-        self.assertIn("0 new, 1 there already", self.run_program("backup", "post/in", "--into", "bk").stdout)
+        self.assertIn("0 new, 1 already there", self.run_program("backup", "post/in", "--into", "bk").stdout)
 
     def test_a_register_that_somebody_works_in(self) -> None:
         self.run_program("export", "in.eml", "--into", "out", "--as", "eml")
@@ -216,13 +227,13 @@ class Targets(ProgramTest):
         self.run_program("export", "in.eml", "--into", "out", "--as", "eml")
         (self.folder / "out/.wexagraph/journal.sqlite").write_bytes(b"not a database" * 100)
         done = self.run_program("export", "in.eml", "--into", "out", "--as", "eml")
-        self.assertIn("1 message read", done.stdout)
+        self.assertIn("1 message chosen", done.stdout)
         self.assertTrue((self.folder / "out/.wexagraph/journal.damaged").exists())
 
     def test_json(self) -> None:
         done = self.run_program("export", "in.eml", "--into", "out", "--as", "eml", "--json")
         found = json.loads(done.stdout)
-        self.assertEqual((found["read"], found["written"], found["failed"]), (1, 1, 0))
+        self.assertEqual((found["chosen"], found["written"], found["failed"]), (1, 1, 0))
         self.assertEqual(found["files"], {"eml": 1})
 
     def test_wrong_options(self) -> None:
@@ -261,7 +272,7 @@ class BadInput(ProgramTest):
         for name, content in hard.items():
             self.write(f"in/{name}", content)
         done = self.run_program("export", "in", "--into", "out", "--as", "pdf,eml,html,text,mbox,zip")
-        self.assertIn(f"{len(hard)} messages read: {len(hard)} written, 0 already there, 0 failed.", done.stdout)
+        self.assertIn(f"{len(hard)} messages chosen: {len(hard)} written, 0 already there, 0 failed.", done.stdout)
         made = sorted((self.folder / "out" / name).read_bytes() for name in self.made("out", ".eml"))
         self.assertEqual(made, sorted(hard.values()))
         with open(self.folder / "out/register.csv", encoding="utf-8-sig", newline="") as table:
@@ -280,7 +291,7 @@ class BadInput(ProgramTest):
         self.write("box", mbox(*(letter(f"m{n}") for n in range(3))))
         with wexagraph.open_source(self.folder / "box") as source:
             report = wexagraph.export(source, self.folder / "out", executor=Breaking())
-        self.assertEqual((report.read, report.written, report.failed, report.failures[0].subject), (3, 2, 1, "m1"))
+        self.assertEqual((report.chosen, report.written, report.failed, report.failures[0].subject), (3, 2, 1, "m1"))
         self.assertIn("error: broken", report.failures[0].reason)
         self.assertEqual(len(self.made("out", ".eml")), 1, "it is written as it is")
 
@@ -303,7 +314,7 @@ class BadInput(ProgramTest):
         ):
             report = wexagraph.export(source, self.folder / "out", options=options)
         self.assertEqual(
-            (report.read, report.written, report.failed, report.failures[0].subject), (1100, 1099, 1, "m700")
+            (report.chosen, report.written, report.failed, report.failures[0].subject), (1100, 1099, 1, "m700")
         )
         done = self.run_program("export", "box", "--into", "out", "--as", "eml")
         self.assertIn("1 written, 1,099 already there, 0 failed", done.stdout)
@@ -322,12 +333,14 @@ class BadInput(ProgramTest):
         self.write("box", mbox(*(letter(f"m{n:02}") for n in range(40))))
         options = wexagraph.ExportOptions(formats=("eml",), jobs=2)
         with (
-            mock.patch.object(plan, "_LARGE", 0), mock.patch.object(plan, "_SHARE", 1000),
-            mock.patch.object(Workers, "submit_lasting", breaking), wexagraph.open_source(self.folder / "box") as source,
-        ):  # fmt: skip
+            mock.patch.object(plan, "_LARGE", 0),
+            mock.patch.object(plan, "_SHARE", 1000),
+            mock.patch.object(Workers, "submit_lasting", breaking),
+            wexagraph.open_source(self.folder / "box") as source,
+        ):
             report = wexagraph.export(source, self.folder / "out", options=options)
         self.assertGreater(len(calls), 5)
-        self.assertEqual((report.read, report.written), (40, 40))
+        self.assertEqual((report.chosen, report.written), (40, 40))
 
     def test_a_full_disk(self) -> None:
         disk = self.folder / "disk"
@@ -434,12 +447,17 @@ class Surface(ProgramTest):
                 choice = wexagraph.Choice(criteria=(wexagraph.Criterion("from", "wray"),))
                 options = wexagraph.ExportOptions(formats=("pdf", "eml"))
                 report = wexagraph.export(source, "out", choice, options)
-            print(report.read, report.written, dict(report.files))
+            print(report.chosen, report.written, dict(report.files))
             """
         from tests.helpers import PROGRAM
 
-        done = subprocess.run([Path(PROGRAM).with_name("python"), "-c", textwrap.dedent(code)], cwd=self.folder,
-                              capture_output=True, text=True, check=False)  # fmt: skip
+        done = subprocess.run(
+            [Path(PROGRAM).with_name("python"), "-c", textwrap.dedent(code)],
+            cwd=self.folder,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
         self.assertEqual(done.stdout, "1 1 {'eml': 1, 'pdf': 1}\n", done.stderr)
 
     def test_another_executor_makes_the_pages(self) -> None:

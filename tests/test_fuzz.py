@@ -33,8 +33,39 @@ from wexagraph.sources import open_source
 from wexagraph.sources.imap.responses import fetched, leaves, numbers, parse
 from wexagraph.sources.utf7 import decode_utf7
 
-PIECES = [b"\0", b"\xff", b"\xe9", b"\n", b"\r\n", b"\n\n", b'"', b"\\", b"(", b")", b"{9}", b"<", b">", b"=?", b"?=", b"--b", b":", b";", b"=", b"%", b"&", b"\x1b",
-          b"\xed\xa0\x80", b"9" * 30, b"-1", b"[" * 50, b"/" * 3, b"../", b"From ", b"PK\x03\x04", b"PK\x05\x06"]  # fmt: skip
+PIECES = [
+    b"\0",
+    b"\xff",
+    b"\xe9",
+    b"\n",
+    b"\r\n",
+    b"\n\n",
+    b'"',
+    b"\\",
+    b"(",
+    b")",
+    b"{9}",
+    b"<",
+    b">",
+    b"=?",
+    b"?=",
+    b"--b",
+    b":",
+    b";",
+    b"=",
+    b"%",
+    b"&",
+    b"\x1b",
+    b"\xed\xa0\x80",
+    b"9" * 30,
+    b"-1",
+    b"[" * 50,
+    b"/" * 3,
+    b"../",
+    b"From ",
+    b"PK\x03\x04",
+    b"PK\x05\x06",
+]
 
 
 def mutated(seed: bytes, rng: random.Random) -> bytes:
@@ -88,22 +119,46 @@ class Reader:
         )
         fetch = b'1 (UID 7 FLAGS (\\Seen $x) INTERNALDATE "14-Mar-2026 15:03:00 +0000" RFC822.SIZE 10 BODYSTRUCTURE ("TEXT" "PLAIN" ("charset" "x") NIL NIL "7BIT" 10 1 NIL ("inline" ("filename" "a"))))'
         return {
-            "message": (parts, lambda d: [Message(d).blocks(), Message(d).attachments, Message(d).notes(), Message(d).header.fields()]),
-            "header": (letter().partition(b"\n\n")[0], lambda d: [Header(d).subject, Header(d).sender, Header(d).date(), Header(d).addresses(b"to")]),
+            "message": (
+                parts,
+                lambda d: [Message(d).blocks(), Message(d).attachments, Message(d).notes(), Message(d).header.fields()],
+            ),
+            "header": (
+                letter().partition(b"\n\n")[0],
+                lambda d: [Header(d).subject, Header(d).sender, Header(d).date(), Header(d).addresses(b"to")],
+            ),
             "mbox": (mbox(letter("One"), letter("Two")), lambda d: self._all(self.path(d, "x.mbox"))),
             "zip": (zipped.getvalue(), lambda d: self._all(self.path(d, "x.zip"))),
-            "volume": ((self.folder / "seed.zip").read_bytes(), lambda d: [*described(self.path(d, "v.zip")), *salvage(self.path(d, "v.zip"))]),
+            "volume": (
+                (self.folder / "seed.zip").read_bytes(),
+                lambda d: [*described(self.path(d, "v.zip")), *salvage(self.path(d, "v.zip"))],
+            ),
             "run list": (run, lambda d: runlists.read(self.path(d, "r.jsonl"), whole=False)),
-            "sums": (b"ab" * 32 + b"  data/x\n" + b"cd" * 32 + b"  data/y\n", lambda d: read_sums(self.path(d, "m.txt"))),
+            "sums": (
+                b"ab" * 32 + b"  data/x\n" + b"cd" * 32 + b"  data/y\n",
+                lambda d: read_sums(self.path(d, "m.txt")),
+            ),
             "imap": (fetch, lambda d: [parse([d]), [leaves(f.get("BODYSTRUCTURE")) for f in fetched([d])]]),
             "search": (b"SEARCH 1 2 3 ALL 1:5,9", lambda d: _ours(lambda: numbers([d]))),
             "date": (b"Sat, 14 Mar 2026 15:03:00 +0000 (WET)", lambda d: parse_date(d.decode("latin-1"))),
             "utf7": (b"Office.&ANw-ber&-x", lambda d: decode_utf7(d.decode("latin-1"))),
-            "css": (b"@media screen{.a,b>c[d=e]{color:red;background:url(x) no-repeat;width:calc(1px + 2%)}} p{margin:0}", lambda d: [stylesheet(d.decode("latin-1"), ".s", 700, lambda _: None), declarations(d.decode("latin-1"), lambda _: None)]),
-            "html": (b'<table width=5><tr><td colspan=2 style="x:y">a<br>b</table><p>c', lambda d: html_to_text(d.decode("latin-1"))),
-            "calendar": (b"BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nDTSTART;TZID=Europe/Lisbon:20260314T150300\r\nRRULE:FREQ=DAILY;COUNT=3\r\nATTENDEE;CN=\"A\":mailto:a@b.example\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n", lambda d: [calendar_cards(d, None, str), vcard_cards(d)]),
+            "css": (
+                b"@media screen{.a,b>c[d=e]{color:red;background:url(x) no-repeat;width:calc(1px + 2%)}} p{margin:0}",
+                lambda d: [
+                    stylesheet(d.decode("latin-1"), ".s", 700, lambda _: None),
+                    declarations(d.decode("latin-1"), lambda _: None),
+                ],
+            ),
+            "html": (
+                b'<table width=5><tr><td colspan=2 style="x:y">a<br>b</table><p>c',
+                lambda d: html_to_text(d.decode("latin-1")),
+            ),
+            "calendar": (
+                b'BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nDTSTART;TZID=Europe/Lisbon:20260314T150300\r\nRRULE:FREQ=DAILY;COUNT=3\r\nATTENDEE;CN="A":mailto:a@b.example\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n',
+                lambda d: [calendar_cards(d, None, str), vcard_cards(d)],
+            ),
             "kind": (zipped.getvalue(), recognise),
-        }  # fmt: skip
+        }
 
     def _all(self, path: Path) -> None:
         with open_source(path) as source:

@@ -57,8 +57,10 @@ class Addresses(unittest.TestCase):
         (b"Ines Halden <i@q.example>", [("Ines Halden", "i@q.example")]),
         (b'"Osgood, Piet" <p@c.example>, b@c.example', [("Osgood, Piet", "p@c.example"), ("", "b@c.example")]),
         (b"p@c.example (Piet Osgood)", [("Piet Osgood", "p@c.example")]),
-        (b"Crew: a@b.example, C <c@d.example>;, e@f.example",
-         [("", "a@b.example"), ("C", "c@d.example"), ("", "e@f.example")]),
+        (
+            b"Crew: a@b.example, C <c@d.example>;, e@f.example",
+            [("", "a@b.example"), ("C", "c@d.example"), ("", "e@f.example")],
+        ),
         (b"undisclosed-recipients:;", []),
         (b"=?utf-8?Q?J=C3=B6rg?= <j@x.example>", [("Jörg", "j@x.example")]),
         (b'"=?utf-8?Q?J=C3=B6rg?=" <j@x.example>', [("Jörg", "j@x.example")]),
@@ -71,7 +73,7 @@ class Addresses(unittest.TestCase):
         (b'"never closed <a@b.example>', [("never closed <a@b.example>", "")]),
         (b", ,a@b.example,", [("", "a@b.example")]),
         (b"", []),
-    ]  # fmt: skip
+    ]
 
     def test_cases(self) -> None:
         for raw, wanted in self.CASES:
@@ -203,11 +205,23 @@ class Parameters(unittest.TestCase):
 class Charsets(unittest.TestCase):
     def test_labels(self) -> None:
         for label, codec in [
-            ("utf-8", "utf-8"), ("UTF8", "utf-8"), ("latin1", "cp1252"), ("x-sjis", "cp932"), ("gb2312", "gb18030"),
-            ("ks_c_5601-1987", "cp949"), ("windows-1251", "cp1251"), ("cp-1250", "cp1250"), ("x-mac-roman", "mac-roman"),
-            ("unicode-1-1-utf-7", "utf-7"), ("made-up", None), ("base64", None), ("rot13", None), ("", None),
-            ('"utf-8"', "utf-8"), ("iso-8859-8-i", "iso8859-8"),
-        ]:  # fmt: skip
+            ("utf-8", "utf-8"),
+            ("UTF8", "utf-8"),
+            ("latin1", "cp1252"),
+            ("x-sjis", "cp932"),
+            ("gb2312", "gb18030"),
+            ("ks_c_5601-1987", "cp949"),
+            ("windows-1251", "cp1251"),
+            ("cp-1250", "cp1250"),
+            ("x-mac-roman", "mac-roman"),
+            ("unicode-1-1-utf-7", "utf-7"),
+            ("made-up", None),
+            ("base64", None),
+            ("rot13", None),
+            ("", None),
+            ('"utf-8"', "utf-8"),
+            ("iso-8859-8-i", "iso8859-8"),
+        ]:
             with self.subTest(label):
                 self.assertEqual(codec_for(label), codec)
 

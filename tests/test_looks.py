@@ -53,31 +53,53 @@ class Presentation(unittest.TestCase):
     def test_attributes_as_the_html_standard_says(self) -> None:
         for tag, attributes, context, wanted in [
             ("td", {"align": "center"}, Context(), "text-align:center"),
-            ("td", {"valign": "top", "bgcolor": "ff0000", "nowrap": None}, Context(cells="padding:5px"),
-             "padding:5px;background-color:#ff0000;vertical-align:top;white-space:nowrap"),
+            (
+                "td",
+                {"valign": "top", "bgcolor": "ff0000", "nowrap": None},
+                Context(cells="padding:5px"),
+                "padding:5px;background-color:#ff0000;vertical-align:top;white-space:nowrap",
+            ),
             ("table", {}, Context("center"), "text-align:start;margin-left:auto;margin-right:auto"),
             ("table", {"align": "left"}, Context(), "text-align:start;float:left"),
-            ("table", {"border": "", "cellspacing": "0", "width": "90%"}, Context(),
-             "text-align:start;border-spacing:0px;border:1px outset #808080;width:90%"),
+            (
+                "table",
+                {"border": "", "cellspacing": "0", "width": "90%"},
+                Context(),
+                "text-align:start;border-spacing:0px;border:1px outset #808080;width:90%",
+            ),
             ("th", {}, Context(), "text-align:center"),
             ("th", {}, Context("left"), "text-align:left"),
             ("p", {"align": "evil;color:red"}, Context(), ""),
             ("center", {}, Context(), "text-align:center"),
-            ("font", {"size": "+1", "color": "red", "face": "Arial"}, Context(),
-             'color:red;font-size:1.125rem;font-family:Arial,"Liberation Sans"'),
+            (
+                "font",
+                {"size": "+1", "color": "red", "face": "Arial"},
+                Context(),
+                'color:red;font-size:1.125rem;font-family:Arial,"Liberation Sans"',
+            ),
             ("font", {"size": "7", "face": "x;y:z", "color": "url(x)"}, Context(), "font-size:3rem"),
-            ("img", {"align": "left", "hspace": "4", "width": "50%", "border": "2"}, Context(),
-             "width:50%;float:left;margin-left:4px;margin-right:4px;border:2px solid"),
-            ("hr", {"size": "5", "noshade": None}, Context(),
-             "border-style:solid;border-color:#808080;background-color:#808080;height:3px"),
+            (
+                "img",
+                {"align": "left", "hspace": "4", "width": "50%", "border": "2"},
+                Context(),
+                "width:50%;float:left;margin-left:4px;margin-right:4px;border:2px solid",
+            ),
+            (
+                "hr",
+                {"size": "5", "noshade": None},
+                Context(),
+                "border-style:solid;border-color:#808080;background-color:#808080;height:3px",
+            ),
             ("br", {"clear": "ALL"}, Context(), "clear:both"),
             ("ol", {"type": "A"}, Context(), "list-style-type:upper-alpha"),
             ("td", {"width": "99999999", "height": "-4"}, Context(), ""),
-        ]:  # fmt: skip
+        ]:
             with self.subTest((tag, attributes)):
                 self.assertEqual(present(tag, attributes, context)[0], wanted)  # type: ignore[arg-type]
-        self.assertEqual(present("table", {"cellpadding": "3", "border": "1"}, Context())[1].cells,
-                         "padding:3px;border:1px inset #808080")  # fmt: skip
+        self.assertEqual(
+            present("table", {"cellpadding": "3", "border": "1"}, Context())[1].cells,
+            "padding:3px;border:1px inset #808080",
+        )
 
     def test_an_attribute_gives_way_to_a_style_sheet(self) -> None:
         pdf, _ = pdf_of(
@@ -87,11 +109,18 @@ class Presentation(unittest.TestCase):
         self.assertGreater(left, 400)
 
     def test_colours_and_quirks(self) -> None:
-        self.assertEqual([colour(v) for v in ("fff", "#abc", "Navy", "rgb(1,2,3)", "x:y", "url(a)", "none", "12345")],
-                         ["#fff", "#abc", "Navy", "rgb(1,2,3)", "", "", "", ""])  # fmt: skip
+        self.assertEqual(
+            [colour(v) for v in ("fff", "#abc", "Navy", "rgb(1,2,3)", "x:y", "url(a)", "none", "12345")],
+            ["#fff", "#abc", "Navy", "rgb(1,2,3)", "", "", "", ""],
+        )
         loose = '<!DOCTYPE html PUBLIC "-//W3C//DTD HTML 4.01 Transitional//EN"'
-        for doctype, wanted in [("", True), ("<!doctype html>", False), (loose + ">", True), (loose + ' "http://x">', False),
-                                ('<!DOCTYPE HTML PUBLIC "-//W3C//DTD HTML 3.2//EN">', True)]:  # fmt: skip
+        for doctype, wanted in [
+            ("", True),
+            ("<!doctype html>", False),
+            (loose + ">", True),
+            (loose + ' "http://x">', False),
+            ('<!DOCTYPE HTML PUBLIC "-//W3C//DTD HTML 3.2//EN">', True),
+        ]:
             self.assertEqual(in_quirks_mode(doctype + "<p>x"), wanted, doctype)
 
     def test_fonts_that_are_there(self) -> None:
@@ -100,8 +129,10 @@ class Presentation(unittest.TestCase):
             ("font-family", "'Segoe UI'", "'Segoe UI',\"Liberation Sans\""),
             ("font-family", "Georgia", 'Georgia,"Liberation Serif"'),
             ("font", "italic 12px/1.5 Consolas", 'italic 12px/1.5 Consolas,"Liberation Mono"'),
-            ("font", "menu", "menu"), ("font-family", "inherit", "inherit"), ("color", "serif", "serif"),
-        ]:  # fmt: skip
+            ("font", "menu", "menu"),
+            ("font-family", "inherit", "inherit"),
+            ("color", "serif", "serif"),
+        ]:
             self.assertEqual(with_known_fonts(name, value), wanted)
 
 
@@ -138,11 +169,15 @@ class Hidden(unittest.TestCase):
 
     def test_targets_of_links(self) -> None:
         for text, href, printed in [
-            ("www.bank.example", "https://thieves.example/x", True), ("https://bank.example/a", "https://www.bank.example/b", False),
-            ("bank.example", "https://bank.example.thieves.example/", True), ("click here", "https://thieves.example/", False),
-            ("report.pdf", "https://files.example/report.pdf", False), ("help@bank.example", "mailto:help@bank.example", False),
-            ("help@bank.example", "mailto:x@thieves.example", True), ("bank.example", "javascript:x", False),
-        ]:  # fmt: skip
+            ("www.bank.example", "https://thieves.example/x", True),
+            ("https://bank.example/a", "https://www.bank.example/b", False),
+            ("bank.example", "https://bank.example.thieves.example/", True),
+            ("click here", "https://thieves.example/", False),
+            ("report.pdf", "https://files.example/report.pdf", False),
+            ("help@bank.example", "mailto:help@bank.example", False),
+            ("help@bank.example", "mailto:x@thieves.example", True),
+            ("bank.example", "javascript:x", False),
+        ]:
             with self.subTest((text, href)):
                 self.assertEqual("wx-target" in cleaned(f'<a href="{href}">{text}</a>')[0], printed)
 

@@ -28,7 +28,7 @@ class Mutations(RunTest):
             "export", "in", "--into", "out", "--as", "pdf,eml,html,text", "--patience", "60", code=None
         )
         self.assertIn(done.returncode, (0, 1), done.stderr)
-        sums = re.search(r"([\d,]+) messages read: ([\d,]+) written, 0 already there, ([\d,]+) failed", done.stdout)
+        sums = re.search(r"([\d,]+) messages chosen: ([\d,]+) written, 0 already there, ([\d,]+) failed", done.stdout)
         assert sums is not None, done.stdout
         read, written, failed = (int(found.replace(",", "")) for found in sums.groups())
         self.assertEqual((read, written + failed), (5000, 5000))
@@ -64,8 +64,16 @@ def mutated(rng: random.Random, data: bytes) -> bytes:
                 [b"=?utf-8?B?", b"--", b"<table>" * 40, b"\0", b"</div>", b"&#x1F6A2;", b"=C3", b"<style>"]
             )
         elif kind == 6:
-            old, new = rng.choice([(b"text/", b"application/"), (b"utf-8", b"utf-16"), (b"base64", b"quoted-printable"),
-                                   (b"multipart/mixed", b"multipart/alternative"), (b'"', b""), (b":", b": ;")])  # fmt: skip
+            old, new = rng.choice(
+                [
+                    (b"text/", b"application/"),
+                    (b"utf-8", b"utf-16"),
+                    (b"base64", b"quoted-printable"),
+                    (b"multipart/mixed", b"multipart/alternative"),
+                    (b'"', b""),
+                    (b":", b": ;"),
+                ]
+            )
             out = bytearray(bytes(out).replace(old, new))
         elif kind == 7 and out:
             for _ in range(rng.randrange(1, 20)):

@@ -79,9 +79,14 @@ class Components(unittest.TestCase):
 
     def test_extensions(self) -> None:
         for name, wanted in [
-            ("a.pdf", ("a", ".pdf")), ("a.tar.gz", ("a.tar", ".gz")), ("no", ("no", "")), (".hidden", (".hidden", "")),
-            ("a.not an extension", ("a.not an extension", "")), ("a.", ("a.", "")), ("x.ελλ", ("x.ελλ", "")),
-        ]:  # fmt: skip
+            ("a.pdf", ("a", ".pdf")),
+            ("a.tar.gz", ("a.tar", ".gz")),
+            ("no", ("no", "")),
+            (".hidden", (".hidden", "")),
+            ("a.not an extension", ("a.not an extension", "")),
+            ("a.", ("a.", "")),
+            ("x.ελλ", ("x.ελλ", "")),
+        ]:
             self.assertEqual(with_extension(name), wanted)
 
     def test_random_text_of_all_unicode(self) -> None:

@@ -45,7 +45,9 @@ ROWS: dict[str, tuple[bytes, list[str]]] = {
         ["p.pdf"],
     ),
     "a PDF that is linked": (
-        mail(multipart("related", html('<a href="cid:p@x">it</a>'), file("p.pdf", "application/pdf", b"%PDF", cid="p@x"))),
+        mail(
+            multipart("related", html('<a href="cid:p@x">it</a>'), file("p.pdf", "application/pdf", b"%PDF", cid="p@x"))
+        ),
         ["p.pdf"],
     ),
     "a PDF that is said to be a picture of the text": (
@@ -53,29 +55,54 @@ ROWS: dict[str, tuple[bytes, list[str]]] = {
         ["p.pdf"],
     ),
     "a picture that nobody can draw": (
-        mail(multipart("related", html('<img src="cid:p@x">'), file("p.wmf", "image/wmf", b"\xd7\xcd\xc6\x9a" * 9, cid="p@x"))),
+        mail(
+            multipart(
+                "related", html('<img src="cid:p@x">'), file("p.wmf", "image/wmf", b"\xd7\xcd\xc6\x9a" * 9, cid="p@x")
+            )
+        ),
         ["p.wmf"],
     ),
     "a TIFF that the text draws": (
-        mail(multipart("related", html('<img src="cid:p@x">'), file("p.tif", "image/tiff", png(kind="TIFF"), cid="p@x"))),
+        mail(
+            multipart("related", html('<img src="cid:p@x">'), file("p.tif", "image/tiff", png(kind="TIFF"), cid="p@x"))
+        ),
         [],
     ),
     "a picture named in a comment": (
-        mail(multipart("related", html('<p>x</p><!-- <img src="cid:p@x"> -->'), file("p.png", "image/png", PICTURE, cid="p@x"))),
+        mail(
+            multipart(
+                "related", html('<p>x</p><!-- <img src="cid:p@x"> -->'), file("p.png", "image/png", PICTURE, cid="p@x")
+            )
+        ),
         ["p.png"],
     ),
     "a picture in what is hidden": (
-        mail(multipart("related", html('<p>x</p><div style="display:none"><img src="cid:p@x"></div>'), file("p.png", "image/png", PICTURE, cid="p@x"))),
+        mail(
+            multipart(
+                "related",
+                html('<p>x</p><div style="display:none"><img src="cid:p@x"></div>'),
+                file("p.png", "image/png", PICTURE, cid="p@x"),
+            )
+        ),
         ["p.png"],
     ),
     "a background, an escaped ID": (
-        mail(multipart("related", html('<table background="CID:p%40x"><tr><td>x</table>'), file("p.png", "image/png", PICTURE, cid="p@x"))),
+        mail(
+            multipart(
+                "related",
+                html('<table background="CID:p%40x"><tr><td>x</table>'),
+                file("p.png", "image/png", PICTURE, cid="p@x"),
+            )
+        ),
         [],
     ),
     "a picture of a style sheet, by its place": (
-        raw(b"Content-Type: text/html\n\n<style>td{background:url('wave.png')}</style><table><td>x",
-            b"Content-Type: image/png\nContent-Location: wave.png\nContent-Transfer-Encoding: base64\n\n" + base64.encodebytes(PICTURE),
-            kind="related"),
+        raw(
+            b"Content-Type: text/html\n\n<style>td{background:url('wave.png')}</style><table><td>x",
+            b"Content-Type: image/png\nContent-Location: wave.png\nContent-Transfer-Encoding: base64\n\n"
+            + base64.encodebytes(PICTURE),
+            kind="related",
+        ),
         [],
     ),
     "a film with an ID": (
@@ -93,7 +120,7 @@ ROWS: dict[str, tuple[bytes, list[str]]] = {
         ["The old one.eml"],
     ),
     "a separator before the header": (b"From i@quay.example Sat Mar 14 15:03:00 2026\n" + raw(NAMED), ["text_0.txt"]),
-}  # fmt: skip
+}
 
 
 class OneList(ProgramTest):
@@ -287,12 +314,22 @@ class Pages(ProgramTest):
         rows = [
             f'<div style="{style}">{told}</div>'
             for style in (
-                "position:absolute;top:-200px", "position:relative;top:-200px", "margin-top:-200px", "position:fixed;top:0",
-                "POSITION:Absolute;TOP:-200PX!important", "position:absolute;top:calc(10px - 200px)", "position:absolute;bottom:90px",
-                "position:absolute;inset:-200px auto auto 0", "position:relative;bottom:200px", "translate:0 -200px", f"{middle};font-size:140px",
-                "position:absolute;top:0;margin:-200px 0 0", "position:/**/absolute;top:/**/-200px", "position:sticky;top:-200px",
+                "position:absolute;top:-200px",
+                "position:relative;top:-200px",
+                "margin-top:-200px",
+                "position:fixed;top:0",
+                "POSITION:Absolute;TOP:-200PX!important",
+                "position:absolute;top:calc(10px - 200px)",
+                "position:absolute;bottom:90px",
+                "position:absolute;inset:-200px auto auto 0",
+                "position:relative;bottom:200px",
+                "translate:0 -200px",
+                f"{middle};font-size:140px",
+                "position:absolute;top:0;margin:-200px 0 0",
+                "position:/**/absolute;top:/**/-200px",
+                "position:sticky;top:-200px",
             )
-        ]  # fmt: skip
+        ]
         rows.append(f'<div style="{middle};height:0">' * 9 + told + "</div>" * 9)
         rows.append("<style>.a{position:absolute;top:-200px}</style><div class=a>" + told + "</div>")
         for row in rows:

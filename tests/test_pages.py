@@ -56,8 +56,23 @@ class Cleaning(unittest.TestCase):
             + result.css
             + "".join(data.decode() for _, data in pictures.resources.values()).replace("<svg xmlns=", "")
         )
-        for word in ("bad()", "https://bad.example/", "javascript", "file:", "onload", "onclick", "@import", "@page", "<form",
-                     "expression", "binding", "<script", "<iframe", "<svg", "font-face"):  # fmt: skip
+        for word in (
+            "bad()",
+            "https://bad.example/",
+            "javascript",
+            "file:",
+            "onload",
+            "onclick",
+            "@import",
+            "@page",
+            "<form",
+            "expression",
+            "binding",
+            "<script",
+            "<iframe",
+            "<svg",
+            "font-face",
+        ):
             self.assertNotIn(word, everything)
         for word in ("words", "inside", "filled", "go", "one", "two", "three", "bad.example"):
             self.assertIn(word, everything)
@@ -69,8 +84,10 @@ class Cleaning(unittest.TestCase):
     def test_a_mail_cannot_reach_our_part_of_the_page(self) -> None:
         css = stylesheet(
             "body{color:red} * {display:none} .wx-head{display:none} html>body td{margin:0} a:hover{color:blue} p,div{margin-top:-400px}",
-            ".scope", 600, lambda _: None,
-        )  # fmt: skip
+            ".scope",
+            600,
+            lambda _: None,
+        )
         for rule in filter(None, css.split("\n")):
             self.assertTrue(rule.startswith(".scope"), rule)
         self.assertNotIn("wx-head", css)
@@ -108,10 +125,18 @@ class Cleaning(unittest.TestCase):
 
     def test_media(self) -> None:
         for query, wanted in [
-            ("all", True), ("screen", True), ("print", False), ("only screen and (max-width:480px)", False),
-            ("screen and (min-width: 600px)", True), ("(max-width:700px)", True), ("(min-width:50em)", False),
-            ("(prefers-color-scheme: dark)", False), ("not screen", False), ("tv, screen", True), ("(width:657px)", True),
-        ]:  # fmt: skip
+            ("all", True),
+            ("screen", True),
+            ("print", False),
+            ("only screen and (max-width:480px)", False),
+            ("screen and (min-width: 600px)", True),
+            ("(max-width:700px)", True),
+            ("(min-width:50em)", False),
+            ("(prefers-color-scheme: dark)", False),
+            ("not screen", False),
+            ("tv, screen", True),
+            ("(width:657px)", True),
+        ]:
             with self.subTest(query):
                 self.assertEqual(media_applies(query, 657), wanted)
 
@@ -171,8 +196,15 @@ class Making(unittest.TestCase):
     def test_the_heading(self) -> None:
         body = multipart("mixed", text("words\n"), file("plan.pdf", "application/pdf", b"x" * 2048))
         found = self.page(self.mail(body, "East quay – survey"))
-        for words in ("East quay – survey", "Ines Halden <i@q.example>", "Records <r@s.example>", "plan.pdf", "2.0 KB",
-                      "Saturday 14 March 2026, 15:03 (UTC+00:00)", "Page 1 of 1"):  # fmt: skip
+        for words in (
+            "East quay – survey",
+            "Ines Halden <i@q.example>",
+            "Records <r@s.example>",
+            "plan.pdf",
+            "2.0 KB",
+            "Saturday 14 March 2026, 15:03 (UTC+00:00)",
+            "Page 1 of 1",
+        ):
             self.assertIn(words, found)
 
     def test_a_spoofed_heading_stays_in_its_place(self) -> None:
@@ -403,14 +435,26 @@ class Failing(ProgramTest):
     """An engine that hangs, dies or refuses, by a worker that is told to."""
 
     def export(self, subject: str, *arguments: object, code: int | None = None) -> subprocess.CompletedProcess[str]:
-        hook = self.write("hook/sitecustomize.py", "import os\nif 'worker' in ' '.join(__import__('sys').orig_argv):\n"
-                          + "".join(f"    {line}\n" for line in HANG.strip().split("\n")))  # fmt: skip
+        hook = self.write(
+            "hook/sitecustomize.py",
+            "import os\nif 'worker' in ' '.join(__import__('sys').orig_argv):\n"
+            + "".join(f"    {line}\n" for line in HANG.strip().split("\n")),
+        )
         self.write(
             "in/1.eml", message("a@b.example", "c@d.example", subject, when("2026-03-14"), html("<p>rich words</p>"))
         )
         self.write("in/2.eml", letter("Good one"))
-        return self.run_program("export", "in", "--into", "out", "--patience", "3", *arguments, code=code,
-                                env={"PYTHONPATH": str(hook.parent)})  # fmt: skip
+        return self.run_program(
+            "export",
+            "in",
+            "--into",
+            "out",
+            "--patience",
+            "3",
+            *arguments,
+            code=code,
+            env={"PYTHONPATH": str(hook.parent)},
+        )
 
     def text_of(self, words: str) -> str:
         return pdf_text(next(path for path in (self.folder / "out").rglob("*.pdf") if words in path.name))
@@ -428,7 +472,7 @@ class Failing(ProgramTest):
 
     def test_nothing_works_and_the_message_is_kept(self) -> None:
         done = self.export("KILL here", "--engine", "plutoprint", code=1)
-        self.assertIn("2 messages read: 1 written, 0 already there, 1 failed", done.stdout)
+        self.assertIn("2 messages chosen: 1 written, 0 already there, 1 failed", done.stdout)
         self.assertIn("KILL here", done.stdout)
         self.assertEqual(len(self.made("out", ".eml")), 1)
         self.assertEqual(len(self.made("out", ".pdf")), 1)

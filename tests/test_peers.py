@@ -144,7 +144,7 @@ class Moods(PeerTest):
 
         made = self.peer(ascii_only)
         made.messages[2] = letter("=?utf-8?q?M=C3=B6we?=").replace(b"\n", b"\r\n")
-        self.assertIn("1 message read: 1 written", self.export(made, "--subject", "Möwe"))
+        self.assertIn("1 message chosen: 1 written", self.export(made, "--subject", "Möwe"))
 
     def test_strange_answers(self) -> None:
         def chatty(word: str, line: str, peer: Peer) -> bytes | None:
@@ -175,8 +175,11 @@ class Moods(PeerTest):
         self.write("wexagraph.toml", f'[accounts.peer]\nurl = "{peer.url}"\n')
         process = subprocess.Popen(
             [PROGRAM, "--config", "wexagraph.toml", "export", "@peer", "--into", "out", "--as", "eml"],
-            cwd=self.folder, env={**os.environ, "WEXAGRAPH_PASSWORD": SECRET}, stderr=subprocess.PIPE, text=True,
-        )  # fmt: skip
+            cwd=self.folder,
+            env={**os.environ, "WEXAGRAPH_PASSWORD": SECRET},
+            stderr=subprocess.PIPE,
+            text=True,
+        )
         self.assertTrue(asked.wait(60))
         for _ in range(2):
             time.sleep(0.5)
@@ -274,7 +277,7 @@ class Pop(PeerTest):
                 raise ConnectionError
             return None
 
-        self.assertIn("6 messages read: 5 written, 0 already there, 1 failed", self.export(self.pop(breaks), code=1))
+        self.assertIn("6 messages chosen: 5 written, 0 already there, 1 failed", self.export(self.pop(breaks), code=1))
 
     def test_one_message_that_is_refused(self) -> None:
         peer = self.pop(lambda line, _: b"-ERR [SYS/PERM] disk\r\n" if line == "RETR 3" else None)
@@ -295,13 +298,18 @@ class Pop(PeerTest):
         self.assertIn("refused the login", self.export(self.pop(lambda line, _: _later(line, "PASS", ["no"])), code=3))
 
     def test_strange_answers(self) -> None:
-        for word, answer in (("UIDL", b"+OK\r\nx y z\r\n.\r\n"), ("UIDL", b"+OK\r\n\xff\r\n.\r\n"),
-                             ("LIST", b"+OK\r\n1 much\r\n.\r\n"), ("UIDL", b"* OK\r\n"), ("NOOP", b"\r\n")):  # fmt: skip
+        for word, answer in (
+            ("UIDL", b"+OK\r\nx y z\r\n.\r\n"),
+            ("UIDL", b"+OK\r\n\xff\r\n.\r\n"),
+            ("LIST", b"+OK\r\n1 much\r\n.\r\n"),
+            ("UIDL", b"* OK\r\n"),
+            ("NOOP", b"\r\n"),
+        ):
             peer = self.pop(lambda line, _, word=word, answer=answer: answer if line == word else None)  # type: ignore[misc]
             self.assertNotIn("fault", self.export(peer, code=None))
         peer = self.pop()
         peer.uids[4] = peer.uids[3] = peer.uids[2]  # copies of one message may share an ID
-        self.assertIn("6 messages read: 6 written", self.export(peer))
+        self.assertIn("6 messages chosen: 6 written", self.export(peer))
 
     def test_tokens(self) -> None:
         for offered, mechanism in (("PLAIN XOAUTH2", "XOAUTH2"), ("OAUTHBEARER XOAUTH2", "OAUTHBEARER")):
@@ -348,9 +356,11 @@ class Words(unittest.TestCase):
         self.assertEqual(number_set([1, 2, 3, 9, 11, 12]), "1:3,9,11:12")
 
     def test_structures(self) -> None:
-        told = b'((("TEXT" "PLAIN" ("CHARSET" "utf-8") NIL NIL "7BIT" 4 1)("TEXT" "HTML" NIL NIL NIL "7BIT" 9 1) "ALTERNATIVE")' \
-               b'("APPLICATION" "PDF" ("NAME" "x.pdf") NIL NIL "BASE64" 780 NIL ("ATTACHMENT" ("FILENAME*0*" "utf-8\'\'%C3%9C" "FILENAME*1" "b.pdf")))' \
-               b'("IMAGE" "PNG" NIL "<a>" NIL "BASE64" 78 NIL ("INLINE" NIL)) "MIXED")'  # fmt: skip
+        told = (
+            b'((("TEXT" "PLAIN" ("CHARSET" "utf-8") NIL NIL "7BIT" 4 1)("TEXT" "HTML" NIL NIL NIL "7BIT" 9 1) "ALTERNATIVE")'
+            b'("APPLICATION" "PDF" ("NAME" "x.pdf") NIL NIL "BASE64" 780 NIL ("ATTACHMENT" ("FILENAME*0*" "utf-8\'\'%C3%9C" "FILENAME*1" "b.pdf")))'
+            b'("IMAGE" "PNG" NIL "<a>" NIL "BASE64" 78 NIL ("INLINE" NIL)) "MIXED")'
+        )
         found = leaves(parse([told])[0])
         self.assertEqual(
             [(leaf.name, leaf.type, leaf.size) for leaf in found],

@@ -221,12 +221,17 @@ class Shown(ProgramTest):
         self.run_program("export", "rare.mbox", "--into", "out", "--zone", "Europe/Lisbon")
         found = {path.name: pdf_text(path) for path in (self.folder / "out").rglob("*.pdf")}
         for name, words in [
-            ("Undelivered", "No such berth holder"), ("signed and sealed", "Der Liegeplatz ist bezahlt"),
-            ("Digest", "It is a harbour."), ("coloured ink", "All buoys are painted in May."),
-            ("Words outside", "the log of the night watch"), ("Moved", "every month, 3 times"),
-            ("One subject", "Another subject"), ("confirm", "[https://login.thieves.example/saltmere]"),
-            ("confirm", "[mailto:fish@thieves.example]"), ("three in one", "It drifts."),
-        ]:  # fmt: skip
+            ("Undelivered", "No such berth holder"),
+            ("signed and sealed", "Der Liegeplatz ist bezahlt"),
+            ("Digest", "It is a harbour."),
+            ("coloured ink", "All buoys are painted in May."),
+            ("Words outside", "the log of the night watch"),
+            ("Moved", "every month, 3 times"),
+            ("One subject", "Another subject"),
+            ("confirm", "[https://login.thieves.example/saltmere]"),
+            ("confirm", "[mailto:fish@thieves.example]"),
+            ("three in one", "It drifts."),
+        ]:
             page = next(text for file, text in found.items() if name in file)
             self.assertIn(words, " ".join(page.split()), name)
         phish = next(text for file, text in found.items() if "confirm" in file)

@@ -40,10 +40,15 @@ class Patterns(unittest.TestCase):
         header = letter("a/b: <c> \u202ed", more="")
         fields = Fields(Header(header), "in/deep", "id1", UTC, when("2026-03-14", 15, 3), number=4)
         table = {
-            "{subject}": "a/b: <c> d", "{sender} <{sender_address}>": "Ines Halden <ines.halden@quaysurvey.example>",
-            "{date:%d.%m.%Y}": "14.03.2026", "{date}": "Saturday 14 March 2026, 15:03 (UTC+00:00)", "plain": "plain",
-            "{folder} {id} {number:03}": "in/deep id1 004", "{{x}}": "{x}", "{recipient:>10}": "   Records",
-        }  # fmt: skip
+            "{subject}": "a/b: <c> d",
+            "{sender} <{sender_address}>": "Ines Halden <ines.halden@quaysurvey.example>",
+            "{date:%d.%m.%Y}": "14.03.2026",
+            "{date}": "Saturday 14 March 2026, 15:03 (UTC+00:00)",
+            "plain": "plain",
+            "{folder} {id} {number:03}": "in/deep id1 004",
+            "{{x}}": "{x}",
+            "{recipient:>10}": "   Records",
+        }
         for pattern, wanted in table.items():
             with self.subTest(pattern):
                 self.assertEqual(TextPattern(pattern).fill(fields), wanted)
@@ -53,10 +58,16 @@ class Patterns(unittest.TestCase):
 
     def test_mistakes_say_what_is_wrong(self) -> None:
         for pattern, said in {
-            "{subjekt}": "Did you mean {subject}?", "{subject": "can't be read", "{subject.x}": "no field",
-            "{subject[0]}": "no field", "{subject!r}": "only have a format", "{date:{x}}": "only have a format",
-            "{number:%Y}": "can't be filled", "{0}": "no field", "{}": "no field",
-        }.items():  # fmt: skip
+            "{subjekt}": "Did you mean {subject}?",
+            "{subject": "can't be read",
+            "{subject.x}": "no field",
+            "{subject[0]}": "no field",
+            "{subject!r}": "only have a format",
+            "{date:{x}}": "only have a format",
+            "{number:%Y}": "can't be filled",
+            "{0}": "no field",
+            "{}": "no field",
+        }.items():
             with self.subTest(pattern), self.assertRaises(CallError) as caught:
                 TextPattern(pattern, "tag")
             self.assertIn(said, str(caught.exception))
@@ -72,8 +83,12 @@ class Patterns(unittest.TestCase):
         self.assertAlmostEqual(PageOptions(scale=0.5).content_width, 2 * PageOptions().content_width, delta=1)
 
     def test_options_that_do_not_go_together(self) -> None:
-        for options in ({"bind": "all", "formats": ("eml",)}, {"bind": "all", "formats": ("pdf", "zip")}, {"unquote": True},
-                        {"lock": Lock("x"), "page": PageOptions(archival=True)}):  # fmt: skip
+        for options in (
+            {"bind": "all", "formats": ("eml",)},
+            {"bind": "all", "formats": ("pdf", "zip")},
+            {"unquote": True},
+            {"lock": Lock("x"), "page": PageOptions(archival=True)},
+        ):
             with self.assertRaises(CallError):
                 ExportOptions(**options)  # type: ignore[arg-type]
         for wrong in ("a;b", "x}", '"', "a\nb", " lead", "é" * 100):
@@ -101,9 +116,13 @@ class Patterns(unittest.TestCase):
 class RunningLines(unittest.TestCase):
     def test_where_parts_stand(self) -> None:
         for line, places in {
-            "{page}": ["left"], "a | b": ["left", "right"], "a | b | c": ["left", "center", "right"],
-            " | | c": ["right"], "| b |": ["center"], "": [],
-        }.items():  # fmt: skip
+            "{page}": ["left"],
+            "a | b": ["left", "right"],
+            "a | b | c": ["left", "center", "right"],
+            " | | c": ["right"],
+            "| b |": ["center"],
+            "": [],
+        }.items():
             found = header_footer(PageOptions(header=line, footer=""), FIELDS, "f.pdf").boxes()
             self.assertEqual([box.place for box in found], places, line)
             self.assertTrue(all(box.name == f"top-{box.place}" for box in found))
@@ -114,8 +133,12 @@ class RunningLines(unittest.TestCase):
     def test_numbers_are_counters_on_the_page_and_figures_when_bound(self) -> None:
         line = header_footer(PageOptions(footer="{file} | Page {page} of {pages}"), FIELDS, "f.pdf")
         self.assertIn('" counter(page) "', line.boxes()[1].content)
-        self.assertEqual(line.lines(3, 17), [[], [("left", "f.pdf", 44), ("right", "Page 3 of 17", 56)]]
-                         if line.lines(3, 17)[1][0][2] == 44 else line.lines(3, 17))  # fmt: skip
+        self.assertEqual(
+            line.lines(3, 17),
+            [[], [("left", "f.pdf", 44), ("right", "Page 3 of 17", 56)]]
+            if line.lines(3, 17)[1][0][2] == 44
+            else line.lines(3, 17),
+        )
         self.assertEqual([text for _, text, *_ in line.lines(3, 17)[1]], ["f.pdf", "Page 3 of 17"])
 
     def test_nothing_of_a_message_gets_out_of_its_string(self) -> None:
@@ -141,9 +164,11 @@ class Quotes(unittest.TestCase):
         return found
 
     def test_however_it_was_wrapped(self) -> None:
-        for quoted in ("> The crane on the east quay needs a new cable before the spring tides come in.\n> Ines\n",
-                       ">The crane on the east\n>quay needs a new cable\n>before the spring tides come in. Ines\n",
-                       "> the CRANE on the east quay needs a new cable, before the spring tides come in\n"):  # fmt: skip
+        for quoted in (
+            "> The crane on the east quay needs a new cable before the spring tides come in.\n> Ines\n",
+            ">The crane on the east\n>quay needs a new cable\n>before the spring tides come in. Ines\n",
+            "> the CRANE on the east quay needs a new cable, before the spring tides come in\n",
+        ):
             self.assertEqual(self.known(self.FIRST, f"Yes.\n\n{quoted}"), [[], ["m0"]], quoted)
 
     def test_nested_and_in_pieces(self) -> None:
@@ -245,9 +270,13 @@ class Properties(unittest.TestCase):
 class TheEvidence(unittest.TestCase):
     def test_the_way_it_came(self) -> None:
         received = [
-            "from a by first.example with SMTP; Sat, 14 Mar 2026 15:03:05 +0000", "from b by second.example; x",
-            "(qmail 1 invoked)", "from c by second.example; y", "by [192.0.2.7] (x)", "from d by <script>; z",
-        ]  # fmt: skip
+            "from a by first.example with SMTP; Sat, 14 Mar 2026 15:03:05 +0000",
+            "from b by second.example; x",
+            "(qmail 1 invoked)",
+            "from c by second.example; y",
+            "by [192.0.2.7] (x)",
+            "from d by <script>; z",
+        ]
         block = "".join(f"Received: {line}\n" for line in reversed(received)) + "\n"
         self.assertEqual(provenance.servers(Header(block.encode())), ["first.example", "second.example", "[192.0.2.7]"])
         many = "".join(f"Received: by host{n}.example\n" for n in range(500)) + "\n"
@@ -283,10 +312,16 @@ class Covers(unittest.TestCase):
 
     def test_fields(self) -> None:
         for template, wanted in {
-            "{{ title }}": "T", "{{ counts.pages }}": "4", "{{ messages | length }}": "2", "{{ last_date }}": "Saturday",
-            "{{ message.subject }}": "S &lt;b&gt;", "{{ message.size | bytes }}": "9 bytes", "{{ tags | join }}": "t",
-            "{{ exported }}|": "|", "{{ case }}|": "|",
-        }.items():  # fmt: skip
+            "{{ title }}": "T",
+            "{{ counts.pages }}": "4",
+            "{{ messages | length }}": "2",
+            "{{ last_date }}": "Saturday",
+            "{{ message.subject }}": "S &lt;b&gt;",
+            "{{ message.size | bytes }}": "9 bytes",
+            "{{ tags | join }}": "t",
+            "{{ exported }}|": "|",
+            "{{ case }}|": "|",
+        }.items():
             self.assertTrue(self.page(template).endswith(wanted), template)
         self.assertIn("@page", self.page("<html><head></head><body>x</body></html>").partition("<body>")[0])
 
@@ -296,8 +331,13 @@ class Covers(unittest.TestCase):
         self.assertIn("c.html, line 2", str(caught.exception))
 
     def test_a_template_can_not_reach_out(self) -> None:
-        for template in ("{{ ''.__class__.__mro__ }}", "{% include '/etc/passwd' %}", "{{ self.__init__.__globals__ }}",
-                         "{% import 'os' as os %}", "{{ range(10**9) | list }}"):  # fmt: skip
+        for template in (
+            "{{ ''.__class__.__mro__ }}",
+            "{% include '/etc/passwd' %}",
+            "{{ self.__init__.__globals__ }}",
+            "{% import 'os' as os %}",
+            "{{ range(10**9) | list }}",
+        ):
             with self.assertRaises(CallError):
                 covers.check(Cover(template, "c.html"))
 
@@ -371,9 +411,15 @@ class AtATerminal(ProgramTest):
         environment.pop("WEXAGRAPH_PASSPHRASE", None)
         # the terminal has to be the program's own, or it would ask at the one that the tests run on
         process = subprocess.Popen(
-            [PROGRAM, *arguments], stdin=slave, stdout=slave, stderr=slave, cwd=self.folder, env=environment,
-            start_new_session=True, preexec_fn=lambda: fcntl.ioctl(0, termios.TIOCSCTTY, 0),
-        )  # fmt: skip
+            [PROGRAM, *arguments],
+            stdin=slave,
+            stdout=slave,
+            stderr=slave,
+            cwd=self.folder,
+            env=environment,
+            start_new_session=True,
+            preexec_fn=lambda: fcntl.ioctl(0, termios.TIOCSCTTY, 0),
+        )
         os.close(slave)
         shown, lines = b"", keys.split("\n")
         while select.select([master], [], [], 60)[0]:

@@ -90,8 +90,14 @@ class Saying(RecordTest):
         text = self.text("--evidence", "--headers")
         digest = subprocess.run(["sha256sum"], input=data, capture_output=True, check=True).stdout.split()[0].decode()
         source = str(self.folder / "in")
-        for wanted in ("<survey@quaysurvey.example>", digest, source, "mx.saltmere.example, store.saltmere.example",
-                       "Arrived Saturday 14 March 2026, 15:03", "X-Berth: 4"):  # fmt: skip
+        for wanted in (
+            "<survey@quaysurvey.example>",
+            digest,
+            source,
+            "mx.saltmere.example, store.saltmere.example",
+            "Arrived Saturday 14 March 2026, 15:03",
+            "X-Berth: 4",
+        ):
             self.assertIn("".join(wanted.split()), "".join(text.split()))
         self.assertNotIn("Origin of this copy", self.text())
 
@@ -109,8 +115,11 @@ class Covers(RecordTest):
     def test_a_template_of_ones_own(self) -> None:
         picture = b'<svg xmlns="http://www.w3.org/2000/svg" width="9" height="9"><text>L</text></svg>'
         self.write("logo.svg", picture)
-        self.write("cover.html", '<h1>Port of Saltmere</h1><img src="logo.svg"><p>{{ message.subject }}|{{ counts.messages }}|'
-                   "{{ message.sha256[:8] }}|{{ exported[:3] }}")  # fmt: skip
+        self.write(
+            "cover.html",
+            '<h1>Port of Saltmere</h1><img src="logo.svg"><p>{{ message.subject }}|{{ counts.messages }}|'
+            "{{ message.sha256[:8] }}|{{ exported[:3] }}",
+        )
         hostile = letter("<script>x</script> {{ 7 * 7 }}")
         text = self.text("--cover", "cover.html", data=hostile)
         self.assertIn("Port of Saltmere", text)
@@ -157,9 +166,16 @@ class ThePage(RecordTest):
         self.assertIn("left, centre and right", self.said)
 
     def test_scale_background_and_font(self) -> None:
-        rich = message("a@b.example", "c@d.example", "Red", when("2026-03-14"),
-                       html('<div style="background:#f00;color:#fff;height:400px" id="x">White on red</div>'
-                            "<style>#x{background:#f00!important}</style>"))  # fmt: skip
+        rich = message(
+            "a@b.example",
+            "c@d.example",
+            "Red",
+            when("2026-03-14"),
+            html(
+                '<div style="background:#f00;color:#fff;height:400px" id="x">White on red</div>'
+                "<style>#x{background:#f00!important}</style>"
+            ),
+        )
         red = self.picture(self.export(data=rich))
         self.assertGreater(red, 10_000)
         self.assertEqual(self.picture(self.export("--no-background", data=rich)), 0)

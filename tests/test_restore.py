@@ -27,7 +27,7 @@ from wexagraph.output.sinks.zip import ZipSink
 from wexagraph.sources import Envelope
 
 
-def given(data: bytes, folder: str = "in", flags: str = "", arrived: datetime | None = None) -> Given:
+def given(data: bytes, folder: str = "in", flags: str = "", arrived: datetime | None = None) -> Delivery:
     envelope = Envelope(folder, "1", len(data), Header(b""), "s", frozenset(flags.split()), arrived)
     return Delivery(envelope, data, digest(data))
 
@@ -53,8 +53,12 @@ class Targets(BackupTest):
         self.assertEqual(Counter(row["folder"] for row in self.listed("md"))["Berths/East quay/Übersee"], 1)
 
     def test_an_mbox_keeps_every_line(self) -> None:
-        odd = [letter(body="From me to you\n>From them\n>>From both\nend"), letter(body="no end"), b"Subject: bare\n\n",
-               letter(body="a\r\nFrom x\r\n").replace(b"\n", b"\r\n")]  # fmt: skip
+        odd = [
+            letter(body="From me to you\n>From them\n>>From both\nend"),
+            letter(body="no end"),
+            b"Subject: bare\n\n",
+            letter(body="a\r\nFrom x\r\n").replace(b"\n", b"\r\n"),
+        ]
         target = MboxSink(self.folder / "all.mbox", False)
         for data in odd:
             self.assertFalse(target.has(given(data)))
@@ -97,10 +101,14 @@ class Targets(BackupTest):
         (self.folder / "dir.zip").mkdir()
         self.write("file.mbox", mbox(letter("old")))
         for target, more, said in (
-            ("file", [], "is a file"), ("maildir:file", [], "is a file"), ("dir.mbox", [], "--by-folder puts one"),
-            ("dir.zip", [], "is a folder"), ("file.mbox", ["--by-folder"], "is a file"),
-            ("file/below", [], "Not a directory"), ("pop://u@localhost:1/", [], "Connection refused"),
-        ):  # fmt: skip
+            ("file", [], "is a file"),
+            ("maildir:file", [], "is a file"),
+            ("dir.mbox", [], "--by-folder puts one"),
+            ("dir.zip", [], "is a folder"),
+            ("file.mbox", ["--by-folder"], "is a file"),
+            ("file/below", [], "Not a directory"),
+            ("pop://u@localhost:1/", [], "Connection refused"),
+        ):
             done = self.run_program("restore", "bk", "--into", target, *more, code=None)
             self.assertIn(done.returncode, (2, 3), target)
             self.assertIn(said, done.stderr, target)
@@ -116,8 +124,8 @@ class Targets(BackupTest):
         volume.write_bytes(content)
         done = self.run_program("restore", "bk", "--into", "out", "--json", code=1)
         report = json.loads(done.stdout)
-        self.assertEqual((report["read"], report["written"], report["failed"]), (9, 8, 1))
-        self.assertIn("wexagraph verify", report["failures"][0][2])
+        self.assertEqual((report["chosen"], report["written"], report["failed"]), (9, 8, 1))
+        self.assertIn("wexagraph verify", report["failures"][0]["reason"])
         self.assertEqual(len(list((self.folder / "out").rglob("*.eml"))), 8)
 
 
@@ -135,8 +143,11 @@ class Interrupted(RunTest):
                 process.communicate()
             self.run_program("restore", "bk", "--into", target)
             root = self.folder / target.removeprefix("maildir:")
-            found = [path for path in root.rglob("*") if path.is_file() and not path.name.endswith(".part")
-                     and path.parent.name != "tmp"]  # fmt: skip
+            found = [
+                path
+                for path in root.rglob("*")
+                if path.is_file() and not path.name.endswith(".part") and path.parent.name != "tmp"
+            ]
             self.assertEqual(sorted(hashlib.sha256(path.read_bytes()).hexdigest() for path in found), wanted)
         for target in ("all.mbox", "all.zip"):
             process = self.start("restore", "bk", "--into", target)
@@ -173,12 +184,17 @@ class Tampered(BackupTest):
         self.assert_whole("bk")
 
     def test_files_of_somebody_elses_stay(self) -> None:
-        mine = {"data/volumes/holiday.zip": b"PK mine", "data/runs/notes.txt": b"mine", "data/volumes/sub/x": b"mine",
-                ".wexagraph/kept": b"mine", "letter.txt": b"mine"}  # fmt: skip
+        mine = {
+            "data/volumes/holiday.zip": b"PK mine",
+            "data/runs/notes.txt": b"mine",
+            "data/volumes/sub/x": b"mine",
+            ".wexagraph/kept": b"mine",
+            "letter.txt": b"mine",
+        }
         for name, content in mine.items():
             self.write(f"bk/{name}", content)
         self.write("in.mbox", mbox(*numbered(0, 14)))
-        self.assertEqual(self.backup()["added"], 2)
+        self.assertEqual(self.backup()["written"], 2)
         for name, content in mine.items():
             self.assertEqual((self.root / name).read_bytes(), content)
         said = self.run_program("verify", "bk", code=1).stdout
@@ -207,9 +223,11 @@ class Tampered(BackupTest):
         lines = path.read_text("utf-8").splitlines()
         first = json.loads(lines[2])
         hostile = [
-            {"folder": "../../up", "stamp": "\x1b[31m"}, {**first, "place": "\x1b]0;x\x07", "arrived": "no date"},
-            {"folder": "=cmd|' /C calc'!A0", "stamp": ""}, {**first, "flags": ["\x1b[2J", "+1"]},
-        ]  # fmt: skip
+            {"folder": "../../up", "stamp": "\x1b[31m"},
+            {**first, "place": "\x1b]0;x\x07", "arrived": "no date"},
+            {"folder": "=cmd|' /C calc'!A0", "stamp": ""},
+            {**first, "flags": ["\x1b[2J", "+1"]},
+        ]
         content = "\n".join([*lines[:-1], *(json.dumps(one) for one in hostile), lines[-1]]) + "\n"
         path.write_text(content, "utf-8")
         manifest = self.root / "manifest-sha256.txt"
@@ -217,8 +235,13 @@ class Tampered(BackupTest):
         manifest.write_text("\n".join([*known, f"{digest(path.read_bytes())}  data/runs/{path.name}"]) + "\n")
         for name in (*self.root.glob("tagmanifest*"), self.root / "catalogue.sqlite"):
             name.unlink()
-        for command in (["list", "bk"], ["list", "bk", "--csv"], ["folders", "bk"], ["runs", "bk"],
-                        ["restore", "bk", "--into", "deep/er/out"]):  # fmt: skip
+        for command in (
+            ["list", "bk"],
+            ["list", "bk", "--csv"],
+            ["folders", "bk"],
+            ["runs", "bk"],
+            ["restore", "bk", "--into", "deep/er/out"],
+        ):
             done = self.run_program(*command, code=None)
             self.assertIn(done.returncode, (0, 1, 3), done.stderr)
             self.assertNotIn("\x1b", done.stdout + done.stderr)
@@ -229,7 +252,7 @@ class Tampered(BackupTest):
         (self.root / "data/volumes/000001.zip").unlink()
         (self.root / "data/volumes/000001.zip").symlink_to(self.folder / "in.mbox")
         said = self.run_program("verify", "bk", code=1).stdout
-        self.assertIn("Damaged: data/volumes/000001.zip", said)
+        self.assertIn("Altered: data/volumes/000001.zip", said)
         self.assertIn("1 not as it should be", said)
         self.assertIn("`wexagraph verify bk --repair SOURCE` mends", said)
         self.run_program("restore", "bk", "--into", "out", code=1)
@@ -245,8 +268,17 @@ class OnABadLine(PeerTest):
         if not (self.folder / "bk").exists():
             self.run_program("backup", "in.mbox", "--into", "bk")
         self.write("own.toml", f'[accounts.peer]\nurl = "{peer.url}"\nretries = 3\n')
-        done = self.run_program("--config", "own.toml", "restore", "bk", "--into", "@peer", "--json", code=code,
-                                env={"WEXAGRAPH_PASSWORD": "tidal-4471"})  # fmt: skip
+        done = self.run_program(
+            "--config",
+            "own.toml",
+            "restore",
+            "bk",
+            "--into",
+            "@peer",
+            "--json",
+            code=code,
+            env={"WEXAGRAPH_PASSWORD": "tidal-4471"},
+        )
         self.assertNotIn("tidal-4471", done.stdout + done.stderr)
         return dict(json.loads(done.stdout)) if done.stdout else {"said": done.stderr}
 
@@ -263,7 +295,7 @@ class OnABadLine(PeerTest):
         more = "Status: R\nX-Keywords: Filed, deleted, x) NIL, {9+}, \\Seen, (\n"
         peer = self.peer(count=0)
         report = self.restore(peer, box=mbox(letter("Letter 1", more=more), letter("Letter 2", more=more)))
-        self.assertEqual((report["written"], report["already"], report["failed"]), (2, 0, 0))
+        self.assertEqual((report["written"], report["already_there"], report["failed"]), (2, 0, 0))
         marks = [line.partition("(")[2].partition(")")[0] for line in peer.lines if "APPEND" in line]
         self.assertEqual(marks, ["filed nil \\Seen"] * 2)
 
@@ -296,7 +328,7 @@ class OnABadLine(PeerTest):
         for wanted in (6, 0):
             peer.lines.clear()
             done = self.run_program("--config", "wexagraph.toml", "backup", "@peer", "--into", "acc", "--json", env=env)
-            self.assertEqual(json.loads(done.stdout)["added"], wanted)
+            self.assertEqual(json.loads(done.stdout)["written"], wanted)
             self.assertEqual(any("BODY.PEEK[]" in line for line in peer.lines), wanted > 0)
             self.assertFalse(any("STATUS" in line for line in peer.lines))
             self.assertFalse(any("STORE" in line or "EXPUNGE" in line or "SELECT" in line for line in peer.lines))

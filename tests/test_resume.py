@@ -35,7 +35,7 @@ class Interrupted(RunTest):
         self.assertEqual(process.returncode, 130, output + errors)
         self.assertIn("finishing the messages in hand", errors)
         self.assertIn("The same command goes on where it was", output)
-        sums = re.search(r"(\d+) messages read: (\d+) written, (\d+) already there, (\d+) failed", output)
+        sums = re.search(r"(\d+) messages chosen: (\d+) written, (\d+) already there, (\d+) failed", output)
         assert sums is not None
         self.assertEqual(int(sums[1]), int(sums[2]))
         self.assertEqual(len(list((self.folder / "out").rglob("*.pdf"))), int(sums[2]))
@@ -43,7 +43,7 @@ class Interrupted(RunTest):
         self.assert_clean(self.folder / "out")
         done = self.run_program(*self.command)
         self.assertIn(
-            f"150 messages read: {150 - int(sums[2])} written, {sums[2]} already there, 0 failed", done.stdout
+            f"150 messages chosen: {150 - int(sums[2])} written, {sums[2]} already there, 0 failed", done.stdout
         )
 
     def test_twice(self) -> None:
@@ -120,7 +120,7 @@ class Failing(RunTest):
         self.write("in/b/2.eml", letter("two"))
         self.write("out/b", "in the way")
         done = self.run_program("export", "in", "--into", "out", "--as", "eml", code=1)
-        self.assertIn("2 messages read: 1 written, 0 already there, 1 failed", done.stdout)
+        self.assertIn("2 messages chosen: 1 written, 0 already there, 1 failed", done.stdout)
         (self.folder / "out/b").unlink()
         done = self.run_program("export", "in", "--into", "out", "--as", "eml")
         self.assertIn("1 written, 1 already there, 0 failed", done.stdout)
@@ -138,7 +138,7 @@ class Failing(RunTest):
         self.assertIn("has gone while it was read", errors)
         os.rename(self.folder / "gone", self.folder / "in")
         done = self.run_program(*command)
-        self.assertIn("120 messages read", done.stdout)
+        self.assertIn("120 messages chosen", done.stdout)
         self.assertIn("0 failed", done.stdout)
         self.assert_clean(self.folder / "out")
 
@@ -201,8 +201,20 @@ class Sameness(RunTest):
         found = []
         for jobs in ("1", "2"):
             # the patience is for pages; reading a share may take longer
-            self.run_program("export", "box", "--into", f"out{jobs}", "--as", "eml", "--jobs", jobs, "--patience", "1",
-                             "--body", "knots")  # fmt: skip
+            self.run_program(
+                "export",
+                "box",
+                "--into",
+                f"out{jobs}",
+                "--as",
+                "eml",
+                "--jobs",
+                jobs,
+                "--patience",
+                "1",
+                "--body",
+                "knots",
+            )
             found.append(self.contents(self.folder / f"out{jobs}"))
         self.assertEqual(found[0], found[1])
         self.assertEqual(sorted(v for k, v in found[1].items() if k.endswith(".eml")), sorted(letters))
@@ -225,8 +237,13 @@ class Verify(RunTest):
         (out / "box/more.txt").write_text("mine")
         os.symlink("/etc/passwd", out / "link")
         done = self.run_program("verify", "out", code=1)
-        for words in ("Missing: box/2026-03-14 1503 Ines Halden - One.eml", "Altered: box/2026-03-14 1503 Ines Halden - Two.txt",
-                      "Foreign: box/more.txt", "Foreign: link", "3 of 5 listed files are whole"):  # fmt: skip
+        for words in (
+            "Missing: box/2026-03-14 1503 Ines Halden - One.eml",
+            "Altered: box/2026-03-14 1503 Ines Halden - Two.txt",
+            "Foreign: box/more.txt",
+            "Foreign: link",
+            "3 of 5 listed files are whole",
+        ):
             self.assertIn(words, done.stdout)
 
     def test_a_link_in_the_place_of_a_file(self) -> None:

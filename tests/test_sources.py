@@ -216,7 +216,7 @@ class Unreadable(ProgramTest):
         os.symlink("/proc/self/mem", self.folder / "in/bad.eml")
         os.symlink("/nowhere/at/all", self.folder / "in/gone.eml")
         done = self.run_program("export", "in", "--follow-links", "--into", "out", "--as", "eml", code=1)
-        self.assertIn("2 messages read: 1 written, 0 already there, 1 failed.", done.stdout)
+        self.assertIn("2 messages chosen: 1 written, 0 already there, 1 failed.", done.stdout)
         self.assertIn("bad.eml", done.stdout)
         self.assertIn("gone.eml", done.stdout)
         self.assertEqual(len(self.made("out", ".eml")), 1)
@@ -248,7 +248,7 @@ class Unreadable(ProgramTest):
                 data[at + 9 : at + 20] = b"\xee" * 11
             path.write_bytes(data)
             done = self.run_program("export", path, "--into", f"out{method}", "--as", "eml", code=1)
-            self.assertIn("3 messages read: 2 written, 0 already there, 1 failed.", done.stdout)
+            self.assertIn("3 messages chosen: 2 written, 0 already there, 1 failed.", done.stdout)
             for name in ("b.eml", "d.mbox", "e.zip"):
                 self.assertIn(name, done.stdout)
             self.run_program("list", path, code=1)

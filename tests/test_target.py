@@ -134,8 +134,16 @@ class Journals(InAFolder):
 
     def test_wishes_of_one_name_go_by_date_then_bytes(self) -> None:
         journal = self.open()
-        journal.add_many("s", "f", [wish("1", "same", "2026-03-02"), wish("2", "same", "2026-03-01"), wish("3", "other"),
-                                    wish("4", "same", "2026-03-01")])  # fmt: skip
+        journal.add_many(
+            "s",
+            "f",
+            [
+                wish("1", "same", "2026-03-02"),
+                wish("2", "same", "2026-03-01"),
+                wish("3", "other"),
+                wish("4", "same", "2026-03-01"),
+            ],
+        )
         self.assertEqual(journal.rivals(), [1, 2, 4])
         journal.set_digest(2, "bb")
         journal.set_digest(4, "aa")
@@ -188,16 +196,24 @@ class Journals(InAFolder):
 class Pieces(unittest.TestCase):
     def test_cells(self) -> None:
         for texts, wanted in [
-            (("a", "b"), "a,b"), (("a,b", "c"), '"a,b",c'), (('say "x"', ""), '"say ""x""",'), (("",), ""),
-            (("a\nb", "c"), '"a\nb",c'), (("é", "日"), "é,日"),
-        ]:  # fmt: skip
+            (("a", "b"), "a,b"),
+            (("a,b", "c"), '"a,b",c'),
+            (('say "x"', ""), '"say ""x""",'),
+            (("",), ""),
+            (("a\nb", "c"), '"a\nb",c'),
+            (("é", "日"), "é,日"),
+        ]:
             self.assertEqual(cells(*texts), wanted)
 
     def test_folders(self) -> None:
         for folder, flat, wanted in [
-            ("Berths/East", False, "Berths/East"), ("Berths/East", True, ""), ("../up", False, "up"), ("a:b/CON", False, "a-b/CON_"),
-            ("/", False, ""), ("x" * 300, False, "x" * 120),
-        ]:  # fmt: skip
+            ("Berths/East", False, "Berths/East"),
+            ("Berths/East", True, ""),
+            ("../up", False, "up"),
+            ("a:b/CON", False, "a-b/CON_"),
+            ("/", False, ""),
+            ("x" * 300, False, "x" * 120),
+        ]:
             self.assertEqual(folder_path(folder, flat), wanted)
 
     def test_notes(self) -> None:

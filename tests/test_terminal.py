@@ -42,8 +42,16 @@ class Texts(unittest.TestCase):
         self.assertEqual(cell("a=b"), "a=b")
 
     def test_sizes(self) -> None:
-        for count, wanted in [(0, "0 bytes"), (1, "1 byte"), (1023, "1023 bytes"), (1024, "1.0 KB"), (1536, "1.5 KB"),
-                              (3 * 1024**2, "3.0 MB"), (2 * 1024**3, "2.0 GB"), (5 * 1024**4, "5.0 TB")]:  # fmt: skip
+        for count, wanted in [
+            (0, "0 bytes"),
+            (1, "1 byte"),
+            (1023, "1023 bytes"),
+            (1024, "1.0 KB"),
+            (1536, "1.5 KB"),
+            (3 * 1024**2, "3.0 MB"),
+            (2 * 1024**3, "2.0 GB"),
+            (5 * 1024**4, "5.0 TB"),
+        ]:
             self.assertEqual(size(count), wanted)
 
     def test_what_no_markup_may_hold(self) -> None:
@@ -63,8 +71,9 @@ class Terminal(ProgramTest):
         }
         for name in ("COLUMNS", "LINES", "NO_COLOR"):
             environment.pop(name, None)
-        process = subprocess.Popen([PROGRAM, *map(str, arguments)], cwd=self.folder, env=environment,
-                                   stdin=slave, stdout=slave, stderr=slave)  # fmt: skip
+        process = subprocess.Popen(
+            [PROGRAM, *map(str, arguments)], cwd=self.folder, env=environment, stdin=slave, stdout=slave, stderr=slave
+        )
         os.close(slave)
         shown = b""
         while True:
@@ -110,8 +119,13 @@ class Terminal(ProgramTest):
 
     def test_brackets_and_colons_are_text(self) -> None:
         """What the library for tables takes for styles and signs stands in names of folders and files."""
-        plan = message("[/a] <a@b.example>", "c@d.example", "[bold]s[/] :anchor:", when("2026-03-14"),
-                       multipart("mixed", build.text("[/x]\n"), file("[/x] :anchor:.txt", "text/plain", b"x")))  # fmt: skip
+        plan = message(
+            "[/a] <a@b.example>",
+            "c@d.example",
+            "[bold]s[/] :anchor:",
+            when("2026-03-14"),
+            multipart("mixed", build.text("[/x]\n"), file("[/x] :anchor:.txt", "text/plain", b"x")),
+        )
         self.write("in/[red]dues :anchor:/a.eml", plan)
         self.write("in/[/a].mbox", mbox(letter()))
         shown = "\n".join(self.plain(self.on_a_terminal("folders", "in")[1]))

@@ -75,8 +75,14 @@ class Volumes(FolderTest):
         path = self.volume(letter("a"), letter("b"))
         whole = path.read_bytes()
         central = whole.index(b"PK\x01\x02")
-        for damaged in (b"", whole[:50], whole[:-8], whole[: central + 10] + whole[-22:],
-                        whole.replace(b"PK\x01\x02", b"PK\x01\x03"), whole.replace(b"PK\x05\x06", b"PK\x05\x07")):  # fmt: skip
+        for damaged in (
+            b"",
+            whole[:50],
+            whole[:-8],
+            whole[: central + 10] + whole[-22:],
+            whole.replace(b"PK\x01\x02", b"PK\x01\x03"),
+            whole.replace(b"PK\x05\x06", b"PK\x05\x07"),
+        ):
             path.write_bytes(damaged)
             with self.assertRaises(MessageError):
                 members(path)
@@ -153,9 +159,13 @@ class Volumes(FolderTest):
 
 class Packing(unittest.TestCase):
     def test_what_the_catalogue_is_told(self) -> None:
-        body = multipart("mixed", text("Buoy 14 is adrift.\n"), html("<p>Rich</p><script>never()</script>"),
-                         file("Gezeiten März.csv", "text/csv", b"tide,height\nhigh,4.2\n"),
-                         file("scan.tiff", "image/tiff", b"II*\0"))  # fmt: skip
+        body = multipart(
+            "mixed",
+            text("Buoy 14 is adrift.\n"),
+            html("<p>Rich</p><script>never()</script>"),
+            file("Gezeiten März.csv", "text/csv", b"tide,height\nhigh,4.2\n"),
+            file("scan.tiff", "image/tiff", b"II*\0"),
+        )
         packed = pack(message("Ines <i@q.example>", "r@s.example", "Adrift", when("2026-03-14", 15, 3), body))
         subject, people, words, names = packed.words
         self.assertEqual(subject, "Adrift")
@@ -214,8 +224,13 @@ class Lists(FolderTest):
 
     def test_back_and_forth(self) -> None:
         change = FolderChange("in", "stamp", "2026-01-01T000000Z")
-        path = self.write(runlists.head_line("2026-01-02T000000Z", "here"), runlists.folder_line(change),
-                          self.HOLDING.line("v:m.eml"), {"gone": "6"}, {"end": "whole", "gone": 1})  # fmt: skip
+        path = self.write(
+            runlists.head_line("2026-01-02T000000Z", "here"),
+            runlists.folder_line(change),
+            self.HOLDING.line("v:m.eml"),
+            {"gone": "6"},
+            {"end": "whole", "gone": 1},
+        )
         found = runlists.read(path)
         self.assertEqual((found.head["run"], found.end["end"]), ("2026-01-02T000000Z", "whole"))
         (read,) = found.folders
@@ -235,9 +250,20 @@ class Lists(FolderTest):
 
     def test_damaged_ones(self) -> None:
         good = [runlists.head_line("r", "s"), runlists.folder_line(FolderChange("in")), self.HOLDING.line()]
-        for lines in ([*good], [*good, b"{"], [*good, b"[]\n", {"end": "whole"}], [*good, b"\xff\xfe\n", {"end": "whole"}],
-                      [self.HOLDING.line(), {"end": "whole"}], [good[0], {"message": "x"}, {"end": "whole"}],
-                      [good[0], good[1], {"message": 5, "size": "many", "place": 1, "stamp": 1, "flags": [], "arrived": ""}, {"end": "x"}]):  # fmt: skip
+        for lines in (
+            [*good],
+            [*good, b"{"],
+            [*good, b"[]\n", {"end": "whole"}],
+            [*good, b"\xff\xfe\n", {"end": "whole"}],
+            [self.HOLDING.line(), {"end": "whole"}],
+            [good[0], {"message": "x"}, {"end": "whole"}],
+            [
+                good[0],
+                good[1],
+                {"message": 5, "size": "many", "place": 1, "stamp": 1, "flags": [], "arrived": ""},
+                {"end": "x"},
+            ],
+        ):
             path = self.write(*lines)
             self.assertFalse(runlists.read(path, whole=False).is_whole)
         with self.assertRaises(MessageError):
@@ -270,11 +296,22 @@ class TheBag(FolderTest):
         self.assertIsNone(bag.digest_of(self.folder / "link"))
 
     def test_what_is_ours(self) -> None:
-        for path in ("data/volumes/000001.zip", "data/volumes/999999.zip.age", "data/runs/2026-11-23T061500Z.jsonl",
-                     "data/runs/2026-11-23T061500Z.jsonl.age"):  # fmt: skip
+        for path in (
+            "data/volumes/000001.zip",
+            "data/volumes/999999.zip.age",
+            "data/runs/2026-11-23T061500Z.jsonl",
+            "data/runs/2026-11-23T061500Z.jsonl.age",
+        ):
             self.assertTrue(bag.is_ours(path))
-        for path in ("data/volumes/mine.zip", "data/volumes/1.zip", "data/runs/notes.jsonl", "data/000001.zip", "x/data/volumes/000001.zip",
-                     "data/volumes/000001.zip.bak", "data/runs/2026-11-23.jsonl"):  # fmt: skip
+        for path in (
+            "data/volumes/mine.zip",
+            "data/volumes/1.zip",
+            "data/runs/notes.jsonl",
+            "data/000001.zip",
+            "x/data/volumes/000001.zip",
+            "data/volumes/000001.zip.bak",
+            "data/runs/2026-11-23.jsonl",
+        ):
             self.assertFalse(bag.is_ours(path), path)
 
     def test_names_of_runs_and_volumes(self) -> None:
@@ -341,13 +378,31 @@ class TheCatalogue(FolderTest):
         self.assertGreater(FOREVER, 10**12)
 
     def test_searching(self) -> None:
-        self.add(letter("East quay", body="The fender at berth 4 has to go.\n"), letter("Berth 4", body="Crème brûlée\n"),
-                 letter("日本語 件名", body="港の潮汐\n"), letter("Other", body="fender " * 50))  # fmt: skip
+        self.add(
+            letter("East quay", body="The fender at berth 4 has to go.\n"),
+            letter("Berth 4", body="Crème brûlée\n"),
+            letter("日本語 件名", body="港の潮汐\n"),
+            letter("Other", body="fender " * 50),
+        )
         table = {
-            "fender": [4, 1], "FENDER berth": [1], '"berth 4"': [2, 1], '"4 berth"': [], "creme brulee": [2],
-            "crem": [2], "rème": [], "ines": [1, 2, 3, 4], "件名": [3], "": [], "*": [], '"': [], "fen*": [4, 1],
-            "east_quay": [], "a OR b": [], "NOT fender": [], "subject:quay": [],
-        }  # fmt: skip
+            "fender": [4, 1],
+            "FENDER berth": [1],
+            '"berth 4"': [2, 1],
+            '"4 berth"': [],
+            "creme brulee": [2],
+            "crem": [2],
+            "rème": [],
+            "ines": [1, 2, 3, 4],
+            "件名": [3],
+            "": [],
+            "*": [],
+            '"': [],
+            "fen*": [4, 1],
+            "east_quay": [],
+            "a OR b": [],
+            "NOT fender": [],
+            "subject:quay": [],
+        }
         for asked, wanted in table.items():
             with self.subTest(asked):
                 self.assertEqual(sorted(self.catalogue.search([asked])), sorted(wanted))

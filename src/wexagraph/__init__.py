@@ -17,15 +17,16 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
+    from wexagraph.app.opening import open_source
     from wexagraph.errors import CallError, MessageError, PageError, SourceError, TargetError, WexagraphError
     from wexagraph.exports.options import ExportOptions
-    from wexagraph.exports.report import Report
+    from wexagraph.exports.report import ExportReport
     from wexagraph.exports.run import export
     from wexagraph.messages import Message
     from wexagraph.naming import NamePattern
     from wexagraph.pages import PageOptions
     from wexagraph.selection import Choice, Criterion
-    from wexagraph.sources import Envelope, Source, open_source
+    from wexagraph.sources import Envelope, Source
 
 _HOMES = {
     "wexagraph.errors": (
@@ -37,13 +38,14 @@ _HOMES = {
         "WexagraphError",
     ),
     "wexagraph.exports.options": ("ExportOptions",),
-    "wexagraph.exports.report": ("Report",),
+    "wexagraph.exports.report": ("ExportReport",),
     "wexagraph.exports.run": ("export",),
     "wexagraph.messages": ("Message",),
     "wexagraph.naming": ("NamePattern",),
     "wexagraph.pages": ("PageOptions",),
     "wexagraph.selection": ("Choice", "Criterion"),
-    "wexagraph.sources": ("Envelope", "Source", "open_source"),
+    "wexagraph.sources": ("Envelope", "Source"),
+    "wexagraph.app.opening": ("open_source",),
 }
 __all__ = [
     "CallError",
@@ -51,12 +53,12 @@ __all__ = [
     "Criterion",
     "Envelope",
     "ExportOptions",
+    "ExportReport",
     "Message",
     "MessageError",
     "NamePattern",
     "PageError",
     "PageOptions",
-    "Report",
     "Source",
     "SourceError",
     "TargetError",

@@ -23,6 +23,14 @@ def out_of_proportion(size: int, packed: int) -> bool:
 
 
 UNREADABLE = (
-    zipfile.BadZipFile, zlib.error, LZMAError, struct.error, OSError, EOFError, RuntimeError, ValueError, LookupError,
-)  # fmt: skip
+    zipfile.BadZipFile,
+    zlib.error,
+    LZMAError,
+    struct.error,
+    OSError,
+    EOFError,
+    RuntimeError,
+    ValueError,
+    LookupError,
+)
 """What `zipfile` raises where a file or a member is damaged, locked, or packed in a way that it does not know."""

@@ -81,8 +81,12 @@ class Catalogue:
                 self._base.execute("PRAGMA cache_size = -64000")
             else:
                 # immutable: a stick that can't be written to is read all the same, and nothing is left beside the file
-                self._base = sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro&immutable=1", uri=True,
-                                             isolation_level=None, check_same_thread=False)  # fmt: skip
+                self._base = sqlite3.connect(
+                    f"{path.absolute().as_uri()}?mode=ro&immutable=1",
+                    uri=True,
+                    isolation_level=None,
+                    check_same_thread=False,
+                )
             version = self._base.execute("PRAGMA user_version").fetchone()[0]
             if version == 0 and writing:
                 self._base.executescript(f"BEGIN; {_SCHEMA} {_WHOLE} PRAGMA user_version = {_VERSION}; COMMIT;")
@@ -198,13 +202,17 @@ class Catalogue:
                 packed.leaves,
             ),
         )
-        self._ask("INSERT INTO words (rowid, subject, people, body, names) VALUES (?,?,?,?,?)",
-                  (cursor.lastrowid, *packed.words))  # fmt: skip
+        self._ask(
+            "INSERT INTO words (rowid, subject, people, body, names) VALUES (?,?,?,?,?)",
+            (cursor.lastrowid, *packed.words),
+        )
 
     def move_message(self, digest: bytes, volume: int, member: Member) -> None:
         """A message lies in another volume now."""
-        self._ask("UPDATE message SET volume=?, member=?, offset=?, packed=? WHERE digest=?",
-                  (volume, member.name, member.offset, member.packed, digest))  # fmt: skip
+        self._ask(
+            "UPDATE message SET volume=?, member=?, offset=?, packed=? WHERE digest=?",
+            (volume, member.name, member.offset, member.packed, digest),
+        )
 
     def stored(self, digest: str) -> Stored | None:
         """Where the bytes of a message are, by its digest."""
@@ -244,8 +252,10 @@ class Catalogue:
         """Take in what the run of that number and name says of a folder."""
         folder = self.folder(source, change.name)
         if folder is None:
-            cursor = self._ask("INSERT INTO folder (source, name, stamp, run) VALUES (?,?,?,?)",
-                               (source, change.name, change.stamp, name))  # fmt: skip
+            cursor = self._ask(
+                "INSERT INTO folder (source, name, stamp, run) VALUES (?,?,?,?)",
+                (source, change.name, change.stamp, name),
+            )
             folder = int(cursor.lastrowid or 0)
         else:
             self._ask("UPDATE folder SET stamp=?, run=? WHERE number=?", (change.stamp, name, folder))
@@ -301,10 +311,12 @@ class Catalogue:
 
     def orphans(self) -> list[tuple[str, str]]:
         """Messages that no run list tells of: digest and member."""
-        return list(self._ask(
-            "SELECT lower(hex(digest)), member FROM message m WHERE NOT EXISTS "
-            "(SELECT 1 FROM holding h WHERE h.message=m.number) ORDER BY number"
-        ))  # fmt: skip
+        return list(
+            self._ask(
+                "SELECT lower(hex(digest)), member FROM message m WHERE NOT EXISTS "
+                "(SELECT 1 FROM holding h WHERE h.message=m.number) ORDER BY number"
+            )
+        )
 
     def count_held(self, folder: int) -> int:
         """How many messages a folder holds since the last run."""

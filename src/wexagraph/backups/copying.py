@@ -24,7 +24,7 @@ class CopyReport:
 
     into: str
     copied: list[str] = field(default_factory=list)
-    already: int = 0
+    already_there: int = 0
     removed: list[str] = field(default_factory=list)
     bytes: int = 0
     wrong: list[str] = field(default_factory=list)
@@ -74,7 +74,7 @@ def _copy(source: OutputFolder, target: OutputFolder, report: CopyReport, tell: 
     waiting: list[tuple[str, str]] = []
     for path, digest in sorted(ours.items()):
         if target.digest(path) == digest:
-            report.already += 1
+            report.already_there += 1
             continue
         place = f"{_STAGED}/{path.replace('/', ' ')}"
         report.bytes += _copy_file(source, path, target, place, digest)

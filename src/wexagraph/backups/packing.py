@@ -131,8 +131,16 @@ def pack_share(location: str, folder: str, share: Partition) -> list[tuple[Envel
     source = reopen(location)
     found: list[tuple[Envelope, Packed | Unread]] = []
     for envelope in source.outline(folder, share):
-        lean = Envelope(folder, envelope.place, envelope.size, Header(b""), envelope.fingerprint(), envelope.flags,
-                        envelope.arrival, envelope.trouble)  # fmt: skip
+        lean = Envelope(
+            folder,
+            envelope.place,
+            envelope.size,
+            Header(b""),
+            envelope.fingerprint(),
+            envelope.flags,
+            envelope.arrival,
+            envelope.trouble,
+        )
         found.append((lean, _packed(source, lean)))
     return found
 

@@ -82,8 +82,12 @@ class BackupFolder:
                 raise TargetError(f"{folder} is in use: another run is writing to it. Wait for it to end.")
             for place in (f"{bag.OWN}/staged", bag.VOLUMES, bag.RUNS):
                 self.root.make_folder(place)
-            first = ((bag.MANIFEST, b""), (bag.INFO, bag.info_text([], 0, 0, "")), (bag.README, bag.readme_text()),
-                     (bag.BAGIT, bag.DECLARATION))  # fmt: skip
+            first = (
+                (bag.MANIFEST, b""),
+                (bag.INFO, bag.info_text([], 0, 0, "")),
+                (bag.README, bag.readme_text()),
+                (bag.BAGIT, bag.DECLARATION),
+            )
             if locked and not bag.is_backup(folder) and not is_locked(folder):
                 sealed, self.encryption = new_lock(ask)
                 self.root.write(bag.KEY, sealed)
@@ -119,9 +123,11 @@ class BackupFolder:
         damaged one would make the damage look right."""
         try:
             sums = bag.read_sums(self.path / bag.MANIFEST)
-            told = [read.digests.get(bag.MANIFEST) == bag.digest_of(self.path / bag.MANIFEST, kind)
-                    for name, kind in bag.TAG_MANIFESTS.items()
-                    if self.writing and (read := bag.read_sums(self.path / name)) is not None]  # fmt: skip
+            told = [
+                read.digests.get(bag.MANIFEST) == bag.digest_of(self.path / bag.MANIFEST, kind)
+                for name, kind in bag.TAG_MANIFESTS.items()
+                if self.writing and (read := bag.read_sums(self.path / name)) is not None
+            ]
         except OSError as error:
             raise SourceError(f"{self.path / bag.MANIFEST} can't be read: {error.strerror}.") from error
         if told and not any(told):

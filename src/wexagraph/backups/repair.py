@@ -14,11 +14,12 @@ from wexagraph.backups.encryption import Ask, is_locked
 from wexagraph.backups.opening import open_backup
 from wexagraph.backups.packing import pack
 from wexagraph.backups.store import NewFile
-from wexagraph.backups.verify import BackupVerification, Finding, verify
+from wexagraph.backups.verify import verify
 from wexagraph.backups.volumes import Member, VolumeWriter, members, read_packed, salvage, unpacked
 from wexagraph.errors import MessageError, TargetError
 from wexagraph.files import create_private, open_regular
 from wexagraph.output.folder import InTheWay, OutputFolder
+from wexagraph.reports import Finding, Verification
 from wexagraph.sources import Source
 
 _MOST_FLIPS = 6_000
@@ -26,14 +27,14 @@ _MOST_FLIPS = 6_000
 
 def repair(
     folder: Path, source: Source | None, other: Path | None, jobs: int = 1, ask: Ask | None = None
-) -> BackupVerification:
+) -> Verification:
     """Verify a backup, and mend what is wrong with it: from `other`, a copy of the backup, or from a mailbox, `source`.
 
     A locked backup is mended from a copy only. A file that is foreign is left where it is. What could not be mended is
     named. Raises SourceError, TargetError, CallError.
     """
     found = verify(folder, jobs=jobs)
-    if found.complete:
+    if found.whole:
         return found
     with OutputFolder(folder, private=True) as root:
         if root.take_lock() is not None:
@@ -42,10 +43,10 @@ def repair(
 
 
 def _repair(
-    root: OutputFolder, found: BackupVerification, source: Source | None, other: Path | None, jobs: int, ask: Ask | None
-) -> BackupVerification:
+    root: OutputFolder, found: Verification, source: Source | None, other: Path | None, jobs: int, ask: Ask | None
+) -> Verification:
     folder = root.path
-    payload = [f for f in found.findings if f.path.startswith("data/") and f.state in ("damaged", "missing")]
+    payload = [f for f in found.findings if f.path.startswith("data/") and f.state in ("altered", "missing")]
     try:
         manifest = _sound_manifest(root, found)
         sound = not any(f.path in (bag.CATALOGUE, bag.SEALED_CATALOGUE) for f in found.findings)
@@ -65,7 +66,7 @@ def _repair(
         raise TargetError(f"{error.strerror}.") from error
     except OSError as error:
         raise TargetError(f"{folder} can't be written to: {error.strerror or error}.") from error
-    found.repaired += [f.path for f in found.findings if f not in payload and f.state in ("damaged", "missing")]
+    found.repaired += [f.path for f in found.findings if f not in payload and f.state in ("altered", "missing")]
     again = verify(folder, jobs=jobs)
     again.repaired = sorted(found.repaired)
     again.unrepaired = sorted({*found.unrepaired, *(f.path for f in again.findings if f.state != "foreign")})
@@ -73,14 +74,14 @@ def _repair(
     return again
 
 
-def _key_again(root: OutputFolder, other: Path | None, found: BackupVerification) -> None:
+def _key_again(root: OutputFolder, other: Path | None, found: Verification) -> None:
     """The key of a locked backup, from a copy: nothing else can tell it."""
     if other is not None and any(f.path == bag.KEY for f in found.findings) and is_locked(other):
         with open_regular(other / bag.KEY) as file:
             root.write(bag.KEY, file.read(1 << 16))
 
 
-def _sound_manifest(root: OutputFolder, found: BackupVerification) -> dict[str, str]:
+def _sound_manifest(root: OutputFolder, found: Verification) -> dict[str, str]:
     """The lines that the manifest should have: its own, or the catalogue's where it is damaged itself."""
     folder = root.path
     if not any(f.path == bag.MANIFEST for f in found.findings):
@@ -219,8 +220,11 @@ def _rewrite_tags(root: OutputFolder, manifest: dict[str, str], sound: bool, ask
     """Write everything beside data/ anew, in the order of every change: the tag manifests go first and come last."""
     for name in bag.TAG_MANIFESTS:
         root.unlink(name)
-    for name, content in ((bag.MANIFEST, bag.sums_text(manifest)), (bag.BAGIT, bag.DECLARATION),
-                          (bag.README, bag.readme_text())):  # fmt: skip
+    for name, content in (
+        (bag.MANIFEST, bag.sums_text(manifest)),
+        (bag.BAGIT, bag.DECLARATION),
+        (bag.README, bag.readme_text()),
+    ):
         root.write(name, content)
     if not sound:
         for name in (bag.CATALOGUE, bag.SEALED_CATALOGUE):

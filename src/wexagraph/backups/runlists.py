@@ -38,8 +38,14 @@ class Holding:
 
     def line(self, where: str = "") -> dict[str, Any]:
         """The value of its line; `where` is the member that holds its bytes, told where they are new."""
-        found: dict[str, Any] = {"message": self.digest, "size": self.size, "place": self.place, "stamp": self.stamp,
-                                 "flags": self.flags, "arrived": self.arrived}  # fmt: skip
+        found: dict[str, Any] = {
+            "message": self.digest,
+            "size": self.size,
+            "place": self.place,
+            "stamp": self.stamp,
+            "flags": self.flags,
+            "arrived": self.arrived,
+        }
         if where:
             found["member"] = where
         return found

@@ -92,9 +92,14 @@ class BackupSource(Source):
                     place = f"{place} {digest[:12]}"  # a place may have held several
                 self._digests[(folder, place)] = (digest, message)
                 yield Envelope(
-                    folder, place, size, short(header), stamp, frozenset(flags.split()),
+                    folder,
+                    place,
+                    size,
+                    short(header),
+                    stamp,
+                    frozenset(flags.split()),
                     datetime.fromisoformat(arrived) if arrived else None,
-                )  # fmt: skip
+                )
 
     def _ranks(self, texts: tuple[str, ...]) -> dict[int, int]:
         """The messages that hold one of these texts, and how well they fit: 0 is best."""

@@ -152,8 +152,9 @@ class Store:
         for name in bag.TAG_MANIFESTS:
             sums = bag.read_sums(self.folder / name)
             if sums is not None:
-                found[name] = {path: sums.digests[path] for path in (bag.CATALOGUE, bag.SEALED_CATALOGUE)
-                               if path in sums.digests}  # fmt: skip
+                found[name] = {
+                    path: sums.digests[path] for path in (bag.CATALOGUE, bag.SEALED_CATALOGUE) if path in sums.digests
+                }
         return found
 
     def _write_info(self) -> None:
@@ -168,8 +169,9 @@ class Store:
 
     def _write_tags(self, known: dict[str, dict[str, str]]) -> None:
         with ThreadPoolExecutor(2) as pool:
-            for name, lines in zip(bag.TAG_MANIFESTS, pool.map(self._tag_sums, bag.TAG_MANIFESTS.items(), [known] * 2),
-                                   strict=True):  # fmt: skip
+            for name, lines in zip(
+                bag.TAG_MANIFESTS, pool.map(self._tag_sums, bag.TAG_MANIFESTS.items(), [known] * 2), strict=True
+            ):
                 self.replace(name, bag.sums_text(lines))
 
     def _tag_sums(self, kind: tuple[str, str], known: dict[str, dict[str, str]]) -> dict[str, str]:
@@ -187,10 +189,15 @@ class Store:
     def all_runs(self) -> list[dict[str, Any]]:
         """All runs, first to last: what the catalogue has of them, and those in which nothing changed."""
         quiet = [
-            {"number": 0, "name": run.head["run"], "source": run.head["source"], "state": run.end.get("end", "stopped"),
-             **{key: int(run.end.get(key, 0)) for key in ("added", "gone", "changed", "failed", "bytes")}}
+            {
+                "number": 0,
+                "name": run.head["run"],
+                "source": run.head["source"],
+                "state": run.end.get("end", "stopped"),
+                **{key: int(run.end.get(key, 0)) for key in ("added", "gone", "changed", "failed", "bytes")},
+            }
             for run in self.quiet
-        ]  # fmt: skip
+        ]
         return sorted([*self.catalogue.runs(), *quiet], key=lambda run: str(run["name"]))
 
     def read(self, digest: str) -> bytes:

@@ -17,7 +17,7 @@ from wexagraph.backups import bag, runlists
 from wexagraph.backups.encryption import Ask
 from wexagraph.backups.opening import open_backup
 from wexagraph.backups.packing import Packed, Unread, pack_all, pack_from, pack_share
-from wexagraph.backups.report import RunReport
+from wexagraph.backups.report import BackupReport
 from wexagraph.backups.runlists import FolderChange, Holding, moment_text
 from wexagraph.backups.store import NewFile, Store
 from wexagraph.backups.volumes import MOST_BYTES, VolumeWriter
@@ -25,6 +25,7 @@ from wexagraph.errors import FolderError, MessageError, SourceError
 from wexagraph.files import create_private
 from wexagraph.naming.paths import folder_path
 from wexagraph.output.target import keep_apart
+from wexagraph.reports import Failure
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Partition, Source, Trouble, lend
 from wexagraph.sources.base import bounded
@@ -35,7 +36,6 @@ _BATCH_MESSAGES, _BATCH_BYTES = 64, 4 * 1024 * 1024
 _SHARE = 4 * 1024 * 1024  # bytes of a folder that a worker takes at once
 _FLUSH_BYTES = 64 * 1024 * 1024
 _WORTH_WORKERS = 40
-_MOST_FAILURES = 1000
 
 
 def backup(
@@ -52,7 +52,7 @@ def backup(
     seen: Callable[[str, str, str, str], None] | None = None,
     ask: Ask | None = None,
     locked: bool = False,
-) -> RunReport:
+) -> BackupReport:
     """Start or top up the backup in the folder `into`: what it does not hold yet is copied, nothing is ever removed.
 
     `progress` is told how many messages were looked at and how many were stored. When `stopped` answers true, what is
@@ -93,7 +93,7 @@ class _Run:
         self.progress = progress or (lambda _read, _added: None)
         self.stopped = stopped or (lambda: False)
         self.seen = seen
-        self.report = RunReport(into=str(store.folder))
+        self.report = BackupReport(into=str(store.folder))
         self.volume: VolumeWriter | None = None
         self.number = store.next_volume()
         self.new: list[NewFile] = []
@@ -104,7 +104,7 @@ class _Run:
         self.unmet: set[str] = set()
         self.list: BinaryIO
 
-    def go(self, now: datetime) -> RunReport:
+    def go(self, now: datetime) -> BackupReport:
         store, report = self.store, self.report
         if self.choice.newest is not None:  # of all folders together
             ids = frozenset(envelope.id for envelope in self.choice.select(self.source))
@@ -118,17 +118,24 @@ class _Run:
                 self.list.write(runlists.head_line(name, self.source.location))
                 for folder in folders:
                     if self.stopped():
-                        report.state = "stopped"
+                        report.interrupted = True
                         break
                     self._folder(folder)
                 self._close_volume()
                 report.bytes += self.list.tell()
                 self.source.settle()
-                report.troubles += [(t.where, t.reason) for t in self.source.troubles]
-                report.missing_ids = sorted(self.unmet) if report.state == "whole" else []
-                self.list.write(runlists.line({"end": report.state, "added": report.added, "known": report.known,
-                                               "gone": report.gone, "changed": report.changed,
-                                               "failed": report.failed, "bytes": report.bytes}))  # fmt: skip
+                report.unreadable += [(t.where, t.reason) for t in self.source.troubles]
+                report.unknown_ids = sorted(self.unmet) if not report.interrupted else []
+                end = {
+                    "end": "stopped" if report.interrupted else "whole",
+                    "added": report.written,
+                    "known": report.already_there,
+                    "gone": report.gone,
+                    "changed": report.changed,
+                    "failed": report.failed,
+                    "bytes": report.bytes,
+                }
+                self.list.write(runlists.line(end))
                 self.list.flush()
                 os.fsync(self.list.fileno())
         except SourceError:
@@ -163,7 +170,7 @@ class _Run:
                     f"it is missing or damaged, and {missing:,} of its messages are not in this source any more. "
                     "`wexagraph verify` with --repair and another copy of the backup mends it"
                 )
-                self.report.troubles.append((f"{self.report.into}/{path}", reason))
+                self.report.unreadable.append((f"{self.report.into}/{path}", reason))
             else:
                 replaced.append(path)
         if self.store.lost:
@@ -192,9 +199,9 @@ class _Run:
         if unchanged and self.seen is None and not catalogue.relies_on_lost(self.folder or 0):
             self.list.write(runlists.folder_line(change))
             count = catalogue.count_held(self.folder or 0)
-            self.report.read += count
-            self.report.known += count
-            self.progress(self.report.read, self.report.added)
+            self.report.chosen += count
+            self.report.already_there += count
+            self.progress(self.report.chosen, self.report.written)
             return
         at = self.list.tell()
         self.list.write(runlists.folder_line(change))
@@ -211,11 +218,11 @@ class _Run:
             source.troubles.append(Trouble(folder, error.reason))
             self._restamp(at, change, self.list.tell())
             return
-        if whole and self.report.state == "whole" and self.folder is not None:
+        if whole and not self.report.interrupted and self.folder is not None:
             for place, digest in catalogue.unseen(self.folder):
                 self.report.gone += digest not in self.moved  # it may lie at another place of the folder now
                 self.list.write(runlists.line({"gone": place}))
-        if self.report.state != "whole" or self.report.failed > failed:
+        if self.report.interrupted or self.report.failed > failed:
             # not all of it is known: the next run has to look again, whatever the stamp says
             end = self.list.tell()
             self._restamp(at, change, end)
@@ -232,9 +239,9 @@ class _Run:
         """The messages of the folder that are not known; what is known is noted."""
         for envelope in envelopes:
             if self.stopped():
-                self.report.state = "stopped"
+                self.report.interrupted = True
                 return
-            self.report.read += 1
+            self.report.chosen += 1
             if self.unmet:
                 self.unmet.discard(envelope.id)
             known = None
@@ -244,20 +251,25 @@ class _Run:
             if known is None or known.stamp != envelope.fingerprint():
                 yield envelope
                 continue
-            self.report.known += 1
+            self.report.already_there += 1
             flags = tuple(sorted(envelope.flags))
             if flags != known.flags:
                 self.report.changed += 1
                 self._write(envelope, known.digest, known.size)
             elif self.seen is not None:
                 self.seen(envelope.folder, envelope.place, envelope.fingerprint(), known.digest)
-            self.progress(self.report.read, self.report.added)
+            self.progress(self.report.chosen, self.report.written)
 
     def _write(self, envelope: Envelope, digest: str, size: int, member: str = "") -> None:
         holding = Holding(
-            envelope.folder, envelope.place, envelope.fingerprint(), digest, size, tuple(sorted(envelope.flags)),
+            envelope.folder,
+            envelope.place,
+            envelope.fingerprint(),
+            digest,
+            size,
+            tuple(sorted(envelope.flags)),
             moment_text(envelope.arrival),
-        )  # fmt: skip
+        )
         self.list.write(runlists.line(holding.line(member)))
         if self.folder is not None:
             self.moved.add(digest)
@@ -292,7 +304,7 @@ class _Run:
                 # one message broke the worker: which one, only going through them one by one will tell
                 self._take(self._strange(self.source.outline(folder, share)))
                 return
-            self.report.read += len(found)
+            self.report.chosen += len(found)
             self._store_all(found)
 
         for number in range(count):
@@ -301,7 +313,7 @@ class _Run:
             if len(running) > 2 * self.jobs:
                 finish()
             if self.stopped():
-                self.report.state = "stopped"
+                self.report.interrupted = True
                 break
         while running:
             finish()
@@ -351,18 +363,16 @@ class _Run:
                 continue
             member = ""
             if self.catalogue.has(one.digest):
-                self.report.known += 1
+                self.report.already_there += 1
                 self.report.changed += 1
             else:
                 member = self._store(envelope.folder, one)
-                self.report.added += 1
+                self.report.written += 1
             self._write(envelope, one.digest.hex(), one.size, member)
-        self.progress(self.report.read, self.report.added)
+        self.progress(self.report.chosen, self.report.written)
 
     def _fail(self, envelope: Envelope, reason: str) -> None:
-        self.report.failed += 1
-        if len(self.report.failures) < _MOST_FAILURES:
-            self.report.failures.append((envelope.id, envelope.folder, reason))
+        self.report.fail(Failure(envelope.id, envelope.folder, envelope.header.subject, reason))
 
     # volumes
 

@@ -6,9 +6,8 @@ import hashlib
 import os
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import asdict, dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import BinaryIO
 
 from wexagraph.backups import bag, runlists
 from wexagraph.backups.catalogue import Catalogue, CatalogueDamaged
@@ -16,47 +15,10 @@ from wexagraph.backups.encryption import Ask, Encryption, is_locked, unlock
 from wexagraph.backups.volumes import Member, members, read_packed, unpacked
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.files import open_regular
+from wexagraph.reports import Verification
 from wexagraph.work.pool import Workers
 
 _AT_ONCE = 1000
-
-
-@dataclass
-class Finding:
-    """A file that is not as it should be: `damaged`, `missing` or `foreign`; and the messages that it takes along, by
-    their digests and the names that they have in their volume."""
-
-    path: str
-    state: str
-    reason: str = ""
-    messages: list[tuple[str, str]] = field(default_factory=list)
-
-
-@dataclass
-class BackupVerification:
-    """What was found. `left` are files of a run that was stopped, which the next run takes in: nothing is wrong."""
-
-    folder: str
-    files: int = 0
-    bytes: int = 0
-    messages: int = 0
-    deep: bool = False
-    findings: list[Finding] = field(default_factory=list)
-    left: list[str] = field(default_factory=list)
-    repaired: list[str] = field(default_factory=list)
-    unrepaired: list[str] = field(default_factory=list)
-
-    @property
-    def complete(self) -> bool:
-        return not self.findings
-
-    def add(self, path: str, state: str, reason: str = "") -> None:
-        if not any(finding.path == path for finding in self.findings):
-            self.findings.append(Finding(path, state, reason))
-
-    def as_dict(self) -> dict[str, Any]:
-        """Plain values for JSON."""
-        return asdict(self) | {"whole": self.complete}
 
 
 def verify(
@@ -65,7 +27,7 @@ def verify(
     jobs: int = 1,
     progress: Callable[[int], None] | None = None,
     ask: Ask | None = None,
-) -> BackupVerification:
+) -> Verification:
     """Compare a backup with its checksums. Nothing is changed. `progress` is told how many bytes were read.
 
     Of a locked one, only `deep` needs the passphrase, which `ask` gives. Raises SourceError where no backup lies there,
@@ -74,7 +36,7 @@ def verify(
     root = Path(folder)
     if not (root / "data").is_dir() and not (root / bag.BAGIT).exists():
         raise SourceError(f"{root} is no backup. `wexagraph backup SOURCE --into {root}` makes one.")
-    found = BackupVerification(str(root), deep=deep)
+    found = Verification(str(root), deep=deep)
     with unlock(root, ask) if deep or not is_locked(root) else Encryption() as encryption:
         check = _Check(root, found, progress or (lambda _: None), encryption)
         check.tags()
@@ -87,9 +49,7 @@ def verify(
 
 
 class _Check:
-    def __init__(
-        self, root: Path, found: BackupVerification, tell: Callable[[int], None], encryption: Encryption
-    ) -> None:
+    def __init__(self, root: Path, found: Verification, tell: Callable[[int], None], encryption: Encryption) -> None:
         self.root, self.found, self.tell, self.encryption = root, found, tell, encryption
         self.manifest: dict[str, str] = {}
         self.catalogue: Catalogue | None = None
@@ -110,14 +70,14 @@ class _Check:
                 if path not in bag.PERHAPS or any(path in read.digests for read in sums.values()):
                     self.found.add(path, "missing")
             elif states and not any(states):
-                self.found.add(path, "damaged", "its checksum is another")
+                self.found.add(path, "altered", "its checksum is another")
             self.found.files += (self.root / path).exists()
         damaged = {finding.path for finding in self.found.findings}
         for name, read in sums.items():
             wrong = [path for path, good in agree[name].items() if not good and path not in damaged]
             strange = read.digests.keys() - set(bag.TAG_FILES)
             if wrong or strange or read.unreadable or (len(sums) == 2 and read.digests.keys() != set(agree[name])):
-                self.found.add(name, "damaged", "it does not agree with the files that it lists")
+                self.found.add(name, "altered", "it does not agree with the files that it lists")
             self.found.files += 1
         if len(sums) < len(bag.TAG_MANIFESTS) and self._finished():
             self.found.left.append("a tag manifest was not yet written by a run that was stopped")
@@ -131,7 +91,7 @@ class _Check:
         every = set().union(*known.values())
         for name, paths in known.items():
             if paths != every:
-                self.found.add(name, "damaged", "a line of it is missing")
+                self.found.add(name, "altered", "a line of it is missing")
 
     def _finished(self) -> bool:
         sums = bag.read_sums(self.root / bag.MANIFEST)
@@ -155,10 +115,10 @@ class _Check:
         sums = bag.read_sums(self.root / bag.MANIFEST)
         self.manifest = sums.digests if sums is not None else {}
         self.catalogue = self._catalogue()
-        if self._is(bag.MANIFEST, "damaged", "missing"):
+        if self._is(bag.MANIFEST, "altered", "missing"):
             self.manifest = self._manifest_from_elsewhere()
         elif sums is not None and sums.unreadable:
-            self.found.add(bag.MANIFEST, "damaged", "a line of it can't be read")
+            self.found.add(bag.MANIFEST, "altered", "a line of it can't be read")
         done = 0
         with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
             states = pool.map(lambda item: self._state(*item), sorted(self.manifest.items()))
@@ -168,11 +128,11 @@ class _Check:
                 done += size
                 self.tell(done)
                 if state:
-                    self.found.add(path, state, "its checksum is another" if state == "damaged" else "")
+                    self.found.add(path, state, "its checksum is another" if state == "altered" else "")
         self._foreign()
 
     def _catalogue(self) -> Catalogue | None:
-        if self._is(bag.CATALOGUE, "damaged", "missing") or self._is(bag.SEALED_CATALOGUE, "damaged", "missing"):
+        if self._is(bag.CATALOGUE, "altered", "missing") or self._is(bag.SEALED_CATALOGUE, "altered", "missing"):
             return None
         if is_locked(self.root) and not self.encryption.locked:
             return None
@@ -195,7 +155,7 @@ class _Check:
             size = place.lstat().st_size
         except OSError:
             return "missing", 0
-        return ("" if bag.digest_of(place) == digest else "damaged"), size
+        return ("" if bag.digest_of(place) == digest else "altered"), size
 
     def _below_data(self) -> list[str]:
         found = []
@@ -224,7 +184,7 @@ class _Check:
         volumes = bag.volumes_of(self.manifest)
         for path, digest, _, reason in _all_members(self._opened(volumes), jobs):
             if reason:
-                self.found.add(path, "damaged", reason)
+                self.found.add(path, "altered", reason)
             else:
                 held[digest] = path
         self.found.messages = len(held)
@@ -232,14 +192,14 @@ class _Check:
             try:
                 found = runlists.read(self.encryption.plain(self.root / path))
             except MessageError as error:
-                self.found.add(path, "damaged", str(error))
+                self.found.add(path, "altered", str(error))
                 continue
             if not found.is_whole:
-                self.found.add(path, "damaged", "it is not whole")
+                self.found.add(path, "altered", "it is not whole")
                 continue
             lost = sum(h.digest not in held for change in found.folders for h in change.present)
             if lost and self._all_volumes_whole():
-                self.found.add(path, "damaged", f"{lost} of its messages are in no volume")
+                self.found.add(path, "altered", f"{lost} of its messages are in no volume")
         if self.catalogue is not None and self._all_volumes_whole():
             self._compare_catalogue(self.catalogue, held)
 
@@ -250,7 +210,7 @@ class _Check:
             try:
                 found[path] = self.encryption.plain(self.root / path)
             except MessageError as error:
-                self.found.add(path, "damaged", str(error))
+                self.found.add(path, "altered", str(error))
                 found[path] = self.root / path
         return found
 
@@ -268,7 +228,7 @@ class _Check:
             good = False
         if not good:
             place = bag.SEALED_CATALOGUE if self.encryption.locked else bag.CATALOGUE
-            self.found.add(place, "damaged", "it does not agree with the volumes")
+            self.found.add(place, "altered", "it does not agree with the volumes")
 
     def take_along(self) -> None:
         """Name the messages that a damaged or missing volume takes along."""
@@ -337,7 +297,7 @@ def _members_of(path: str, plain: Path, listed: list[Member] | None = None) -> l
     return found
 
 
-def _prove(file: Any, member: Member) -> tuple[str, str]:
+def _prove(file: BinaryIO, member: Member) -> tuple[str, str]:
     try:
         content, method = read_packed(file, member.offset, member.packed)
         data = unpacked(content, method, member.size)

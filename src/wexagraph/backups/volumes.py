@@ -77,8 +77,19 @@ class VolumeWriter:
     def add_raw(self, member: Member, content: bytes) -> Member:
         """Write what is packed already."""
         raw = member.name.encode("utf-8")
-        head = _LOCAL.pack(_LOCAL_MARK, 20, _UTF8, member.method, member.stamp & 0xFFFF, member.stamp >> 16,
-                           member.crc, member.packed, member.size, len(raw), 0)  # fmt: skip
+        head = _LOCAL.pack(
+            _LOCAL_MARK,
+            20,
+            _UTF8,
+            member.method,
+            member.stamp & 0xFFFF,
+            member.stamp >> 16,
+            member.crc,
+            member.packed,
+            member.size,
+            len(raw),
+            0,
+        )
         placed = Member(member.name, self._at, member.packed, member.size, member.method, member.crc, member.stamp)
         self._put(head + raw, content)
         self._directory += _CENTRAL.size + len(raw)
@@ -95,9 +106,28 @@ class VolumeWriter:
         start = self._at
         for member in self.members:
             raw = member.name.encode("utf-8")
-            self._put(_CENTRAL.pack(_CENTRAL_MARK, 0x0314, 20, _UTF8, member.method, member.stamp & 0xFFFF,
-                                      member.stamp >> 16, member.crc, member.packed, member.size, len(raw), 0, 0, 0, 0,
-                                      _MODE, member.offset) + raw)  # fmt: skip
+            self._put(
+                _CENTRAL.pack(
+                    _CENTRAL_MARK,
+                    0x0314,
+                    20,
+                    _UTF8,
+                    member.method,
+                    member.stamp & 0xFFFF,
+                    member.stamp >> 16,
+                    member.crc,
+                    member.packed,
+                    member.size,
+                    len(raw),
+                    0,
+                    0,
+                    0,
+                    0,
+                    _MODE,
+                    member.offset,
+                )
+                + raw
+            )
         count = len(self.members)
         self._put(_END.pack(_END_MARK, 0, 0, count, count, self._at - start, start, 0))
         self.flush()
@@ -142,8 +172,9 @@ def members(path: Path) -> list[Member]:
     found, at = [], 0
     try:
         for _ in range(count):
-            (mark, _, _, _, method, time, date, crc, packed, unpacked, name_length, extra, comment, _, _, _, offset
-             ) = _CENTRAL.unpack_from(directory, at)  # fmt: skip
+            (mark, _, _, _, method, time, date, crc, packed, unpacked, name_length, extra, comment, _, _, _, offset) = (
+                _CENTRAL.unpack_from(directory, at)
+            )
             if mark != _CENTRAL_MARK:
                 raise MessageError(f"{path}: its directory is damaged")
             name = directory[at + _CENTRAL.size : at + _CENTRAL.size + name_length].decode("utf-8")

@@ -8,17 +8,22 @@ from pathlib import Path
 
 import click
 
-from wexagraph.cli.accounts import Known, added, from_keyring, keep, out_of_keyring, to_keyring
+from wexagraph.app.accounts import Known, added, from_keyring, keep, out_of_keyring, to_keyring
+from wexagraph.cli.session import prompt
 from wexagraph.cli.terminal import make_console, make_table
 from wexagraph.errors import CallError
 from wexagraph.sources import Account, open_source
 from wexagraph.text import one_line
 
 _TOLD = {  # capability: what it is good for
-    "ESEARCH": "short answers to searches", "UIDPLUS": "removing single messages", "MOVE": "moving messages",
-    "SPECIAL-USE": "naming the trash", "CONDSTORE": "telling what changed", "QRESYNC": "telling what is gone",
+    "ESEARCH": "short answers to searches",
+    "UIDPLUS": "removing single messages",
+    "MOVE": "moving messages",
+    "SPECIAL-USE": "naming the trash",
+    "CONDSTORE": "telling what changed",
+    "QRESYNC": "telling what is gone",
     "UTF8=ACCEPT": "names beyond ASCII",
-}  # fmt: skip
+}
 
 
 @click.group("account")
@@ -29,8 +34,12 @@ def command() -> None:
 @command.command("add")
 @click.argument("name")
 @click.argument("url")
-@click.option("--authority", type=click.Path(exists=True, dir_okay=False), metavar="FILE",
-              help="Certificates (PEM) of the office's own authority.")  # fmt: skip
+@click.option(
+    "--authority",
+    type=click.Path(exists=True, dir_okay=False),
+    metavar="FILE",
+    help="Certificates (PEM) of the office's own authority.",
+)
 def add(name: str, url: str, authority: str | None) -> None:
     """Name the account at URL (imaps://user@mail.example/) and store its password; then @NAME is a source."""
     if not re.fullmatch(r"[\w.-]{1,60}", name):
@@ -59,7 +68,7 @@ def check(context: click.Context, name: str) -> None:
     """Log in to the account NAME, and say what its server offers."""
     known = _named(context, name)
     account = known.account()
-    with open_source(account, known.login) as source:
+    with open_source(account, known.login(prompt())) as source:
         folders = source.folders()
         click.echo(f"Logged in to {one_line(account.host)} as {one_line(account.user)}, {_line(account)}.")
         click.echo(f"{source.kind}, {len(folders)} folder{'s' * (len(folders) != 1)}.")
@@ -74,7 +83,7 @@ def check(context: click.Context, name: str) -> None:
 def list_accounts(context: click.Context) -> None:
     """The accounts that have names."""
     table = make_table("Name", "URL", "Password")
-    accounts: dict[str, Known] = context.obj.accounts
+    accounts: dict[str, Known] = context.obj.configuration.accounts
     for name, known in sorted(accounts.items()):
         where = "token-command" if known.token_command else "password-command" if known.password_command else ""
         where = where or ("keyring" if from_keyring(known.account()) is not None else f"{known.variable}, or asked for")
@@ -98,7 +107,7 @@ def forget(name: str) -> None:
 
 
 def _named(context: click.Context, name: str) -> Known:
-    found: Known = context.obj.account(name.removeprefix("@"))
+    found: Known = context.obj.configuration.account(name.removeprefix("@"))
     return found
 
 

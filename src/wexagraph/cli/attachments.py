@@ -2,30 +2,33 @@
 
 from __future__ import annotations
 
-import os
 from typing import Any
 
 import click
 
-from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
-from wexagraph.cli.parameters import SOURCE, ZONE, choosing, into_option, make_choice, opened, zone_name
-from wexagraph.cli.summary import print_failures, print_unknown, seconds
-from wexagraph.cli.terminal import machine_output
+from wexagraph.cli.parameters import JOBS, JSON, SOURCE, ZONE, choosing, into_option, make_choice, opened, zone_name
+from wexagraph.cli.reports import amount, conclude, counted, print_place
 from wexagraph.errors import CallError
-from wexagraph.exports.extract import ATTACHMENT_PATTERN, ExtractOptions, ExtractReport, extract
+from wexagraph.exports.extract import ATTACHMENT_PATTERN, ExtractOptions, extract
+from wexagraph.exports.report import AttachmentReport
 from wexagraph.naming import NamePattern
-from wexagraph.notes import CODES
 from wexagraph.pages.options import PageOptions
 from wexagraph.selection.criteria import parse_size
-from wexagraph.text import one_line, size, to_json
+from wexagraph.text import one_line
 
 
 @click.command("attachments")
 @SOURCE
 @choosing
 @into_option("The folder for the files; it is made if need be.")
-@click.option("--name", "pattern", metavar="PATTERN", default=ATTACHMENT_PATTERN, show_default=True,
-              help="Name pattern; `/` in it makes folders.")  # fmt: skip
+@click.option(
+    "--name",
+    "pattern",
+    metavar="PATTERN",
+    default=ATTACHMENT_PATTERN,
+    show_default=True,
+    help="Name pattern; `/` in it makes folders.",
+)
 @click.option("--file-larger", metavar="SIZE", help="Only attachments larger than: 20KB, 5MB.")
 @click.option("--file-smaller", metavar="SIZE", help="Only attachments smaller than.")
 @click.option("--inline", is_flag=True, help="Also pictures of the layout, such as logos.")
@@ -33,10 +36,8 @@ from wexagraph.text import one_line, size, to_json
 @click.option("--open-zips", is_flag=True, help="Also the files in ZIPs.")
 @click.option("--once", is_flag=True, help="Write identical files once.")
 @ZONE
-@click.option(
-    "--jobs", type=click.IntRange(1, 256), metavar="N", help="Worker processes.  [default: the machine's cores]"
-)
-@click.option("--json", "as_json", is_flag=True, help="The summary as JSON on standard output.")
+@JOBS
+@JSON
 @click.pass_context
 def command(context: click.Context, source: str, into: str, as_json: bool, **values: Any) -> int:
     """Only the attachments of the chosen messages of SOURCE, in their native formats, below DIR.
@@ -56,17 +57,10 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
         open_zips=values["open_zips"],
         once=values["once"],
         zone=PageOptions(zone=zone).timezone(),
-        jobs=values["jobs"] or os.cpu_count() or 1,
+        jobs=values["jobs"],
     )
     report = _run(context, source, into, values, options)
-    if as_json:
-        machine_output()
-        click.echo(to_json(_as_dict(report)))
-    else:
-        _print(report)
-    if report.interrupted:
-        return INTERRUPTED
-    return OK if report.complete else SOME_FAILED
+    return conclude(report, as_json, lambda: _print(report))
 
 
 def _size(value: str | None, option: str) -> int | None:
@@ -78,7 +72,7 @@ def _size(value: str | None, option: str) -> int | None:
 
 def _run(
     context: click.Context, source: str, into: str, values: dict[str, Any], options: ExtractOptions
-) -> ExtractReport:
+) -> AttachmentReport:
     from wexagraph.cli.progress import Display, stoppable
 
     display = Display(("attachments",))
@@ -90,32 +84,14 @@ def _run(
         return extract(mailbox, into, choice, options, progress=display.update, stopped=stopped)
 
 
-def _print(report: ExtractReport) -> None:
+def _print(report: AttachmentReport) -> None:
     same = f", {report.same:,} the same as another" if report.same else ""
-    click.echo(f"{report.read:,} message{'s' * (report.read != 1)} read. Attachments: {report.written:,} written, "
-               f"{report.already:,} already there{same}. {report.failed:,} failed.")  # fmt: skip
+    click.echo(
+        f"{counted(report.chosen, 'message')} chosen. Attachments: {report.written:,} written, "
+        f"{report.already_there:,} already there{same}. {report.failed:,} failed."
+    )
     if report.written:
-        click.echo(f"Files: {size(report.bytes)} in {seconds(report.seconds)}.")
-    click.echo(f"In:    {one_line(report.into)}")
+        click.echo(f"Files: {amount(report)}.")
+    print_place(report)
     for kind, count in report.types.most_common(20):
         click.echo(f"  {count:>6,}  {one_line(kind)}")
-    for code, count in report.notes.items():
-        click.secho(f"  {count:>6,}  {CODES[code]}", dim=True)
-    print_failures(report.failures, report.failed, report.troubles)
-    print_unknown(report.missing_ids)
-    if report.interrupted:
-        click.echo("Stopped before the end. The same command goes on where it was.")
-
-
-def _as_dict(report: ExtractReport) -> dict[str, Any]:
-    return {
-        "into": report.into, "messages": report.read, "written": report.written, "already_there": report.already,
-        "the_same": report.same,
-        "failed": report.failed, "bytes": report.bytes, "seconds": round(report.seconds, 3),
-        "types": dict(report.types),
-        "notes": dict(report.notes), "interrupted": report.interrupted,
-        "failures": [{"id": f.id, "folder": f.folder, "subject": f.subject,
-        "reason": f.reason} for f in report.failures],
-        "unreadable": [{"where": where, "reason": reason} for where, reason in report.troubles],
-        "unknown_ids": report.missing_ids,
-    }  # fmt: skip

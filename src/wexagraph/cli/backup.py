@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import sys
 import time
 from collections.abc import Callable, Iterator
@@ -11,19 +10,18 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
-from wexagraph.cli.parameters import SOURCE, choosing, into_option, make_choice, opened, zone_name
-from wexagraph.cli.secrets import passphrase
+from wexagraph.cli.parameters import JOBS, JSON, SOURCE, YES, choosing, into_option, make_choice, opened, zone_name
+from wexagraph.cli.reports import conclude, counted, print_sums, seconds
+from wexagraph.cli.session import allowing, ask_passphrase, wish_afterwards
 from wexagraph.errors import CallError
 from wexagraph.selection.criteria import parse_size
 from wexagraph.sources import Stored
-from wexagraph.text import one_line, size, to_json
+from wexagraph.text import one_line, size
 
 if TYPE_CHECKING:
-    from wexagraph.backups.report import RunReport
+    from wexagraph.backups.report import BackupReport
 
 _LEAST_VOLUME, _MOST_VOLUME = 1_000_000, 4_000_000_000
-_SHOWN = 20
 
 
 @click.command("backup")
@@ -31,16 +29,18 @@ _SHOWN = 20
 @choosing
 @into_option("The folder of the backup; it is made if need be.")
 @click.option("--volume-size", default="1GB", show_default=True, metavar="SIZE", help="A volume is at most this large.")
-@click.option("--lock", is_flag=True,
-              help="A new backup: locked with a passphrase, asked for or in WEXAGRAPH_PASSPHRASE.")  # fmt: skip
 @click.option(
-    "--jobs", type=click.IntRange(1, 256), metavar="N", help="Worker processes.  [default: the machine's cores]"
+    "--lock", is_flag=True, help="A new backup: locked with a passphrase, asked for or in WEXAGRAPH_PASSPHRASE."
 )
-@click.option("--afterwards", metavar="WHAT",
-              help="At an IMAP account, with messages that a fresh verification has proved in the backup: move:FOLDER, "
-              "delete, seen or keyword:WORD.")  # fmt: skip
-@click.option("--yes", is_flag=True, help="Do not ask before --afterwards changes anything.")
-@click.option("--json", "as_json", is_flag=True, help="The summary as JSON on standard output.")
+@JOBS
+@click.option(
+    "--afterwards",
+    metavar="WHAT",
+    help="At an IMAP account, with messages that a fresh verification has proved in the backup: move:FOLDER, "
+    "delete, seen or keyword:WORD.",
+)
+@YES
+@JSON
 @click.pass_context
 def command(context: click.Context, source: str, into: str, as_json: bool, **values: Any) -> int:
     """Copy the messages of SOURCE into an offline backup in DIR, or top one up.
@@ -53,34 +53,29 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
 
     choice = make_choice(values, zone_name(None))
     limit = volume_size(values["volume_size"])
-    if values["afterwards"] is not None:
-        from wexagraph.cli.export import wish_afterwards
-
-        wish = wish_afterwards(values["afterwards"], values["yes"])
-    else:
-        wish = None
+    wish = wish_afterwards(values["afterwards"], values["yes"])
     proved: list[Stored] = []
     seen = (lambda *where: proved.append(Stored(*where))) if wish is not None else None
     with opened(context, source) as mailbox, running() as tell, stoppable(Display(("backup",))) as stopped:
         report = backup(
-            mailbox, into, choice, volume_size=limit, jobs=values["jobs"] or os.cpu_count() or 1, progress=tell,
-            stopped=stopped, tell=lambda text: click.echo(f"wexagraph: {text}", err=True), seen=seen, ask=passphrase,
+            mailbox,
+            into,
+            choice,
+            volume_size=limit,
+            jobs=values["jobs"],
+            progress=tell,
+            stopped=stopped,
+            tell=lambda text: click.echo(f"wexagraph: {text}", err=True),
+            seen=seen,
+            ask=ask_passphrase(),
             locked=values["lock"],
-        )  # fmt: skip
-        if wish is not None and report.state == "whole":
-            from wexagraph.cli.clearing import clear
+        )
+        if wish is not None and not report.interrupted:
+            from wexagraph.app.afterwards import clear
 
-            report.changed_at_the_source, report.spared = clear(mailbox, wish, into, proved, values["yes"])
-    if as_json:
-        from wexagraph.cli.terminal import machine_output
-
-        machine_output()
-        click.echo(to_json(report.as_dict()))
-    else:
-        _print(report)
-    if report.state != "whole":
-        return INTERRUPTED
-    return OK if report.complete else SOME_FAILED
+            done = clear(mailbox, wish, into, proved, ask_passphrase(), allowing(values["yes"]))
+            report.changed_at_the_source, report.left_at_the_source = done
+    return conclude(report, as_json, lambda: _print(report))
 
 
 def volume_size(given: str) -> int:
@@ -116,27 +111,15 @@ def running() -> Iterator[Callable[[int, int], None]]:
             click.echo("\r\x1b[K", err=True, nl=False)
 
 
-def _print(report: RunReport) -> None:
-    from wexagraph.cli.summary import print_spared, print_unknown, seconds
-
-    click.echo(
-        f"{report.read:,} message{'s' * (report.read != 1)} looked at: {report.added:,} new, {report.known:,} there "
-        f"already, {report.failed:,} failed."
-    )
+def _print(report: BackupReport) -> None:
+    print_sums(report, "new")
     if report.changed or report.gone:
-        click.echo(f"Since the last run {report.changed:,} have changed flags or place, {report.gone:,} are gone "
-                   "from the source; the backup keeps them.")  # fmt: skip
-    new = f", {report.volumes:,} new volume{'s' * (report.volumes != 1)}" if report.volumes else ""
-    click.echo(f"Backup: {one_line(report.into)}, run {report.run}: {report.messages:,} messages in all{new}; "
-               f"{size(report.bytes)} written in {seconds(report.seconds)}.")  # fmt: skip
-    if report.changed_at_the_source is not None:
-        count = report.changed_at_the_source
-        click.echo(f"At the source: {count:,} message{'s' * (count != 1)} changed.")
-    print_spared(report.spared)
-    for id, folder, reason in report.failures[:_SHOWN]:
-        click.secho(f"Failed: {id} in {one_line(folder)}: {one_line(reason)}", fg="red")
-    for where, reason in report.troubles[:_SHOWN]:
-        click.secho(f"Not read: {one_line(where)}: {one_line(reason)}", fg="red")
-    print_unknown(report.missing_ids)
-    if report.state != "whole":
-        click.echo("Stopped before the end. The same command goes on where it was.")
+        click.echo(
+            f"Since the last run {report.changed:,} have changed flags or place, {report.gone:,} are gone from the "
+            "source; the backup keeps them."
+        )
+    new = f", {counted(report.volumes, 'new volume')}" if report.volumes else ""
+    click.echo(
+        f"Backup: {one_line(report.into)}, run {report.run}: {report.messages:,} messages in all{new}; "
+        f"{size(report.bytes)} written in {seconds(report.seconds)}."
+    )

@@ -7,28 +7,28 @@ from dataclasses import asdict
 import click
 
 from wexagraph.cli.exits import OK, SOME_FAILED
-from wexagraph.cli.parameters import BACKUP, into_option
-from wexagraph.text import one_line, size, to_json
+from wexagraph.cli.parameters import BACKUP, JSON, into_option
+from wexagraph.cli.reports import print_json
+from wexagraph.text import one_line, size
 
 
 @click.command("copy")
 @BACKUP
 @into_option("The folder of the copy; it is made if need be.")
-@click.option("--json", "as_json", is_flag=True, help="JSON on standard output.")
+@JSON
 def command(backup: str, into: str, as_json: bool) -> int:
     """Make a copy of BACKUP on another disk, or bring one up to date. Each file is proved, all are verified."""
     from wexagraph.backups.copying import copy
 
     report = copy(backup, into)
     if as_json:
-        from wexagraph.cli.terminal import machine_output
-
-        machine_output()
-        click.echo(to_json(asdict(report)))
+        print_json(asdict(report))
     else:
         removed = f", {len(report.removed):,} that were joined removed" if report.removed else ""
-        click.echo(f"{len(report.copied):,} files copied, {report.already:,} there already{removed}; "
-                   f"{size(report.bytes)} written to {one_line(into)}.")  # fmt: skip
+        click.echo(
+            f"{len(report.copied):,} files copied, {report.already_there:,} there already{removed}; "
+            f"{size(report.bytes)} written to {one_line(into)}."
+        )
         for path in report.wrong:
             click.secho(f"Not as it should be: {one_line(path)}", fg="red")
         if not report.wrong:

@@ -41,14 +41,20 @@ def command(context: click.Context, into: str, zone: str) -> int:
     source, out = str(mailbox.path), str(folder / "export")
     steps: list[tuple[str, list[str]]] = [
         ("Which folders are there?", ["folders", source]),
-        ("What did the surveyor and the harbour master write about the quay?",
-         ["list", source, "--subject", "quay", "--zone", zone]),
+        (
+            "What did the surveyor and the harbour master write about the quay?",
+            ["list", source, "--subject", "quay", "--zone", zone],
+        ),
         ("One message, looked at closely", ["show", source, _first_id(source, "East quay survey"), "--zone", zone]),
-        ("All of it as PDF for reading and EML for evidence",
-         ["export", source, "--into", out, "--as", "pdf,eml", "--zone", zone]),
-        ("The same command again: nothing is done twice",
-         ["export", source, "--into", out, "--as", "pdf,eml", "--zone", zone]),
-    ]  # fmt: skip
+        (
+            "All of it as PDF for reading and EML for evidence",
+            ["export", source, "--into", out, "--as", "pdf,eml", "--zone", zone],
+        ),
+        (
+            "The same command again: nothing is done twice",
+            ["export", source, "--into", out, "--as", "pdf,eml", "--zone", zone],
+        ),
+    ]
     worst = 0
     for number, (heading, arguments) in enumerate(steps, 2):
         click.secho(f"\n{number}. {heading}", bold=True)

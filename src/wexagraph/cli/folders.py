@@ -10,7 +10,7 @@ from typing import Any
 import click
 
 from wexagraph.cli.exits import OK, SOME_FAILED
-from wexagraph.cli.parameters import AS_OF, LINKS, SOURCE, ZONE, opened, say_troubles, zone_name
+from wexagraph.cli.parameters import AS_OF, CSV, JSON, LINKS, SOURCE, ZONE, opened, say_troubles, zone_name
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
@@ -24,8 +24,8 @@ _COLUMNS = ("folder", "messages", "bytes", "oldest", "newest")
 @ZONE
 @AS_OF
 @LINKS
-@click.option("--csv", "as_csv", is_flag=True, help="CSV on standard output.")
-@click.option("--json", "as_json", is_flag=True, help="JSON on standard output.")
+@CSV
+@JSON
 @click.pass_context
 def command(context: click.Context, source: str, zone: str | None, as_csv: bool, as_json: bool) -> int:
     """The folders of SOURCE: messages, bytes, oldest and newest message."""
@@ -55,7 +55,7 @@ def command(context: click.Context, source: str, zone: str | None, as_csv: bool,
             messages, total = sum(row["messages"] for row in rows), sum(row["bytes"] for row in rows)
             console.print(
                 f"{len(rows)} folder{'s' * (len(rows) != 1)}, {messages:,} message{'s' * (messages != 1)}, "
-                f"{size(total)}. Kind: {mailbox.kind}.",
+                f"{size(total)}. Format{'s' * (',' in mailbox.kind)}: {mailbox.kind}.",
                 style="dim",
             )
         return SOME_FAILED if say_troubles(mailbox) else OK

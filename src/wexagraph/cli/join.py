@@ -6,20 +6,26 @@ import click
 
 from wexagraph.cli.backup import volume_size
 from wexagraph.cli.parameters import FOLDER
-from wexagraph.cli.secrets import passphrase
+from wexagraph.cli.session import ask_passphrase
 from wexagraph.text import one_line
 
 
 @click.command("join")
 @FOLDER
-@click.option("--volume-size", "limit", default="1GB", show_default=True, metavar="SIZE",
-              help="A volume is at most this large; those of less than half are joined.")  # fmt: skip
+@click.option(
+    "--volume-size",
+    "limit",
+    default="1GB",
+    show_default=True,
+    metavar="SIZE",
+    help="A volume is at most this large; those of less than half are joined.",
+)
 def command(folder: str, limit: str) -> int:
     """Join the small volumes of the backup in DIR into few. The old ones go only when the new ones are proved."""
     from wexagraph.backups.join import join
 
     report = join(
-        folder, volume_size(limit), tell=lambda text: click.echo(f"wexagraph: {text}", err=True), ask=passphrase
+        folder, volume_size(limit), tell=lambda text: click.echo(f"wexagraph: {text}", err=True), ask=ask_passphrase()
     )
     old = sum(map(len, report.joined.values()))
     if not old:

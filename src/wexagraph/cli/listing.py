@@ -15,7 +15,7 @@ from typing import Any
 import click
 
 from wexagraph.cli.exits import OK, SOME_FAILED
-from wexagraph.cli.parameters import SOURCE, ZONE, choosing, make_choice, opened, say_troubles, zone_name
+from wexagraph.cli.parameters import CSV, JSON, SOURCE, ZONE, choosing, make_choice, opened, say_troubles, zone_name
 from wexagraph.cli.terminal import machine_output
 from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
@@ -33,8 +33,8 @@ COLUMNS = ("id", "folder", "date", "from", "subject", "size", "attachments", "fl
 @SOURCE
 @choosing
 @ZONE
-@click.option("--csv", "as_csv", is_flag=True, help="CSV on standard output.")
-@click.option("--json", "as_json", is_flag=True, help="JSON on standard output.")
+@CSV
+@JSON
 @click.pass_context
 def command(
     context: click.Context, source: str, zone: str | None, as_csv: bool, as_json: bool, **choice_values: Any

@@ -12,8 +12,8 @@ from importlib import import_module
 import click
 
 import wexagraph
+from wexagraph.app.secrets import from_environment
 from wexagraph.cli.exits import INTERRUPTED, OK, UNUSABLE, WRONG_CALL
-from wexagraph.cli.secrets import from_environment
 from wexagraph.errors import CallError, SourceError, TargetError, WexagraphError
 from wexagraph.temporary import clear_abandoned
 
@@ -74,9 +74,13 @@ def cli(context: click.Context, config: str | None) -> None:
     ZIP of any of these; an account, imaps://user@host/ or pops://user@host/; or @NAME from the configuration.
     It is only ever read.
     """
-    from wexagraph.cli.config import load
+    from wexagraph.app.configuration import load
+    from wexagraph.cli.defaults import known_options, set_defaults
+    from wexagraph.cli.session import Session
 
-    context.obj = load(context, config)
+    configuration = load(config, lambda name: name in known_options(context))
+    set_defaults(context, configuration)
+    context.obj = Session(configuration)
 
 
 def run() -> None:

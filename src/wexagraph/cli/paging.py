@@ -9,8 +9,9 @@ from typing import Any, TypeVar
 
 import click
 
+from wexagraph.app.secrets import PROMPT, secret
 from wexagraph.cli.parameters import zone_name
-from wexagraph.cli.secrets import PROMPT, secret
+from wexagraph.cli.session import prompt
 from wexagraph.errors import CallError
 from wexagraph.exports.options import NO_LOCKED_ARCHIVE
 from wexagraph.files import open_regular
@@ -33,8 +34,13 @@ BUILT_IN = "built-in"
 _MOST_TEMPLATE = 1_000_000
 _MOST_PICTURE = 20_000_000
 _COVER_PATIENCE = 20.0
-_PICTURES = {".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif",
-             ".svg": "image/svg+xml"}  # fmt: skip
+_PICTURES = {
+    ".png": "image/png",
+    ".jpg": "image/jpeg",
+    ".jpeg": "image/jpeg",
+    ".gif": "image/gif",
+    ".svg": "image/svg+xml",
+}
 
 
 class Words(click.ParamType):
@@ -89,45 +95,106 @@ class _Scale(click.ParamType):
 
 
 _OPTIONS = [
-    click.option("--attachments", type=Words(ATTACHMENTS, "way with attachments", "none"), default="embed",
-                 show_default=True, metavar="WAYS",
-                 help="embed: inside the PDF. pages: made into pages behind the message. beside: in a folder of its "
-                 "name. zip: in a ZIP of its name. none: only listed. Several with commas."),
+    click.option(
+        "--attachments",
+        type=Words(ATTACHMENTS, "way with attachments", "none"),
+        default="embed",
+        show_default=True,
+        metavar="WAYS",
+        help="embed: inside the PDF. pages: made into pages behind the message. beside: in a folder of its "
+        "name. zip: in a ZIP of its name. none: only listed. Several with commas.",
+    ),
     click.option("--open-zips", is_flag=True, help="With pages: make pages of what is in ZIPs too."),
-    click.option("--paper", type=_Paper(), default="a4", show_default=True, metavar="PAPER",
-                 help="a3, a4, a5, letter, legal, or width x height in mm: 100x150."),
+    click.option(
+        "--paper",
+        type=_Paper(),
+        default="a4",
+        show_default=True,
+        metavar="PAPER",
+        help="a3, a4, a5, letter, legal, or width x height in mm: 100x150.",
+    ),
     click.option("--landscape", is_flag=True, help="Turn the paper."),
     click.option("--margin", type=click.FloatRange(5, 60), default=18.0, show_default=True, metavar="MM"),
-    click.option("--scale", type=_Scale(), default="100%", show_default=True, metavar="PERCENT",
-                 help="Everything on the page larger or smaller."),
-    click.option("--background/--no-background", default=True, show_default=True,
-                 help="Colours and pictures behind the text."),
-    click.option("--header", metavar="PATTERN", default="", show_default="none",
-                 help="Running line above: LEFT | CENTRE | RIGHT, e.g. '{sender} | {date:%d.%m.%Y}'."),
-    click.option("--footer", metavar="PATTERN", default=FOOTER, show_default=True,
-                 help="Running line below; has {page}, {pages} and {file} besides the fields of a name. '' for none."),
-    click.option("--text-font", metavar="FONT", default="", show_default="a monospaced one",
-                 help="The font of plain text mail."),
+    click.option(
+        "--scale",
+        type=_Scale(),
+        default="100%",
+        show_default=True,
+        metavar="PERCENT",
+        help="Everything on the page larger or smaller.",
+    ),
+    click.option(
+        "--background/--no-background", default=True, show_default=True, help="Colours and pictures behind the text."
+    ),
+    click.option(
+        "--header",
+        metavar="PATTERN",
+        default="",
+        show_default="none",
+        help="Running line above: LEFT | CENTRE | RIGHT, e.g. '{sender} | {date:%d.%m.%Y}'.",
+    ),
+    click.option(
+        "--footer",
+        metavar="PATTERN",
+        default=FOOTER,
+        show_default=True,
+        help="Running line below; has {page}, {pages} and {file} besides the fields of a name. '' for none.",
+    ),
+    click.option(
+        "--text-font", metavar="FONT", default="", show_default="a monospaced one", help="The font of plain text mail."
+    ),
     click.option("--text-size", type=click.FloatRange(4, 40), default=9.4, show_default=True, metavar="POINTS"),
-    click.option("--cover", is_flag=False, flag_value=BUILT_IN, metavar="[TEMPLATE]",
-                 help="A cover sheet in front: the built-in one, or a Jinja2 template of HTML."),
-    click.option("--evidence", is_flag=True,
-                 help="A block with Message-ID, SHA-256, source, folder, ID, arrival and servers."),
+    click.option(
+        "--cover",
+        is_flag=False,
+        flag_value=BUILT_IN,
+        metavar="[TEMPLATE]",
+        help="A cover sheet in front: the built-in one, or a Jinja2 template of HTML.",
+    ),
+    click.option(
+        "--evidence", is_flag=True, help="A block with Message-ID, SHA-256, source, folder, ID, arrival and servers."
+    ),
     click.option("--headers", is_flag=True, help="All header fields, on a page of their own."),
-    click.option("--property", "properties", multiple=True, metavar="NAME=PATTERN",
-                 help="What the PDF says of itself: title, author, subject, keywords."),
-    click.option("--archival", is_flag=True,
-                 help="PDF/A-3b (ISO 19005-3), validated as written, with the original message inside."),
-    click.option("--password", is_flag=False, flag_value=PROMPT, metavar="[WHERE]",
-                 help="Lock PDFs (AES-256); WHERE is file:PATH, env:NAME or command:'PROGRAM'. Asked for without it."),
-    click.option("--owner-password", is_flag=False, flag_value=PROMPT, metavar="[WHERE]",
-                 help="A second password, for whoever may do what --allow leaves out."),
-    click.option("--allow", type=Words((*ALLOWED, "none"), "permission", "none"), metavar="WORDS",
-                 help="With --owner-password, what all others may do: print, copy, comment, assemble; or none."),
+    click.option(
+        "--property",
+        "properties",
+        multiple=True,
+        metavar="NAME=PATTERN",
+        help="What the PDF says of itself: title, author, subject, keywords.",
+    ),
+    click.option(
+        "--archival",
+        is_flag=True,
+        help="PDF/A-3b (ISO 19005-3), validated as written, with the original message inside.",
+    ),
+    click.option(
+        "--password",
+        is_flag=False,
+        flag_value=PROMPT,
+        metavar="[WHERE]",
+        help="Lock PDFs (AES-256); WHERE is file:PATH, env:NAME or command:'PROGRAM'. Asked for without it.",
+    ),
+    click.option(
+        "--owner-password",
+        is_flag=False,
+        flag_value=PROMPT,
+        metavar="[WHERE]",
+        help="A second password, for whoever may do what --allow leaves out.",
+    ),
+    click.option(
+        "--allow",
+        type=Words((*ALLOWED, "none"), "permission", "none"),
+        metavar="WORDS",
+        help="With --owner-password, what all others may do: print, copy, comment, assemble; or none.",
+    ),
     click.option("--show-hidden", is_flag=True, help="Print text that the sender hid, such as preview lines."),
-    click.option("--read-back/--no-read-back", default=True, show_default=True,
-                 help="Read each PDF again and compare its words with the message's."),
-]  # fmt: skip
+    click.option(
+        "--read-back/--no-read-back",
+        default=True,
+        show_default=True,
+        help="Read each PDF again and compare its words with the message's.",
+    ),
+]
 
 
 def paging(command: F) -> F:
@@ -172,8 +239,8 @@ def make_lock(values: dict[str, Any]) -> Lock | None:
     if values["archival"]:
         raise CallError(NO_LOCKED_ARCHIVE)  # before anybody types a password
     lock = Lock(
-        user=secret(user, "--password") if user is not None else "",
-        owner=secret(owner, "--owner-password") if owner is not None else "",
+        user=secret(user, "--password", prompt()) if user is not None else "",
+        owner=secret(owner, "--owner-password", prompt()) if owner is not None else "",
         allow=tuple(word for word in allow if word != "none") if allow is not None else ALLOWED,
     )
     if lock.owner and lock.owner == lock.user:

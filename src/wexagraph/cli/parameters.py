@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Callable
 from contextlib import contextmanager
@@ -39,6 +40,24 @@ ZONE = click.option(
 )
 
 
+JSON = click.option("--json", "as_json", is_flag=True, help="JSON on standard output.")
+CSV = click.option("--csv", "as_csv", is_flag=True, help="CSV on standard output.")
+
+
+def _cores(context: click.Context, _: click.Parameter, value: int | None) -> int:
+    return value or os.cpu_count() or 1
+
+
+JOBS = click.option(
+    "--jobs",
+    type=click.IntRange(1, 256),
+    callback=_cores,
+    metavar="N",
+    help="Worker processes.  [default: the machine's cores]",
+)
+YES = click.option("--yes", is_flag=True, help="Do not ask before --afterwards changes anything.")
+
+
 def into_option(help: str, metavar: str = "DIR") -> Callable[[F], F]:
     """The option that says where results go."""
     return click.option("--into", required=True, callback=named, metavar=metavar, help=help)
@@ -49,17 +68,26 @@ def _keep_as_of(context: click.Context, _: click.Parameter, value: str) -> None:
 
 
 AS_OF = click.option(
-    "--as-of", metavar="DATE", default="", expose_value=False, callback=_keep_as_of,
+    "--as-of",
+    metavar="DATE",
+    default="",
+    expose_value=False,
+    callback=_keep_as_of,
     help="Of a backup: as it was at the end of that day; or `ever`, all it has held.",
-)  # fmt: skip
+)
 
 
 def _keep_links(context: click.Context, _: click.Parameter, value: bool) -> None:
     context.meta["links"] = value
 
 
-LINKS = click.option("--follow-links", is_flag=True, expose_value=False, callback=_keep_links,
-                     help="Read what symbolic links to files in SOURCE lead to.")  # fmt: skip
+LINKS = click.option(
+    "--follow-links",
+    is_flag=True,
+    expose_value=False,
+    callback=_keep_links,
+    help="Read what symbolic links to files in SOURCE lead to.",
+)
 _REPEATED = ("from", "to", "cc", "subject", "body", "text", "since", "before", "larger", "smaller", "keyword")
 _CHOICE = [
     click.option("--folder", "folders", multiple=True, metavar="NAME", help="Only this folder and what is below it."),

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
-    from wexagraph.exports.report import Progress
+    from wexagraph.reports import Progress
 
 _FIRST = 1.0
 _EVERY = 5.0
@@ -82,8 +82,11 @@ class Display:
 
             from wexagraph.cli.terminal import make_console
 
-            columns = (TextColumn("{task.description}", style="cyan"), BarColumn(None, complete_style="cyan"),
-                       TextColumn("{task.fields[state]}"))  # fmt: skip
+            columns = (
+                TextColumn("{task.description}", style="cyan"),
+                BarColumn(None, complete_style="cyan"),
+                TextColumn("{task.fields[state]}"),
+            )
             self._bar = Bar(*columns, console=make_console(err=True), transient=True, auto_refresh=False)
             self._task = self._bar.add_task("looking", total=None, state="")
             self._bar.start()

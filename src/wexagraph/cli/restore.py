@@ -11,17 +11,16 @@ import click
 from wexagraph.backups.restore import restore
 from wexagraph.backups.source import BackupSource
 from wexagraph.cli.backup import running
-from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
-from wexagraph.cli.parameters import BACKUP, choosing, into_option, make_choice, opened, zone_name
+from wexagraph.cli.parameters import BACKUP, JSON, choosing, into_option, make_choice, opened, zone_name
 from wexagraph.cli.progress import Display, stoppable
+from wexagraph.cli.reports import conclude, print_sums
 from wexagraph.errors import CallError
 from wexagraph.output.sinks import open_sink
 from wexagraph.output.sinks.base import Sink
 from wexagraph.output.sinks.imap import ImapSink
+from wexagraph.reports import Report
 from wexagraph.sources.imap import ImapSource
-from wexagraph.text import one_line, size, to_json
-
-_SHOWN = 20
+from wexagraph.text import one_line, size
 
 
 @click.command("restore")
@@ -33,7 +32,7 @@ _SHOWN = 20
     "TARGET",
 )
 @click.option("--by-folder", is_flag=True, help="With an mbox: one a folder, below a folder of that name.")
-@click.option("--json", "as_json", is_flag=True, help="The summary as JSON on standard output.")
+@JSON
 @click.pass_context
 def command(context: click.Context, backup: str, into: str, by_folder: bool, as_json: bool, **values: Any) -> int:
     """Give the chosen messages of BACKUP to TARGET, with their folders, flags and arrival dates.
@@ -52,20 +51,12 @@ def command(context: click.Context, backup: str, into: str, by_folder: bool, as_
             stoppable(Display(("restore",))) as stopped,
         ):
             report = restore(mailbox, sink, into, choice, progress=lambda count: tell(count, count), stopped=stopped)
-    if as_json:
-        from wexagraph.cli.terminal import machine_output
+    return conclude(report, as_json, lambda: _print(report))
 
-        machine_output()
-        click.echo(to_json(report.as_dict()))
-    else:
-        click.echo(f"{report.read:,} message{'s' * (report.read != 1)} read: {report.written:,} given back, "
-                   f"{report.already:,} there already, {report.failed:,} failed.")  # fmt: skip
-        click.echo(f"In:    {one_line(into)}, {size(report.bytes)}")
-        for id, folder, reason in report.failures[:_SHOWN]:
-            click.secho(f"Failed: {id} in {one_line(folder)}: {one_line(reason)}", fg="red")
-    if report.interrupted:
-        return INTERRUPTED
-    return OK if report.complete else SOME_FAILED
+
+def _print(report: Report) -> None:
+    print_sums(report, "given back")
+    click.echo(f"In:    {one_line(report.into)}, {size(report.bytes)}")
 
 
 @contextmanager

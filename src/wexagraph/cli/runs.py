@@ -7,18 +7,19 @@ from typing import Any
 
 import click
 
-from wexagraph.cli.parameters import FOLDER, ZONE, zone_name
-from wexagraph.cli.secrets import passphrase
+from wexagraph.cli.parameters import FOLDER, JSON, ZONE, zone_name
+from wexagraph.cli.session import ask_passphrase
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.text import one_line, size, to_json
 
-_COLUMNS = ("name", "source", "added", "gone", "changed", "failed", "bytes", "state")
+_COLUMNS = {name: name for name in ("name", "source", "written", "gone", "changed", "failed", "bytes", "state")}
+_COLUMNS["written"] = "added"  # as the lists on the disk call it
 
 
 @click.command("runs")
 @FOLDER
 @ZONE
-@click.option("--json", "as_json", is_flag=True, help="JSON on standard output.")
+@JSON
 def command(folder: str, zone: str | None, as_json: bool) -> int:
     """The runs of the backup in DIR, first to last: when, how many messages were new and gone, bytes, errors."""
     from wexagraph.backups import bag
@@ -27,13 +28,13 @@ def command(folder: str, zone: str | None, as_json: bool) -> int:
     from wexagraph.pages.options import PageOptions
 
     timezone = PageOptions(zone=zone_name(zone)).timezone()
-    with open_backup(Path(folder).expanduser(), ask=passphrase) as store:
+    with open_backup(Path(folder).expanduser(), ask=ask_passphrase()) as store:
         runs = store.all_runs()
         messages, total = store.catalogue.counts()
         vanished = store.catalogue.vanished()
     if as_json:
         machine_output()
-        rows: list[dict[str, Any]] = [{name: run[name] for name in _COLUMNS} for run in runs]
+        rows: list[dict[str, Any]] = [{name: run[key] for name, key in _COLUMNS.items()} for run in runs]
         click.echo(to_json(rows))
         return 0
     table = make_table("Run", "When", ">New", ">Gone", ">Changed", ">Failed", ">Written", "End", "Source")

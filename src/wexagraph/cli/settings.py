@@ -6,7 +6,8 @@ from typing import Any
 
 import click
 
-from wexagraph.cli.config import Config
+from wexagraph.app.configuration import Configuration
+from wexagraph.cli.parameters import JSON
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.errors import CallError
 from wexagraph.text import one_line, to_json
@@ -16,7 +17,7 @@ _UNSET: tuple[Any, ...] = (None, False, "", (), [])
 
 @click.command("config")
 @click.argument("command", metavar="[COMMAND]", default="export")
-@click.option("--json", "as_json", is_flag=True, help="JSON on standard output.")
+@JSON
 @click.pass_context
 def command(context: click.Context, command: str, as_json: bool) -> int:
     """What holds for COMMAND (export, if none is named): each option, its value, and where the value comes from.
@@ -28,7 +29,7 @@ def command(context: click.Context, command: str, as_json: bool) -> int:
     wanted = group.get_command(context, command)
     if wanted is None:
         raise CallError(f"there is no command {command!r}. `wexagraph --help` lists them.")
-    config: Config = context.obj
+    config: Configuration = context.obj.configuration
     rows = [row for parameter in wanted.params if (row := _row(context, wanted, parameter, config)) is not None]
     if as_json:
         machine_output()
@@ -45,7 +46,7 @@ def command(context: click.Context, command: str, as_json: bool) -> int:
 
 
 def _row(
-    context: click.Context, command: click.Command, parameter: click.Parameter, config: Config
+    context: click.Context, command: click.Command, parameter: click.Parameter, config: Configuration
 ) -> tuple[str, Any, str] | None:
     if not isinstance(parameter, click.Option) or parameter.name in ("help", "into", "as_json", "as_csv"):
         return None
@@ -59,7 +60,7 @@ def _row(
     return name, default, "default"
 
 
-def _print(command: str, rows: list[tuple[str, Any, str]], config: Config) -> None:
+def _print(command: str, rows: list[tuple[str, Any, str]], config: Configuration) -> None:
     table = make_table(f"Option of {command}", "Value", "From")
     unset = [name for name, value, where in rows if where == "default" and value in _UNSET]
     for name, value, where in rows:

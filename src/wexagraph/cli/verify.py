@@ -2,126 +2,117 @@
 
 from __future__ import annotations
 
-import os
 import shlex
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
 
 import click
 
 from wexagraph.backups.bag import BAGIT
 from wexagraph.cli.exits import OK, SOME_FAILED
-from wexagraph.cli.parameters import FOLDER
-from wexagraph.cli.secrets import passphrase
-from wexagraph.cli.terminal import machine_output
+from wexagraph.cli.parameters import FOLDER, JOBS, JSON
+from wexagraph.cli.reports import counted, print_json
+from wexagraph.cli.session import ask_passphrase
 from wexagraph.errors import CallError
-from wexagraph.exports.verify import Verification, verify
-from wexagraph.text import one_line, size, to_json
-
-if TYPE_CHECKING:
-    from wexagraph.backups.verify import BackupVerification
+from wexagraph.exports.verify import verify
+from wexagraph.reports import Verification
+from wexagraph.text import one_line, size
 
 _SHOWN = 50
-_KINDS = (
-    ("missing", "Missing"),
-    ("altered", "Altered"),
-    ("foreign", "Foreign"),
-    ("lines", "Unreadable line of the list"),
-)
 
 
 @click.command("verify")
 @FOLDER
 @click.option("--deep", is_flag=True, help="Of a backup: unpack every message, resolve every list entry, too.")
-@click.option("--repair", metavar="SOURCE",
-              help="Of a backup: mend it, from another copy of it or from the mailbox it is of.")  # fmt: skip
 @click.option(
-    "--jobs", type=click.IntRange(1, 256), metavar="N", help="Worker processes.  [default: the machine's cores]"
+    "--repair", metavar="SOURCE", help="Of a backup: mend it, from another copy of it or from the mailbox it is of."
 )
-@click.option("--json", "as_json", is_flag=True, help="JSON on standard output.")
+@JOBS
+@JSON
 @click.pass_context
-def command(
-    context: click.Context, folder: str, deep: bool, repair: str | None, jobs: int | None, as_json: bool
-) -> int:
+def command(context: click.Context, folder: str, deep: bool, repair: str | None, jobs: int, as_json: bool) -> int:
     """Prove a backup or an export folder whole, or say what is not.
 
     Every file is compared with the checksums in manifest-sha256.txt. Missing: it is in the list and not in DIR.
-    Altered or damaged: its bytes are others. Foreign: it is in DIR and not in the list.
+    Altered: its bytes are others. Foreign: it is in DIR and not in the list.
     """
     root = Path(folder).expanduser()
-    if (root / BAGIT).exists() or (root / "data" / "volumes").is_dir():
-        return _backup(context, root, deep, repair, jobs or os.cpu_count() or 1, as_json)
-    if deep or repair is not None:
+    of_a_backup = (root / BAGIT).exists() or (root / "data" / "volumes").is_dir()
+    if of_a_backup:
+        verification = _backup(context, root, deep, repair, jobs)
+    elif deep or repair is not None:
         raise CallError(f"--deep and --repair are for backups; {folder} is none. The export command mends an export.")
-    found = verify(folder)
-    if as_json:
-        machine_output()
-        values: dict[str, Any] = {"folder": folder, "whole": found.whole}
-        values.update({name: getattr(found, name) for name, _ in _KINDS})
-        click.echo(to_json(values))
     else:
-        _print(folder, found)
-    return OK if found.complete else SOME_FAILED
+        verification = verify(folder)
+    if as_json:
+        print_json(verification.as_dict())
+    else:
+        _print_findings(verification)
+        (_print_backup if of_a_backup else _print_export)(verification)
+    return OK if verification.whole else SOME_FAILED
 
 
-def _backup(context: click.Context, root: Path, deep: bool, repair: str | None, jobs: int, as_json: bool) -> int:
+def _backup(context: click.Context, root: Path, deep: bool, repair: str | None, jobs: int) -> Verification:
     from wexagraph.backups.verify import verify as verify_backup
 
     if repair is None:
-        found = verify_backup(root, deep, jobs, ask=passphrase)
-    else:
-        from wexagraph.backups.bag import is_backup
-        from wexagraph.backups.repair import repair as mend
+        return verify_backup(root, deep, jobs, ask=ask_passphrase())
+    from wexagraph.backups.bag import is_backup
+    from wexagraph.backups.repair import repair as mend
 
-        other = Path(repair).expanduser()
-        with context.obj.open(repair) as source:
-            found = mend(root, source, other if is_backup(other) else None, jobs, passphrase)
-    if as_json:
-        machine_output()
-        click.echo(to_json(found.as_dict()))
-    else:
-        _print_backup(found)
-    return OK if found.complete else SOME_FAILED
+    other = Path(repair).expanduser()
+    with context.obj.open(repair) as source:
+        return mend(root, source, other if is_backup(other) else None, jobs, ask_passphrase())
 
 
-def _print_backup(found: BackupVerification) -> None:
-    for finding in found.findings[:_SHOWN]:
-        reason = f": {one_line(finding.reason)}" if finding.reason else ""
-        colour = "red" if finding.state != "foreign" else "magenta"
-        click.secho(f"{finding.state.capitalize()}: {one_line(finding.path)}{reason}", fg=colour)
-        for digest, name in finding.messages[:_SHOWN]:
-            click.echo(f"    with it: {one_line(name)} ({digest[:12]})")
-        if len(finding.messages) > _SHOWN:
-            click.echo(f"    and {len(finding.messages) - _SHOWN:,} messages more.")
-    if len(found.findings) > _SHOWN:
-        click.echo(f"... and {len(found.findings) - _SHOWN:,} more of these.")
-    for path in found.left:
+def _print_findings(verification: Verification) -> None:
+    for state in ("missing", "altered", "foreign", "unreadable"):
+        findings = [finding for finding in verification.findings if finding.state == state]
+        for finding in findings[:_SHOWN]:
+            reason = f": {one_line(finding.reason)}" if finding.reason else ""
+            colour = "red" if state != "foreign" else "magenta"
+            click.secho(f"{state.capitalize()}: {one_line(finding.path)}{reason}", fg=colour)
+            for digest, name in finding.messages[:_SHOWN]:
+                click.echo(f"    with it: {one_line(name)} ({digest[:12]})")
+            if len(finding.messages) > _SHOWN:
+                click.echo(f"    and {len(finding.messages) - _SHOWN:,} messages more.")
+        if len(findings) > _SHOWN:
+            click.echo(f"... and {len(findings) - _SHOWN:,} more of these.")
+
+
+def _print_backup(verification: Verification) -> None:
+    for path in verification.left:
         click.echo(f"Left by a run that was stopped, for the next run to take in: {one_line(path)}")
-    for path in found.repaired:
+    for path in verification.repaired:
         click.secho(f"Mended: {one_line(path)}", fg="green")
-    for path in found.unrepaired:
+    for path in verification.unrepaired:
         click.secho(f"Not mended: {one_line(path)}. Another copy of the backup may have it.", fg="red")
-    messages = f", {found.messages:,} messages unpacked and digested" if found.deep else ""
-    lost = sum(len(finding.messages) for finding in found.findings)
-    wrong = f"{len(found.findings):,} not as {'it' if len(found.findings) == 1 else 'they'} should be"
-    told = f"{wrong}, {lost:,} message{'s' * (lost != 1)} lost with that" if found.findings else "all whole"
-    click.echo(f"{one_line(found.folder)}: {found.files:,} files, {size(found.bytes)}{messages}; {told}.")
-    if found.findings and not found.repaired:
-        folder = one_line(shlex.quote(found.folder))
+    messages = f", {verification.messages:,} messages unpacked and digested" if verification.deep else ""
+    click.echo(
+        f"{one_line(verification.folder)}: {verification.files:,} files, {size(verification.bytes)}{messages}; "
+        f"{_told(verification)}."
+    )
+    if verification.findings and not verification.repaired:
+        folder = one_line(shlex.quote(verification.folder))
         click.echo(f"`wexagraph verify {folder} --repair SOURCE` mends what the source, or another copy, still has.")
 
 
-def _print(folder: str, found: Verification) -> None:
-    for name, word in _KINDS:
-        paths: list[str] = getattr(found, name)
-        for path in paths[:_SHOWN]:
-            click.secho(f"{word}: {one_line(path)}", fg="red" if name != "foreign" else "magenta")
-        if len(paths) > _SHOWN:
-            click.echo(f"... and {len(paths) - _SHOWN:,} more of these.")
-    checked = found.whole + len(found.missing) + len(found.altered)
+def _told(verification: Verification) -> str:
+    """What was found, in a few words: "2 files missing, 1 altered; no messages lost"."""
+    states = {state: len(verification.paths(state)) for state in ("missing", "altered", "foreign", "unreadable")}
+    told = [f"{count:,} {state}" for state, count in states.items() if count]
+    if not told:
+        return "all whole"
+    first, _, rest = told[0].partition(" ")
+    told[0] = f"{first} file{'s' * (first != '1')} {rest}"
+    lost = sum(len(finding.messages) for finding in verification.findings)
+    return f"{', '.join(told)}; {counted(lost, 'message') if lost else 'no messages'} lost"
+
+
+def _print_export(verification: Verification) -> None:
+    missing, altered, foreign = (len(verification.paths(state)) for state in ("missing", "altered", "foreign"))
     click.echo(
-        f"{one_line(folder)}: {found.whole:,} of {checked:,} listed files are whole, {len(found.missing):,} missing, "
-        f"{len(found.altered):,} altered; {len(found.foreign):,} foreign."
+        f"{one_line(verification.folder)}: {verification.files - missing - altered:,} of {verification.files:,} listed "
+        f"files are whole, {missing:,} missing, {altered:,} altered; {foreign:,} foreign."
     )
-    if found.missing or found.altered:
+    if missing or altered:
         click.echo("The export command that made them makes missing and altered files again.")

@@ -208,10 +208,20 @@ def tide_table() -> bytes:
 def invitation() -> bytes:
     """A meeting, iCalendar (RFC 5545)."""
     lines = [
-        "BEGIN:VCALENDAR", "VERSION:2.0", "PRODID:-//Saltmere//Port office//EN", "METHOD:REQUEST", "BEGIN:VEVENT",
-        "UID:berthing-2026-04@saltmere.example", "DTSTAMP:20260320T080000Z", "DTSTART:20260402T090000Z",
-        "DTEND:20260402T103000Z", "SUMMARY:Berthing meeting for April", "LOCATION:Pilot house\\, upper room",
+        "BEGIN:VCALENDAR",
+        "VERSION:2.0",
+        "PRODID:-//Saltmere//Port office//EN",
+        "METHOD:REQUEST",
+        "BEGIN:VEVENT",
+        "UID:berthing-2026-04@saltmere.example",
+        "DTSTAMP:20260320T080000Z",
+        "DTSTART:20260402T090000Z",
+        "DTEND:20260402T103000Z",
+        "SUMMARY:Berthing meeting for April",
+        "LOCATION:Pilot house\\, upper room",
         "ORGANIZER;CN=Tomas Wray:mailto:tomas.wray@saltmere.example",
-        "ATTENDEE;CN=Ines Halden:mailto:ines.halden@quaysurvey.example", "END:VEVENT", "END:VCALENDAR",
-    ]  # fmt: skip
+        "ATTENDEE;CN=Ines Halden:mailto:ines.halden@quaysurvey.example",
+        "END:VEVENT",
+        "END:VCALENDAR",
+    ]
     return ("\r\n".join(lines) + "\r\n").encode()

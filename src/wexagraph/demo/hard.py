@@ -17,26 +17,44 @@ def hard() -> list[bytes]:
 
     return [
         # names that a disk refuses
-        plain("Berth 3/4: what? <urgent> | \"now\" * \\ or never", 1),
+        plain('Berth 3/4: what? <urgent> | "now" * \\ or never', 1),
         plain("../../../etc/passwd", 2),
         plain("CON", 3),
         plain("aux.txt. . .", 4),
         plain("Permit \u202egpj.exe and zero\u200bwidth", 5),
         plain("Long " + "subject of the harbour " * 20, 6),
-        plain("=HYPERLINK(\"http://bad.example/\",\"click\")", 7),
+        plain('=HYPERLINK("http://bad.example/","click")', 7),
         plain("\x1b[31mred\x1b[0m alert \x07", 8),
         # two messages of one name, and one that differs in case only
         plain("Invoice", 9, "The first invoice.\n"),
         plain("Invoice", 9, "The second invoice.\n"),
         plain("INVOICE", 9, "The third invoice.\n"),
         # dates
-        message(HALDEN, OFFICE, "No date, but received", None, text("Only a Received field has a date.\n"),
-                extra="Received: from quay.example by mail.saltmere.example; Tue, 18 Aug 2026 07:04:05 +0200"),
+        message(
+            HALDEN,
+            OFFICE,
+            "No date, but received",
+            None,
+            text("Only a Received field has a date.\n"),
+            extra="Received: from quay.example by mail.saltmere.example; Tue, 18 Aug 2026 07:04:05 +0200",
+        ),
         message(HALDEN, OFFICE, "No date at all", None, text("Nothing in the header says when.\n")),
-        message(HALDEN, OFFICE, "An absurd date", None, text("A clock that was never set.\n"),
-                extra="Date: Thu, 01 Jan 1970 00:00:00 +0000"),
-        message(HALDEN, OFFICE, "An old form of date", None, text("Two digits and a named zone.\n"),
-                extra="Date: Friday, 21-Aug-26 14:15:16 EST"),
+        message(
+            HALDEN,
+            OFFICE,
+            "An absurd date",
+            None,
+            text("A clock that was never set.\n"),
+            extra="Date: Thu, 01 Jan 1970 00:00:00 +0000",
+        ),
+        message(
+            HALDEN,
+            OFFICE,
+            "An old form of date",
+            None,
+            text("Two digits and a named zone.\n"),
+            extra="Date: Friday, 21-Aug-26 14:15:16 EST",
+        ),
         # headers
         b"To: records@saltmere.example\nDate: Sat, 22 Aug 2026 09:00:00 +0000\n\nNo subject and no sender.\n",
         b"From: =?utf-8?B?w4?= =?utf-8?B?lsO2?= <split@words.example>\nTo: records@saltmere.example\n"
@@ -54,8 +72,13 @@ def hard() -> list[bytes]:
         b"Date: Wed, 26 Aug 2026 10:00:00 +0000\nContent-Type: text/plain; charset=x-made-up\n\n"
         + "Le quai était fermé à cause de la tempête.\n".encode("cp1252"),
         # broken MIME
-        message(WRAY, OFFICE, "Cut short in the middle", when("2026-08-27"),
-                multipart("mixed", text("The first part is whole.\n"), text("The second part has no end"), closed=False)),
+        message(
+            WRAY,
+            OFFICE,
+            "Cut short in the middle",
+            when("2026-08-27"),
+            multipart("mixed", text("The first part is whole.\n"), text("The second part has no end"), closed=False),
+        ),
         b"From: Broken <broken@mime.example>\nTo: records@saltmere.example\nSubject: Broken base64\n"
         b"Date: Fri, 28 Aug 2026 09:00:00 +0000\nMIME-Version: 1.0\nContent-Type: text/plain; charset=utf-8\n"
         b"Content-Transfer-Encoding: base64\n\nVGhlIHF1YXkgaXMgY2xvc2VkLiBQbGVhc2UgdXNlIHRoZSBub3J0aCBtb2xlL#g==\nxx!\n",
@@ -63,24 +86,66 @@ def hard() -> list[bytes]:
         b"Date: Fri, 28 Aug 2026 10:00:00 +0000\nMIME-Version: 1.0\nContent-Type: multipart/mixed\n\n"
         b"--lost\n\nText between lost boundaries.\n--lost--\n",
         # bodies
-        message(WRAY, OFFICE, "Scripts and forms", when("2026-08-29"), html(
-            '<script>alert("x")</script><p onclick="steal()">Only this line is text.</p><form action="https://bad.example/">'
-            '<input type="text" value="Berth 5"><button>Send</button></form><iframe src="https://bad.example/"></iframe>'
-            '<p style="position:fixed;top:0;left:0;background:url(https://bad.example/x.png)">From: The King</p>'
-            '<img src="file:///etc/passwd"><link rel="stylesheet" href="https://bad.example/x.css">')),
-        message(WRAY, OFFICE, "A very wide table", when("2026-08-30"), html(
-            "<table border=1>" + "".join("<tr>" + "".join(f"<td>{row}.{column}</td>" for column in range(1, 31)) + "</tr>"
-                                         for row in range(1, 6)) + "</table>")),
-        message(WRAY, OFFICE, "Deeply nested", when("2026-08-31"),
-                html("<div>" * 900 + "The innermost words." + "</div>" * 900)),
-        message(WRAY, OFFICE, "One endless line", when("2026-09-01"), text("knot" * 900 + " end\n" + "a b " * 700 + "\n")),
+        message(
+            WRAY,
+            OFFICE,
+            "Scripts and forms",
+            when("2026-08-29"),
+            html(
+                '<script>alert("x")</script><p onclick="steal()">Only this line is text.</p><form action="https://bad.example/">'
+                '<input type="text" value="Berth 5"><button>Send</button></form><iframe src="https://bad.example/"></iframe>'
+                '<p style="position:fixed;top:0;left:0;background:url(https://bad.example/x.png)">From: The King</p>'
+                '<img src="file:///etc/passwd"><link rel="stylesheet" href="https://bad.example/x.css">'
+            ),
+        ),
+        message(
+            WRAY,
+            OFFICE,
+            "A very wide table",
+            when("2026-08-30"),
+            html(
+                "<table border=1>"
+                + "".join(
+                    "<tr>" + "".join(f"<td>{row}.{column}</td>" for column in range(1, 31)) + "</tr>"
+                    for row in range(1, 6)
+                )
+                + "</table>"
+            ),
+        ),
+        message(
+            WRAY,
+            OFFICE,
+            "Deeply nested",
+            when("2026-08-31"),
+            html("<div>" * 900 + "The innermost words." + "</div>" * 900),
+        ),
+        message(
+            WRAY, OFFICE, "One endless line", when("2026-09-01"), text("knot" * 900 + " end\n" + "a b " * 700 + "\n")
+        ),
         message(WRAY, OFFICE, "Empty body", when("2026-09-02"), text("")),
-        message(WRAY, OFFICE, "Lines that begin with From", when("2026-09-03"),
-                text("Dear all,\n\nFrom the first of May the fee is 12 crowns.\n>From that day on, no tick.\n>>From it, none.\n")),
+        message(
+            WRAY,
+            OFFICE,
+            "Lines that begin with From",
+            when("2026-09-03"),
+            text(
+                "Dear all,\n\nFrom the first of May the fee is 12 crowns.\n>From that day on, no tick.\n>>From it, none.\n"
+            ),
+        ),
         # attachments with hostile names
-        message(OSGOOD, OFFICE, "Hostile attachments", when("2026-09-04"),
-                multipart("mixed", text("Five files.\n"),
-                          file("../../up.txt", "text/plain", b"up\n"), file("C:\\\\boot.ini", "text/plain", b"boot\n"),
-                          file("invoice.pdf.exe", "application/octet-stream", b"MZ\x90\x00"),
-                          file("NUL", "text/plain", b"nul\n"), file("photo\u202egpj.exe", "image/jpeg", b"MZ"))),
-    ]  # fmt: skip
+        message(
+            OSGOOD,
+            OFFICE,
+            "Hostile attachments",
+            when("2026-09-04"),
+            multipart(
+                "mixed",
+                text("Five files.\n"),
+                file("../../up.txt", "text/plain", b"up\n"),
+                file("C:\\\\boot.ini", "text/plain", b"boot\n"),
+                file("invoice.pdf.exe", "application/octet-stream", b"MZ\x90\x00"),
+                file("NUL", "text/plain", b"nul\n"),
+                file("photo\u202egpj.exe", "image/jpeg", b"MZ"),
+            ),
+        ),
+    ]

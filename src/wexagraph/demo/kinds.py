@@ -32,27 +32,96 @@ def kinds() -> list[bytes]:
     return [
         letter(1, HALDEN, "Pictures from the quay", *pictures()),
         letter(2, HALDEN, "Drawing of the buoy", file("buoy.svg", "image/svg+xml", SVG.encode())),
-        letter(3, OSGOOD, "Log and lists", file("watch.log", "text/plain", b"06:00 fog\n07:15 fog lifting\n09:40 clear\n"),
-               file("rules.md", "text/markdown", b"# Rules of the slip\n\n* No paint in the water\n* Clear by 18:00\n"),
-               file("berths.json", "application/json", json.dumps({"berth": 4, "closed": True, "until": "2026-11-01"}, indent=1).encode()),
-               file("gauge.xml", "application/xml", b"<gauge><level unit='m'>3.42</level></gauge>\n"),
-               file("dues.tsv", "text/tab-separated-values", b"vessel\tcrowns\nCormorant\t480.00\nPelican\t1,220.00\n")),
-        letter(4, WRAY, "Notice as a page", file("notice.html", "text/html", b"<h1>Notice</h1><p>Berth <b>6</b> closes.</p><script>x()</script>")),
-        letter(5, LINDQVIST, "Dredging, all charts", file("Dredging charts.xlsx", f"{_OFFICE}spreadsheetml.sheet", charts())),
-        letter(6, LINDQVIST, "Agreement, long form", file("Agreement.docx", f"{_OFFICE}wordprocessingml.document", agreement())),
-        letter(7, WRAY, "Pilot's card and meeting", file("rasmus.vcf", "text/vcard", VCARD.encode()),
-               file("meeting.ics", "text/calendar", files.invitation())),
-        letter(8, COLE, "Three PDFs", file("harbour plan.pdf", "application/pdf", bookmarked()),
-               file("locked.pdf", "application/pdf", locked()), file("broken.pdf", "application/pdf", b"%PDF-1.7\nnothing more")),
-        letter(9, OSGOOD, "Letter in an old format", file("letter.rtf", "application/rtf", rb"{\rtf1\ansi The mooring at buoy 14 is {\b mine}.\par}")),
-        letter(10, HALDEN, "Everything in one archive", file("survey.zip", "application/zip", zipped({
-            "readme.txt": b"Survey of the north mole\n", "figures/tides.csv": files.tide_table(), "plan/quay.png": files.quay_plan()}))),
-        letter(11, COLE, "Files that nobody reads", file("track.gpx.bin", "application/octet-stream", bytes(range(256)) * 8),
-               file("holiday.pdf", "application/pdf", files.logo())),
-        message(WRAY, OFFICE, "A page with a logo in it", when("2026-10-12"), multipart("related", html(
-            '<p><img src="cid:logo" width="180" height="48" alt="Saltmere"></p><p>The logo belongs to the page.</p>'),
-            file("logo.png", "image/png", files.logo(), cid="logo"))),
-    ]  # fmt: skip
+        letter(
+            3,
+            OSGOOD,
+            "Log and lists",
+            file("watch.log", "text/plain", b"06:00 fog\n07:15 fog lifting\n09:40 clear\n"),
+            file("rules.md", "text/markdown", b"# Rules of the slip\n\n* No paint in the water\n* Clear by 18:00\n"),
+            file(
+                "berths.json",
+                "application/json",
+                json.dumps({"berth": 4, "closed": True, "until": "2026-11-01"}, indent=1).encode(),
+            ),
+            file("gauge.xml", "application/xml", b"<gauge><level unit='m'>3.42</level></gauge>\n"),
+            file("dues.tsv", "text/tab-separated-values", b"vessel\tcrowns\nCormorant\t480.00\nPelican\t1,220.00\n"),
+        ),
+        letter(
+            4,
+            WRAY,
+            "Notice as a page",
+            file("notice.html", "text/html", b"<h1>Notice</h1><p>Berth <b>6</b> closes.</p><script>x()</script>"),
+        ),
+        letter(
+            5,
+            LINDQVIST,
+            "Dredging, all charts",
+            file("Dredging charts.xlsx", f"{_OFFICE}spreadsheetml.sheet", charts()),
+        ),
+        letter(
+            6,
+            LINDQVIST,
+            "Agreement, long form",
+            file("Agreement.docx", f"{_OFFICE}wordprocessingml.document", agreement()),
+        ),
+        letter(
+            7,
+            WRAY,
+            "Pilot's card and meeting",
+            file("rasmus.vcf", "text/vcard", VCARD.encode()),
+            file("meeting.ics", "text/calendar", files.invitation()),
+        ),
+        letter(
+            8,
+            COLE,
+            "Three PDFs",
+            file("harbour plan.pdf", "application/pdf", bookmarked()),
+            file("locked.pdf", "application/pdf", locked()),
+            file("broken.pdf", "application/pdf", b"%PDF-1.7\nnothing more"),
+        ),
+        letter(
+            9,
+            OSGOOD,
+            "Letter in an old format",
+            file("letter.rtf", "application/rtf", rb"{\rtf1\ansi The mooring at buoy 14 is {\b mine}.\par}"),
+        ),
+        letter(
+            10,
+            HALDEN,
+            "Everything in one archive",
+            file(
+                "survey.zip",
+                "application/zip",
+                zipped(
+                    {
+                        "readme.txt": b"Survey of the north mole\n",
+                        "figures/tides.csv": files.tide_table(),
+                        "plan/quay.png": files.quay_plan(),
+                    }
+                ),
+            ),
+        ),
+        letter(
+            11,
+            COLE,
+            "Files that nobody reads",
+            file("track.gpx.bin", "application/octet-stream", bytes(range(256)) * 8),
+            file("holiday.pdf", "application/pdf", files.logo()),
+        ),
+        message(
+            WRAY,
+            OFFICE,
+            "A page with a logo in it",
+            when("2026-10-12"),
+            multipart(
+                "related",
+                html(
+                    '<p><img src="cid:logo" width="180" height="48" alt="Saltmere"></p><p>The logo belongs to the page.</p>'
+                ),
+                file("logo.png", "image/png", files.logo(), cid="logo"),
+            ),
+        ),
+    ]
 
 
 SVG = (
@@ -60,19 +129,33 @@ SVG = (
     '<path d="M130 150 L170 150 L160 60 L140 60 Z" fill="#962c26"/><text x="20" y="30" font-family="sans-serif" font-size="18">Buoy 14</text>'
     "<script>alert(1)</script></svg>"
 )
-VCARD = "\r\n".join([
-    "BEGIN:VCARD", "VERSION:4.0", "FN:Rasmus Eide", "ORG:Saltmere Pilots;Outer station", "TEL;TYPE=work:+00 555 0114",
-    "EMAIL:rasmus.eide@pilots.example", "ADR:;;2 Mole Road;Saltmere;;0417;", "NOTE:On watch in odd weeks", "END:VCARD", "",
-])  # fmt: skip
+VCARD = "\r\n".join(
+    [
+        "BEGIN:VCARD",
+        "VERSION:4.0",
+        "FN:Rasmus Eide",
+        "ORG:Saltmere Pilots;Outer station",
+        "TEL;TYPE=work:+00 555 0114",
+        "EMAIL:rasmus.eide@pilots.example",
+        "ADR:;;2 Mole Road;Saltmere;;0417;",
+        "NOTE:On watch in odd weeks",
+        "END:VCARD",
+        "",
+    ]
+)
 
 
 def pictures() -> list[Piece]:
     """One picture a format, each with its name on it; the JPEG lies on its side and says so (EXIF)."""
     found = []
     kinds: list[tuple[str, str, dict[str, Any]]] = [
-        ("quay.png", "PNG", {}), ("quay.jpg", "JPEG", {"quality": 80}), ("quay.gif", "GIF", {}), ("quay.bmp", "BMP", {}),
-        ("quay.webp", "WEBP", {"lossless": True}), ("quay.heic", "HEIF", {"quality": 80}),
-    ]  # fmt: skip
+        ("quay.png", "PNG", {}),
+        ("quay.jpg", "JPEG", {"quality": 80}),
+        ("quay.gif", "GIF", {}),
+        ("quay.bmp", "BMP", {}),
+        ("quay.webp", "WEBP", {"lossless": True}),
+        ("quay.heic", "HEIF", {"quality": 80}),
+    ]
     for name, form, options in kinds:
         image = Image.new("RGB", (360, 160), (233, 224, 200))
         from PIL import ImageDraw
@@ -182,27 +265,39 @@ def agreement() -> bytes:
         "</a:graphicData></a:graphic></wp:inline></w:drawing></w:r></w:p>"
     )
     body = (
-        paragraph("Agreement on the mooring at buoy 14", "Heading1") + paragraph("Parties", "Heading2")
+        paragraph("Agreement on the mooring at buoy 14", "Heading1")
+        + paragraph("Parties", "Heading2")
         + paragraph("The port office of Saltmere and the owner of the yacht Pelican.", bold=True)
-        + item.format("The buoy is let for one season.") + item.format("The fee is due in May.") + f"<w:tbl>{cells}</w:tbl>" + picture
-    )  # fmt: skip
+        + item.format("The buoy is let for one season.")
+        + item.format("The fee is due in May.")
+        + f"<w:tbl>{cells}</w:tbl>"
+        + picture
+    )
     package = "http://schemas.openxmlformats.org/package/2006"
     main = "application/vnd.openxmlformats-officedocument.wordprocessingml"
     head = '<?xml version="1.0"?>'
     relation = '<Relationship Id="{}" Type="{}/{}" Target="{}"/>'
-    return zipped({
-        "[Content_Types].xml": (f'{head}<Types xmlns="{package}/content-types"><Default Extension="rels" '
-                                f'ContentType="application/vnd.openxmlformats-package.relationships+xml"/><Default Extension="png" ContentType="image/png"/>'
-                                f'<Override PartName="/word/document.xml" ContentType="{main}.document.main+xml"/>'
-                                f'<Override PartName="/word/styles.xml" ContentType="{main}.styles+xml"/></Types>').encode(),
-        "_rels/.rels": f'{head}<Relationships xmlns="{package}/relationships">{relation.format("rId1", r, "officeDocument", "word/document.xml")}</Relationships>'.encode(),
-        "word/_rels/document.xml.rels": (f'{head}<Relationships xmlns="{package}/relationships">{relation.format("rId9", r, "image", "media/logo.png")}'
-                                         f'{relation.format("rId8", r, "styles", "styles.xml")}</Relationships>').encode(),
-        "word/styles.xml": (f'{head}<w:styles xmlns:w="{w}"><w:style w:type="paragraph" w:styleId="Heading1"><w:name w:val="heading 1"/></w:style>'
-                            f'<w:style w:type="paragraph" w:styleId="Heading2"><w:name w:val="heading 2"/></w:style></w:styles>').encode(),
-        "word/media/logo.png": files.logo(),
-        "word/document.xml": f'{head}<w:document xmlns:w="{w}" xmlns:r="{r}"><w:body>{body}</w:body></w:document>'.encode(),
-    })  # fmt: skip
+    return zipped(
+        {
+            "[Content_Types].xml": (
+                f'{head}<Types xmlns="{package}/content-types"><Default Extension="rels" '
+                f'ContentType="application/vnd.openxmlformats-package.relationships+xml"/><Default Extension="png" ContentType="image/png"/>'
+                f'<Override PartName="/word/document.xml" ContentType="{main}.document.main+xml"/>'
+                f'<Override PartName="/word/styles.xml" ContentType="{main}.styles+xml"/></Types>'
+            ).encode(),
+            "_rels/.rels": f'{head}<Relationships xmlns="{package}/relationships">{relation.format("rId1", r, "officeDocument", "word/document.xml")}</Relationships>'.encode(),
+            "word/_rels/document.xml.rels": (
+                f'{head}<Relationships xmlns="{package}/relationships">{relation.format("rId9", r, "image", "media/logo.png")}'
+                f"{relation.format('rId8', r, 'styles', 'styles.xml')}</Relationships>"
+            ).encode(),
+            "word/styles.xml": (
+                f'{head}<w:styles xmlns:w="{w}"><w:style w:type="paragraph" w:styleId="Heading1"><w:name w:val="heading 1"/></w:style>'
+                f'<w:style w:type="paragraph" w:styleId="Heading2"><w:name w:val="heading 2"/></w:style></w:styles>'
+            ).encode(),
+            "word/media/logo.png": files.logo(),
+            "word/document.xml": f'{head}<w:document xmlns:w="{w}" xmlns:r="{r}"><w:body>{body}</w:body></w:document>'.encode(),
+        }
+    )
 
 
 def bookmarked() -> bytes:

@@ -211,46 +211,89 @@ def with_files() -> list[bytes]:
     found = [
         message(HALDEN, WRAY, "East quay survey", when("2026-03-14", 15, 3), survey_body, cc=OFFICE),
         message(
-            LINDQVIST, WRAY, "Dredged volumes, first quarter", when("2026-04-01", 10, 20, 2),
-            multipart("mixed", text("Figures attached, chart on the sheet.\n\nAoife\n"),
-                      file("Dredging 2026.xlsx", _XLSX, files.workbook())),
+            LINDQVIST,
+            WRAY,
+            "Dredged volumes, first quarter",
+            when("2026-04-01", 10, 20, 2),
+            multipart(
+                "mixed",
+                text("Figures attached, chart on the sheet.\n\nAoife\n"),
+                file("Dredging 2026.xlsx", _XLSX, files.workbook()),
+            ),
         ),
         message(
-            "Slipway desk <slipway@saltmere.example>", OSGOOD, "Permit 2026/118 (scan)", permit,
-            multipart("mixed", text("The signed permit as a scan, and a photograph of the slip.\n"),
-                      file("permit-118.tiff", "image/tiff", files.scan()),
-                      file("slipway.jpg", "image/jpeg", files.photo(), disposition="inline")),
+            "Slipway desk <slipway@saltmere.example>",
+            OSGOOD,
+            "Permit 2026/118 (scan)",
+            permit,
+            multipart(
+                "mixed",
+                text("The signed permit as a scan, and a photograph of the slip.\n"),
+                file("permit-118.tiff", "image/tiff", files.scan()),
+                file("slipway.jpg", "image/jpeg", files.photo(), disposition="inline"),
+            ),
         ),
         message(
-            WRAY, OFFICE, "Tides for March", when("2026-02-27", 8, 0),
-            multipart("mixed", text("The table for the notice board.\n"),
-                      file("tides-march.csv", "text/csv", files.tide_table())),
+            WRAY,
+            OFFICE,
+            "Tides for March",
+            when("2026-02-27", 8, 0),
+            multipart(
+                "mixed",
+                text("The table for the notice board.\n"),
+                file("tides-march.csv", "text/csv", files.tide_table()),
+            ),
         ),
         message(
-            WRAY, HALDEN, "Invitation: Berthing meeting for April", when("2026-03-20", 8, 0),
-            multipart("alternative", text("Please come to the berthing meeting on 2 April at nine.\n"),
-                      text(files.invitation().decode(), kind="calendar")),
+            WRAY,
+            HALDEN,
+            "Invitation: Berthing meeting for April",
+            when("2026-03-20", 8, 0),
+            multipart(
+                "alternative",
+                text("Please come to the berthing meeting on 2 April at nine.\n"),
+                text(files.invitation().decode(), kind="calendar"),
+            ),
         ),
         message(
-            HALDEN, WRAY, "Old drawings of the north mole", when("2026-05-11", 9, 40),
-            multipart("mixed", text("All sheets in one archive.\n"),
-                      file("north-mole.zip", "application/zip",
-                           files.zipped({"sheet-1.txt": b"Section A-A\n", "plan/quay.png": files.quay_plan()}))),
+            HALDEN,
+            WRAY,
+            "Old drawings of the north mole",
+            when("2026-05-11", 9, 40),
+            multipart(
+                "mixed",
+                text("All sheets in one archive.\n"),
+                file(
+                    "north-mole.zip",
+                    "application/zip",
+                    files.zipped({"sheet-1.txt": b"Section A-A\n", "plan/quay.png": files.quay_plan()}),
+                ),
+            ),
         ),
         message(
-            EIDE, WRAY, "Pilotage bill, signed", when("2026-05-12", 13, 15, 2),
-            multipart('signed; protocol="application/pkcs7-signature"; micalg=sha-256',
-                      text("The bill for April stands at 14,220 crowns.\n"),
-                      file("smime.p7s", "application/pkcs7-signature", b"0\x82\x01not a real signature")),
+            EIDE,
+            WRAY,
+            "Pilotage bill, signed",
+            when("2026-05-12", 13, 15, 2),
+            multipart(
+                'signed; protocol="application/pkcs7-signature"; micalg=sha-256',
+                text("The bill for April stands at 14,220 crowns.\n"),
+                file("smime.p7s", "application/pkcs7-signature", b"0\x82\x01not a real signature"),
+            ),
         ),
-    ]  # fmt: skip
+    ]
     inner = message(
         COLE, WRAY, "Noise at the boatyard", when("2026-05-20", 22, 48, 1), text("They are sanding at night again.\n")
     )
     found.append(
-        message(WRAY, OFFICE, "Fwd: Noise at the boatyard", when("2026-05-21", 7, 30, 1),
-                multipart("mixed", text("For the file, please.\n"), forwarded(inner)))
-    )  # fmt: skip
+        message(
+            WRAY,
+            OFFICE,
+            "Fwd: Noise at the boatyard",
+            when("2026-05-21", 7, 30, 1),
+            multipart("mixed", text("For the file, please.\n"), forwarded(inner)),
+        )
+    )
     return found
 
 
@@ -267,24 +310,80 @@ def scripts() -> list[bytes]:
     )
     return [
         message("ليلى حداد <layla@almarsa-lines.example>", OFFICE, "حجز رصيف", day(0), html(arabic)),
-        message("דנה לוי <dana@levant-yachts.example>", OFFICE, "עגינה ביוני", day(1),
-                text("שלום,\n\nנשמח לדעת אם יש מקום עגינה לסירה Pelican ב-12 ביוני.\n\nתודה, דנה\n", "windows-1255")),
-        message("田辺由紀 <tanabe@kitsune-lines.example>", OFFICE, "サルトミア港への入港予定", day(2),
-                text("港湾事務所 御中\n\n6月20日に「北風丸」が入港いたします。\n喫水は6.2メートルです。\n\n田辺\n", "iso-2022-jp")),
-        message("王芳 <wang@haifeng-shipping.example>", OFFICE, "泊位申请", day(3),
-                text("您好：\n\n请为“海风”号安排4号泊位，时间为6月25日。\n\n王芳\n", "gb2312")),
-        message("김민지 <kim@badaro.example>", OFFICE, "선석 배정 문의", day(4),
-                text("안녕하세요.\n\n6월 28일 2번 선석을 사용할 수 있을까요?\n\n김민지\n", "euc-kr")),
-        message("Олег Краев <kraev@severny-flot.example>", OFFICE, "Заход в порт", day(5),
-                text("Уважаемые господа!\n\nТеплоход Север прибудет 30 июня.\n\nО. Краев\n", "koi8-r")),
-        message("Ελένη Παππά <eleni@aigaio-ferries.example>", OFFICE, "Δρομολόγια Ιουλίου", day(6),
-                text("Καλημέρα σας,\n\nσας στέλνω τα δρομολόγια του Ιουλίου.\n\nΕλένη\n", "iso-8859-7")),
-        message("Jürgen Größ <groess@watt-und-meer.example>", OFFICE, "Anfrage: Liegeplatz für die „Möwe“", day(7),
-                text("Sehr geehrte Damen und Herren,\n\nwir möchten vom 3. bis 9. Juli anlegen. Grüße aus Büsum!\n", "iso-8859-1")),
-        message("สมชาย ใจดี <somchai@andaman-boats.example>", OFFICE, "ขอจอดเรือ", day(8),
-                text("เรียนสำนักงานท่าเรือ\n\nขอจอดเรือวันที่ 5 กรกฎาคม ขอบคุณครับ\n", "tis-620")),
-        message("Priya नायर <priya@konkan-sail.example>", OFFICE, "नौका के लिए स्थान", day(9),
-                text("नमस्ते,\n\nक्या 8 जुलाई को एक नौका के लिए स्थान उपलब्ध है?\n")),
-        message("Café du Phare <phare@cafe-du-phare.example>", OFFICE, "Regatta 🎉⛵ Saturday!", day(10),
-                html("<p>See you at the quay 😀⚓ – bring friends! 🚢🌊</p>")),
-    ]  # fmt: skip
+        message(
+            "דנה לוי <dana@levant-yachts.example>",
+            OFFICE,
+            "עגינה ביוני",
+            day(1),
+            text("שלום,\n\nנשמח לדעת אם יש מקום עגינה לסירה Pelican ב-12 ביוני.\n\nתודה, דנה\n", "windows-1255"),
+        ),
+        message(
+            "田辺由紀 <tanabe@kitsune-lines.example>",
+            OFFICE,
+            "サルトミア港への入港予定",
+            day(2),
+            text(
+                "港湾事務所 御中\n\n6月20日に「北風丸」が入港いたします。\n喫水は6.2メートルです。\n\n田辺\n",
+                "iso-2022-jp",
+            ),
+        ),
+        message(
+            "王芳 <wang@haifeng-shipping.example>",
+            OFFICE,
+            "泊位申请",
+            day(3),
+            text("您好：\n\n请为“海风”号安排4号泊位，时间为6月25日。\n\n王芳\n", "gb2312"),
+        ),
+        message(
+            "김민지 <kim@badaro.example>",
+            OFFICE,
+            "선석 배정 문의",
+            day(4),
+            text("안녕하세요.\n\n6월 28일 2번 선석을 사용할 수 있을까요?\n\n김민지\n", "euc-kr"),
+        ),
+        message(
+            "Олег Краев <kraev@severny-flot.example>",
+            OFFICE,
+            "Заход в порт",
+            day(5),
+            text("Уважаемые господа!\n\nТеплоход Север прибудет 30 июня.\n\nО. Краев\n", "koi8-r"),
+        ),
+        message(
+            "Ελένη Παππά <eleni@aigaio-ferries.example>",
+            OFFICE,
+            "Δρομολόγια Ιουλίου",
+            day(6),
+            text("Καλημέρα σας,\n\nσας στέλνω τα δρομολόγια του Ιουλίου.\n\nΕλένη\n", "iso-8859-7"),
+        ),
+        message(
+            "Jürgen Größ <groess@watt-und-meer.example>",
+            OFFICE,
+            "Anfrage: Liegeplatz für die „Möwe“",
+            day(7),
+            text(
+                "Sehr geehrte Damen und Herren,\n\nwir möchten vom 3. bis 9. Juli anlegen. Grüße aus Büsum!\n",
+                "iso-8859-1",
+            ),
+        ),
+        message(
+            "สมชาย ใจดี <somchai@andaman-boats.example>",
+            OFFICE,
+            "ขอจอดเรือ",
+            day(8),
+            text("เรียนสำนักงานท่าเรือ\n\nขอจอดเรือวันที่ 5 กรกฎาคม ขอบคุณครับ\n", "tis-620"),
+        ),
+        message(
+            "Priya नायर <priya@konkan-sail.example>",
+            OFFICE,
+            "नौका के लिए स्थान",
+            day(9),
+            text("नमस्ते,\n\nक्या 8 जुलाई को एक नौका के लिए स्थान उपलब्ध है?\n"),
+        ),
+        message(
+            "Café du Phare <phare@cafe-du-phare.example>",
+            OFFICE,
+            "Regatta 🎉⛵ Saturday!",
+            day(10),
+            html("<p>See you at the quay 😀⚓ – bring friends! 🚢🌊</p>"),
+        ),
+    ]

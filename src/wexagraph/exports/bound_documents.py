@@ -101,9 +101,16 @@ class Binding:
 
         date, sender, to, _, subject = facts
         entry = Entry(
-            subject or "no subject", sender, to, date, sha256=work.row.digest or "", size=work.row.size,
-            trouble=one_line(work.trouble), when=date[:16].replace("T", " ") or "undated", name=sender,
-        )  # fmt: skip
+            subject or "no subject",
+            sender,
+            to,
+            date,
+            sha256=work.row.digest or "",
+            size=work.row.size,
+            trouble=one_line(work.trouble),
+            when=date[:16].replace("T", " ") or "undated",
+            name=sender,
+        )
         sheaf.parts[work.row.number] = Part("", entry, HeaderFooter((), ()))
 
     def job(self, sheaf: BoundDocument, engine: str) -> BindJob | None:
@@ -115,9 +122,18 @@ class Binding:
         if not parts:
             return None
         return BindJob(
-            parts, self._target.stager.free(), sheaf.group.title, sheaf.record, sheaf.contents, options.page, engine,
-            sheaf.group.tags, options.exported, options.lock, self.key,
-        )  # fmt: skip
+            parts,
+            self._target.stager.free(),
+            sheaf.group.title,
+            sheaf.record,
+            sheaf.contents,
+            options.page,
+            engine,
+            sheaf.group.tags,
+            options.exported,
+            options.lock,
+            self.key,
+        )
 
 
 def bind_file(job: BindJob, path: str, replaces: bool, signature: str) -> BoundFile:

@@ -15,7 +15,7 @@ from pathlib import Path
 
 from wexagraph.errors import MessageError, TargetError
 from wexagraph.exports.ledger import Entry, Ledger, Origin
-from wexagraph.exports.report import Failure, Progress
+from wexagraph.exports.report import AttachmentReport
 from wexagraph.messages import Attachment, Header, Message
 from wexagraph.messages.filetypes import ZIP, contradicts, recognise
 from wexagraph.messages.mime import made_part
@@ -23,6 +23,7 @@ from wexagraph.naming import Fields, NamePattern, clean, with_extension
 from wexagraph.output.folder import OWN
 from wexagraph.output.staging import Staged, Stager
 from wexagraph.output.target import Target, keep_apart
+from wexagraph.reports import Failure, Progress
 from wexagraph.selection import Choice
 from wexagraph.selection.criteria import text_matches
 from wexagraph.sources import Envelope, Source, reopen
@@ -73,31 +74,6 @@ class ExtractOptions:
         return hashlib.sha256(repr(told).encode("utf-8", "surrogateescape")).hexdigest()[:16]
 
 
-@dataclass
-class ExtractReport:
-    """The sums: messages `read`; attachments `written`, `already` there, `same` as another (`once`); `failed`
-    messages."""
-
-    into: str
-    read: int = 0
-    written: int = 0
-    already: int = 0
-    same: int = 0
-    failed: int = 0
-    bytes: int = 0
-    types: Counter[str] = field(default_factory=Counter)
-    notes: Counter[str] = field(default_factory=Counter)
-    failures: list[Failure] = field(default_factory=list)
-    troubles: list[tuple[str, str]] = field(default_factory=list)
-    missing_ids: list[str] = field(default_factory=list)
-    seconds: float = 0.0
-    interrupted: bool = False
-
-    @property
-    def complete(self) -> bool:
-        return not (self.failed or self.troubles or self.missing_ids or self.interrupted)
-
-
 @dataclass(slots=True)
 class Pulled:
     """A message that was read: where it is from, and its attachments, staged. `trouble` says why it could not be."""
@@ -116,7 +92,7 @@ def extract(
     *,
     progress: Callable[[Progress], None] | None = None,
     stopped: Callable[[], bool] | None = None,
-) -> ExtractReport:
+) -> AttachmentReport:
     """Write the attachments of the chosen messages below the folder `into`; run again, only what is missing.
 
     Raises SourceError, TargetError or CallError; a message that fails is in the report instead.
@@ -144,17 +120,22 @@ def extract(
 
 class _Run:
     def __init__(
-        self, source: Source, target: Target, ledger: Ledger, options: ExtractOptions,
-        tell: Callable[[Progress], None], stopped: Callable[[], bool],
-    ) -> None:  # fmt: skip
+        self,
+        source: Source,
+        target: Target,
+        ledger: Ledger,
+        options: ExtractOptions,
+        tell: Callable[[Progress], None],
+        stopped: Callable[[], bool],
+    ) -> None:
         self.source, self.target, self.ledger, self.options = source, target, ledger, options
         self.tell, self.stopped = tell, stopped
-        self.report, self.progress = ExtractReport(str(target.folder)), Progress()
+        self.report, self.progress = AttachmentReport(str(target.folder)), Progress()
         self.batch: list[tuple[Entry, Staged]] = []
         self.met: list[Origin] = []
         self.since = time.monotonic()
 
-    def go(self, choice: Choice) -> ExtractReport:
+    def go(self, choice: Choice) -> AttachmentReport:
         if self.source.reopens and self.options.jobs > 1:
             pulled = self._by_workers(choice)
         else:
@@ -169,7 +150,7 @@ class _Run:
         self._put()
         self.ledger.write_lists(self.target)
         self.source.settle()
-        self.report.troubles += [(t.where, t.reason) for t in self.source.troubles]
+        self.report.unreadable += [(t.where, t.reason) for t in self.source.troubles]
         return self.report
 
     def _wanted(self, choice: Choice) -> Iterator[Envelope]:
@@ -182,12 +163,12 @@ class _Run:
             unmet.discard(envelope.id)
             known = self.ledger.known(self.source.location, envelope)
             if known is not None and all(self._intact(entry) for entry in known):
-                self.report.read += 1
-                self.report.already += len(known)
+                self.report.chosen += 1
+                self.report.already_there += len(known)
                 self._advance()
                 continue
             yield envelope
-        self.report.missing_ids = sorted(unmet)
+        self.report.unknown_ids = sorted(unmet)
 
     def _intact(self, entry: Entry) -> bool:
         return self.target.is_intact(entry.path, entry.size, entry.modified, entry.sha256)
@@ -210,11 +191,10 @@ class _Run:
 
     def _take(self, found: Pulled) -> None:
         report, origin = self.report, found.origin
-        report.read += 1
+        report.chosen += 1
         origin.source = self.source.location
         if found.trouble:
-            report.failed += 1
-            report.failures.append(Failure(origin.id, origin.folder, origin.subject, found.trouble))
+            report.fail(Failure(origin.id, origin.folder, origin.subject, found.trouble))
         else:
             for entry, staged in zip(found.entries, found.staged, strict=True):
                 self._name(entry, staged, self.ledger.before(entry))
@@ -233,7 +213,7 @@ class _Run:
             entry.path = before.path
             if self._intact(before):
                 os.unlink(staged.waiting)
-                report.already += 1
+                report.already_there += 1
                 entry.modified = before.modified
                 self.ledger.add(entry)
                 return
@@ -249,7 +229,7 @@ class _Run:
             entry.path, there = self.ledger.free(entry.wish, entry.sha256, self.target)
             if there:
                 os.unlink(staged.waiting)
-                report.already += 1
+                report.already_there += 1
                 entry.modified = (self.target.stamp(entry.path) or (0, 0))[1]
                 self.ledger.add(entry)
                 return
@@ -263,8 +243,7 @@ class _Run:
         short: set[int] = set()
         for (entry, staged), (_, refused) in zip(batch, self.target.put(s for _, s in batch), strict=True):
             if refused:
-                self.report.failed += 1
-                self.report.failures.append(Failure(entry.origin.id, entry.origin.folder, entry.name, refused))
+                self.report.fail(Failure(entry.origin.id, entry.origin.folder, entry.name, refused))
                 self.ledger.drop(entry)
                 short.add(id(entry.origin))
             else:
@@ -319,9 +298,14 @@ def pull(stager: Stager, envelope: Envelope, data: bytes | MessageError, options
 def _origin(envelope: Envelope) -> Origin:
     header, moment = envelope.header, envelope.date()[0]
     return Origin(
-        envelope.folder, envelope.place, envelope.fingerprint(), envelope.id, moment.isoformat() if moment else "",
-        shortened(one_line(str(header.sender)), 500), shortened(one_line(header.subject), 2000),
-    )  # fmt: skip
+        envelope.folder,
+        envelope.place,
+        envelope.fingerprint(),
+        envelope.id,
+        moment.isoformat() if moment else "",
+        shortened(one_line(str(header.sender)), 500),
+        shortened(one_line(header.subject), 2000),
+    )
 
 
 def _pull(stager: Stager, envelope: Envelope, data: bytes, options: ExtractOptions, pulled: Pulled) -> None:

@@ -10,7 +10,7 @@ from wexagraph.exports.formats import FORMATS
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import FileRecord, MessageRecord
 from wexagraph.exports.options import ExportOptions
-from wexagraph.exports.report import Report
+from wexagraph.exports.report import ExportReport
 from wexagraph.messages import Header
 from wexagraph.naming import clean, component
 from wexagraph.naming.paths import folder_path, free_name
@@ -73,7 +73,7 @@ class FolderArchives:
             self._finished.append((self._folder, format, staging, self._bound.hexdigest()))
         self._open.clear()
 
-    def finish(self, report: Report) -> None:
+    def finish(self, report: ExportReport) -> None:
         """Put the archives under their names, but for that of a folder that the run did not come to the end of.
 
         Raises TargetError.
@@ -91,7 +91,7 @@ class FolderArchives:
         for (folder, format, staged, signature), (_, refused) in zip(batch, results, strict=True):
             stamp = self._target.stamp(staged.path)
             if refused or stamp is None:
-                report.troubles.append((staged.path, refused or "it vanished while it was written"))
+                report.unreadable.append((staged.path, refused or "it vanished while it was written"))
                 continue
             own = (f"{format}:{folder}", self._options.naming, signature)
             self._journal.record([FileRecord(staged.path, 0, *own, staged.size, stamp[1], staged.sha256)])
@@ -99,11 +99,11 @@ class FolderArchives:
             report.bytes += staged.size
         self._target.settle()
 
-    def _drop(self, report: Report) -> None:
+    def _drop(self, report: ExportReport) -> None:
         if self._open and self._folder is not None:
             report.unfinished.append(self._folder)
             if not self._options.message_formats:
-                report.read, report.written = report.read - self._count, report.written - self._count
+                report.chosen, report.written = report.chosen - self._count, report.written - self._count
                 if self._folder not in self._journal.archives():
                     self._journal.unsay(self._folder)
         for staging, _ in self._open.values():

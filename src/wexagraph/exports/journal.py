@@ -186,9 +186,19 @@ class Journal:
         self.ask(
             "UPDATE message SET run=?, source=?, place=?, stamp=?, id=?, tags=?, arrival=?, facts=?, notes=? "
             "WHERE number=?",
-            (self.run, source, wish.place, wish.fingerprint, wish.id, wish.tags, wish.arrival, wish.facts, wish.notes,
-             number),
-        )  # fmt: skip
+            (
+                self.run,
+                source,
+                wish.place,
+                wish.fingerprint,
+                wish.id,
+                wish.tags,
+                wish.arrival,
+                wish.facts,
+                wish.notes,
+                number,
+            ),
+        )
 
     def add_many(self, source: str, folder: str, batch: list[PlannedMessage], digest: str | None = None) -> range:
         """Messages that no run has met before, and the names they wish for. Returns their numbers."""
@@ -198,11 +208,24 @@ class Journal:
             "INSERT INTO message (number, source, folder, place, stamp, id, size, digest, arrival, facts, notes, run, "
             "tags) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)",
             (
-                (n, source, folder, w.place, w.fingerprint, w.id, w.size, digest, w.arrival, w.facts, w.notes, self.run,
-                 w.tags)
+                (
+                    n,
+                    source,
+                    folder,
+                    w.place,
+                    w.fingerprint,
+                    w.id,
+                    w.size,
+                    digest,
+                    w.arrival,
+                    w.facts,
+                    w.notes,
+                    self.run,
+                    w.tags,
+                )
                 for n, w in enumerate(batch, first)
             ),
-        )  # fmt: skip
+        )
         self.ask_many(
             "INSERT INTO fresh VALUES (?,?,?,?)", ((n, w.key, w.stem, w.date) for n, w in enumerate(batch, first))
         )
@@ -339,17 +362,31 @@ class Journal:
         self.ask_many(
             "INSERT OR REPLACE INTO file VALUES (?,?,?,?,?,?,?,?,?)",
             (
-                (f.path, f.message, f.format, f.naming, f.recipe, f.size, f.modified, f.sha256,
-                 json.dumps([(note.code, note.detail) for note in f.notes], ensure_ascii=False) if f.notes else "[]")
+                (
+                    f.path,
+                    f.message,
+                    f.format,
+                    f.naming,
+                    f.recipe,
+                    f.size,
+                    f.modified,
+                    f.sha256,
+                    json.dumps([(note.code, note.detail) for note in f.notes], ensure_ascii=False) if f.notes else "[]",
+                )
                 for f in files
             ),
-        )  # fmt: skip
+        )
 
     def digests(self, folder: str, naming: str) -> list[str] | None:
         """The digests of a folder's messages in this run, in the order of work; None where one was never read."""
-        found = [row[0] for row in self.ask(
-            "SELECT m.digest FROM message m JOIN name n ON n.message=m.number AND n.naming=? "
-            "WHERE m.run=? AND m.folder=? ORDER BY m.place, m.number", (naming, self.run, folder))]  # fmt: skip
+        found = [
+            row[0]
+            for row in self.ask(
+                "SELECT m.digest FROM message m JOIN name n ON n.message=m.number AND n.naming=? "
+                "WHERE m.run=? AND m.folder=? ORDER BY m.place, m.number",
+                (naming, self.run, folder),
+            )
+        ]
         return None if None in found else found
 
     def archive(self, folder: str, format: str, naming: str) -> FileRecord | None:

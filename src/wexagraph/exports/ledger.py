@@ -146,8 +146,12 @@ class Ledger:
         found = self._do(
             "SELECT number FROM message JOIN met ON message=number "
             "WHERE source=? AND folder=? AND place=? AND stamp=? AND recipe=?",
-            source, where.folder, where.place, where.fingerprint(), self._recipe,
-        ).fetchone()  # fmt: skip
+            source,
+            where.folder,
+            where.place,
+            where.fingerprint(),
+            self._recipe,
+        ).fetchone()
         if found is None:
             return None
         origin = Origin(where.folder, where.place, where.fingerprint(), "", "", "", "")
@@ -162,8 +166,10 @@ class Ledger:
         narrowed, values = ("AND key=? AND wish=?", (like.key, like.wish)) if like else ("", ())
         rows = self._do(
             "SELECT key, wish, name, type, size, sha256, path, modified, note, recipe FROM attachment "
-            f"WHERE message=? {narrowed} ORDER BY key", number, *values,
-        )  # fmt: skip
+            f"WHERE message=? {narrowed} ORDER BY key",
+            number,
+            *values,
+        )
         return [(Entry(origin, *row[:-1]), row[-1]) for row in rows]
 
     def path_of(self, sha256: str) -> str | None:
@@ -190,10 +196,18 @@ class Ledger:
     def add(self, entry: Entry) -> None:
         self._do(
             "INSERT OR REPLACE INTO attachment VALUES (?,?,?,?,?,?,?,?,?,?,?)",
-            self._number(entry.origin), entry.key, entry.wish, entry.name, entry.type, entry.size, entry.sha256,
+            self._number(entry.origin),
+            entry.key,
+            entry.wish,
+            entry.name,
+            entry.type,
+            entry.size,
+            entry.sha256,
             entry.path,
-            entry.modified, entry.note, self._recipe,
-        )  # fmt: skip
+            entry.modified,
+            entry.note,
+            self._recipe,
+        )
 
     def drop(self, entry: Entry) -> None:
         """The file could not be put: the attachment is not taken after all."""

@@ -12,7 +12,7 @@ from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import FileRecord, MessageRecord
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.publisher import Publisher
-from wexagraph.exports.report import Report
+from wexagraph.exports.report import ExportReport
 from wexagraph.output.target import Target
 
 
@@ -24,7 +24,7 @@ class Needs:
         target: Target,
         journal: Journal,
         options: ExportOptions,
-        report: Report,
+        report: ExportReport,
         putter: Publisher,
         binder: FolderArchives,
         binding: Binding | None,
@@ -86,7 +86,7 @@ class Needs:
         return frozenset(file.path for file in files if file.is_ours(self._target))
 
     def _remake(self, file: FileRecord) -> None:
-        self._report.remade.append(file.path)
+        self._report.made_again.append(file.path)
         self._report.notes["remade"] += 1
 
     def _intact(self, file: FileRecord) -> bool:

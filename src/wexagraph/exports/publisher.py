@@ -11,9 +11,10 @@ from wexagraph.exports.in_hand import FORMAT, WorkItem
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import UNDER_WAY, FileRecord, MessageRecord
 from wexagraph.exports.options import ExportOptions
-from wexagraph.exports.report import Failure, Progress, Report
+from wexagraph.exports.report import ExportReport
 from wexagraph.output.staging import Staged
 from wexagraph.output.target import Target
+from wexagraph.reports import Failure, Progress
 
 _BATCH_FILES = 1024
 _BATCH_BYTES = 96 * 1024 * 1024
@@ -28,7 +29,7 @@ class Publisher:
         target: Target,
         journal: Journal,
         options: ExportOptions,
-        report: Report,
+        report: ExportReport,
         progress: Progress,
         tell: Callable[[Progress], None],
     ) -> None:
@@ -97,16 +98,34 @@ class Publisher:
         """The files of a message as the journal knows them."""
         naming, number = self._options.naming, work.row.number
         rows = [
-            FileRecord(staged.path, number, name, naming, recipe or self._options.recipe(name),
-                    staged.size, staged.modified, staged.sha256, notes)
+            FileRecord(
+                staged.path,
+                number,
+                name,
+                naming,
+                recipe or self._options.recipe(name),
+                staged.size,
+                staged.modified,
+                staged.sha256,
+                notes,
+            )
             for name, staged, notes in work.staged
-        ]  # fmt: skip
+        ]
         if work.bound is not None:
             staged, told = work.bound.staged, (*work.notes, *work.bound.notes)
             rows.append(
-                FileRecord(staged.path, number, FORMAT, naming, recipe or work.bound.signature, staged.size,
-                        staged.modified, staged.sha256, told)
-            )  # fmt: skip
+                FileRecord(
+                    staged.path,
+                    number,
+                    FORMAT,
+                    naming,
+                    recipe or work.bound.signature,
+                    staged.size,
+                    staged.modified,
+                    staged.sha256,
+                    told,
+                )
+            )
         return rows
 
     def _count_file(self, name: str, staged: Staged, refused: dict[str, str]) -> None:
@@ -134,7 +153,7 @@ class Publisher:
         elif not work.missing and options.message_formats:
             self.count_already()  # it was read for an archive of its folder only
         else:
-            report.read += 1
+            report.chosen += 1
             report.written += 1
             written.append(row.number)
             self._advance()
@@ -143,19 +162,20 @@ class Publisher:
         """The formats that were asked for and that nothing has made."""
         made = {name for name, _, _ in work.staged}
         return [
-            name for name in work.missing
+            name
+            for name in work.missing
             if name not in made and name in self._options.message_formats and not (name == "pdf" and work.bound)
-        ]  # fmt: skip
+        ]
 
     def count_already(self) -> None:
         """All files of a message are there."""
-        self._report.read += 1
-        self._report.already += 1
+        self._report.chosen += 1
+        self._report.already_there += 1
         self._advance()
 
     def fail(self, row: MessageRecord, reason: str) -> None:
         """A message did not come out as asked."""
-        self._report.read += 1
+        self._report.chosen += 1
         self._journal.set_failed(row.number, reason)
         self._report.fail(Failure(row.id, row.folder, self._journal.facts(row.number)[-1], reason))
         self._advance()

@@ -36,9 +36,15 @@ def recover(journal: Journal, target: Target, options: ExportOptions) -> int:
         paths = _paths(row["files"], digests)
         facts = cells(*(row[name] for name in ("date", "from", "to", "cc", "subject")))
         number = journal.recover_message(
-            row["id"], _plain(row["folder"]), int(row["size"]) if row["size"].isdigit() else 0, row["sha256"], facts,
-            cells(row["attachments"]), row["outcome"], _plain(row["tags"]),
-        )  # fmt: skip
+            row["id"],
+            _plain(row["folder"]),
+            int(row["size"]) if row["size"].isdigit() else 0,
+            row["sha256"],
+            facts,
+            cells(row["attachments"]),
+            row["outcome"],
+            _plain(row["tags"]),
+        )
         files = []
         for path in paths:
             kind = _format(path, paths, uses[path] > 1 or bool(options.bind))

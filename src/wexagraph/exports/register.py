@@ -16,9 +16,21 @@ from wexagraph.output.target import Staging, Target
 from wexagraph.text import cell
 
 COLUMNS = (
-    "id", "folder", "date", "from", "to", "cc", "subject", "attachments", "size", "sha256", "files", "outcome", "notes",
+    "id",
+    "folder",
+    "date",
+    "from",
+    "to",
+    "cc",
+    "subject",
+    "attachments",
+    "size",
+    "sha256",
+    "files",
+    "outcome",
+    "notes",
     "tags",
-)  # fmt: skip
+)
 
 
 def write(target: Target, journal: Journal) -> None:

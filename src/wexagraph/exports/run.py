@@ -27,7 +27,7 @@ from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.plan import Planner, written_by
 from wexagraph.exports.publisher import Publisher
 from wexagraph.exports.recovery import recover
-from wexagraph.exports.report import Progress, Report
+from wexagraph.exports.report import ExportReport
 from wexagraph.exports.stored import stored
 from wexagraph.exports.turns import Turns
 from wexagraph.messages import Header
@@ -39,6 +39,7 @@ from wexagraph.output.target import Target, keep_apart
 from wexagraph.pages.composing.provenance import Provenance
 from wexagraph.pages.engines import available
 from wexagraph.pages.make import Job, Made, make
+from wexagraph.reports import Progress
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Source, Stored
 from wexagraph.text import one_line
@@ -58,7 +59,7 @@ def export(
     stopped: Callable[[], bool] | None = None,
     executor: Executor | None = None,
     afterwards: Callable[[list[Stored]], tuple[int, list[tuple[str, str]]]] | None = None,
-) -> Report:
+) -> ExportReport:
     """Make files from the chosen messages of a source, below the folder `into`.
 
     Run again, it makes only what is missing. `progress` is told how far it is; when `stopped` answers true, the
@@ -85,7 +86,9 @@ def export(
             report = run.go(choice or Choice())
             report.recovered = recovered
             if afterwards is not None and not report.interrupted:
-                report.changed, report.spared = afterwards(list(stored(journal, target, options)))
+                report.changed_at_the_source, report.left_at_the_source = afterwards(
+                    list(stored(journal, target, options))
+                )
         finally:
             journal.close()
     finally:
@@ -117,7 +120,7 @@ class _Run:
             # an attachment may be what breaks an engine: the message is tried without making pages of any
             self.attempts[1:1] = [(name, False, False) for name in engines[:1]]
             self.attempts[-1] = (*self.attempts[-1][:2], False)
-        self.report = Report(into=str(target.folder))
+        self.report = ExportReport(into=str(target.folder))
         self.progress = Progress()
         self.tell = progress or (lambda _: None)
         self.stopped = stopped or (lambda: False)
@@ -131,13 +134,13 @@ class _Run:
         self.putter = Publisher(target, journal, options, self.report, self.progress, self.tell)
         self.needs = Needs(target, journal, options, self.report, self.putter, self.binder, self.binding, self.stopped)
 
-    def go(self, choice: Choice) -> Report:
+    def go(self, choice: Choice) -> ExportReport:
         try:
             planner = Planner(self.source, self.journal, self.target, self.options, self._workers, self.turns)
             self.progress.total = planner.plan(choice, self._looking, self.stopped)
             self.progress.done = 0
             self.report.interrupted = self.stopped()
-            self.report.missing_ids = sorted(id for id in choice.ids or () if not self.journal.has_id(id))
+            self.report.unknown_ids = sorted(id for id in choice.ids or () if not self.journal.has_id(id))
             if self.turns is not None:
                 self.turns.arrange()
             self._read_all()
@@ -156,7 +159,7 @@ class _Run:
         register.write(self.target, self.journal)
         self.journal.commit()
         self.source.settle()
-        self.report.troubles += [(t.where, t.reason) for t in self.source.troubles]
+        self.report.unreadable += [(t.where, t.reason) for t in self.source.troubles]
         return self.report
 
     def _looking(self, count: int) -> None:
@@ -284,9 +287,19 @@ class _Run:
             work.known = sheaf.said.meet(work.data, self._label(work))
         whole = (sheaf.group.title, sheaf.group.tags) if row is sheaf.group.rows[0][0] else None
         return Job(
-            work.data, formats, options.page, engine, plain, origin, convert, part="pdf" in formats,
-            known=work.known or (), whole=whole, lock=self.binding.part_lock, makers=makers,
-        )  # fmt: skip
+            work.data,
+            formats,
+            options.page,
+            engine,
+            plain,
+            origin,
+            convert,
+            part="pdf" in formats,
+            known=work.known or (),
+            whole=whole,
+            lock=self.binding.part_lock,
+            makers=makers,
+        )
 
     def _label(self, work: WorkItem) -> str:
         """What a quote's place in an earlier message is called."""

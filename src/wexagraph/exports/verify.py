@@ -6,7 +6,6 @@ import os
 import re
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
 from typing import BinaryIO
@@ -14,23 +13,9 @@ from typing import BinaryIO
 from wexagraph.errors import SourceError
 from wexagraph.naming.paths import MANIFEST
 from wexagraph.output.folder import OWN, OutputFolder
+from wexagraph.reports import Finding, Verification
 
 _LINE = re.compile(r"\\?([0-9a-f]{64}) [ *](.+)")
-
-
-@dataclass
-class Verification:
-    """What was found: files that agree, and paths that are missing, altered or in no list. `lines` can't be read."""
-
-    whole: int = 0
-    missing: list[str] = field(default_factory=list)
-    altered: list[str] = field(default_factory=list)
-    foreign: list[str] = field(default_factory=list)
-    lines: list[str] = field(default_factory=list)
-
-    @property
-    def complete(self) -> bool:
-        return not (self.missing or self.altered or self.foreign or self.lines)
 
 
 def verify(folder: str | Path, progress: Callable[[int], None] | None = None) -> Verification:
@@ -38,7 +23,7 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
 
     Raises SourceError where there is no manifest, or the folder can't be read.
     """
-    found = Verification()
+    found, unreadable = Verification(str(folder)), list[str]()
     listed: set[str] = {MANIFEST}
     tell = progress or (lambda _: None)
     try:
@@ -47,16 +32,20 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
             root.reader(MANIFEST) as manifest,
             ThreadPoolExecutor(os.cpu_count() or 1) as pool,
         ):
-            entries = manifest_entries(manifest, found.lines)
+            entries = manifest_entries(manifest, unreadable)
             while batch := list(islice(entries, 512)):  # a bounded number at a time, however long the manifest
                 for (_, path), state in zip(batch, pool.map(lambda entry: _state(root, *entry), batch), strict=True):
                     listed.add(path)
-                    if state == "whole":
-                        found.whole += 1
-                    else:
-                        getattr(found, state).append(path)
+                    found.files += 1
+                    if state != "whole":
+                        found.findings.append(Finding(path, state))
                 tell(len(listed) - 1)
-            found.foreign += [path for path in root.files() if path not in listed and not path.startswith(f"{OWN}/")]
+            found.findings += [
+                Finding(path, "foreign")
+                for path in root.files()
+                if path not in listed and not path.startswith(f"{OWN}/")
+            ]
+            found.findings += [Finding(line, "unreadable", "a line of the list") for line in unreadable]
     except FileNotFoundError as error:
         if not os.path.exists(folder):
             raise SourceError(f"{folder}: there is nothing of that name.") from error

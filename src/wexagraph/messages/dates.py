@@ -10,10 +10,32 @@ _MONTHS = {
     m: n for n, m in enumerate(["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"], 1)
 }
 _ZONES = {  # RFC 5322 section 4.3, and names that programs write all the same; in minutes east of UTC
-    "ut": 0, "utc": 0, "gmt": 0, "z": 0, "wet": 0, "est": -300, "edt": -240, "cst": -360, "cdt": -300,
-    "mst": -420, "mdt": -360, "pst": -480, "pdt": -420, "bst": 60, "cet": 60, "met": 60, "west": 60,
-    "cest": 120, "mest": 120, "eet": 120, "eest": 180, "msk": 180, "jst": 540, "kst": 540, "hkt": 480,
-}  # fmt: skip
+    "ut": 0,
+    "utc": 0,
+    "gmt": 0,
+    "z": 0,
+    "wet": 0,
+    "est": -300,
+    "edt": -240,
+    "cst": -360,
+    "cdt": -300,
+    "mst": -420,
+    "mdt": -360,
+    "pst": -480,
+    "pdt": -420,
+    "bst": 60,
+    "cet": 60,
+    "met": 60,
+    "west": 60,
+    "cest": 120,
+    "mest": 120,
+    "eet": 120,
+    "eest": 180,
+    "msk": 180,
+    "jst": 540,
+    "kst": 540,
+    "hkt": 480,
+}
 _RFC = re.compile(
     r"(?:[A-Za-z]{2,9}\.?,?\s*)?(\d{1,2})[\s\-]+([A-Za-z]{3})[A-Za-z]*\.?,?[\s\-]+(\d{2,4}),?"
     r"(?:[\sT]+(\d{1,2})[:.](\d{2})(?:[:.](\d{2})(?:\.\d+)?)?\s*([AaPp][Mm])?)?"

@@ -87,9 +87,12 @@ def _uu_length(line: bytes) -> int:
 
 
 def _is_uu(line: bytes) -> bool:
-    return bool(line) and 32 <= line[0] <= 96 and 0 <= len(line) - len(line[: _uu_length(line)]) <= 2 and (
-        len(line.rstrip()) >= _uu_length(line) - 4 and line.rstrip() != b"" and all(32 <= c <= 96 for c in line)
-    )  # fmt: skip
+    return (
+        bool(line)
+        and 32 <= line[0] <= 96
+        and 0 <= len(line) - len(line[: _uu_length(line)]) <= 2
+        and (len(line.rstrip()) >= _uu_length(line) - 4 and line.rstrip() != b"" and all(32 <= c <= 96 for c in line))
+    )
 
 
 def _read_yenc(content: bytes, begin: re.Match[bytes]) -> tuple[InlinedFile, int] | None:

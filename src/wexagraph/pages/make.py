@@ -172,9 +172,16 @@ def to_pdf(message: Message, job: Job, made: Made) -> bytes:
         front = setter.render(cover_page(cover, contents, job.options, page.record), job.options)
     try:
         finished, notes = finish(
-            pdf, files, page.record, pieces, archival=job.options.archival and not job.part, front=front,
-            part=job.part, openers=not job.options.archival, lock=job.lock,
-        )  # fmt: skip
+            pdf,
+            files,
+            page.record,
+            pieces,
+            archival=job.options.archival and not job.part,
+            front=front,
+            part=job.part,
+            openers=not job.options.archival,
+            lock=job.lock,
+        )
     except (ValueError, RuntimeError, MemoryError) as error:
         raise PageError(f"joining failed: {error}") from error
     made.notes += notes
@@ -190,9 +197,14 @@ def _set(message: Message, job: Job, setter: Engine) -> tuple[Page, bytes, list[
 
     def tried(relief: Relief) -> tuple[Page, bytes, list[Note], bool]:
         page = compose(
-            message, job.options, origin=job.origin, plain=job.plain, part=job.part, known=dict(job.known),
+            message,
+            job.options,
+            origin=job.origin,
+            plain=job.plain,
+            part=job.part,
+            known=dict(job.known),
             relief=relief,
-        )  # fmt: skip
+        )
         pdf = setter.render(page, job.options)
         if not job.options.read_back:
             return page, pdf, [], False

@@ -138,13 +138,16 @@ TESTS: dict[str, _Test] = {
     "before": _Test(lambda s, value: s.date is not None and s.date < parse_day(value), parse_day),
     "larger": _Test(lambda s, value: s.envelope.size > parse_size(value), parse_size),
     "smaller": _Test(lambda s, value: s.envelope.size < parse_size(value), parse_size),
-    "keyword": _Test(lambda s, value: any(text_matches(value, f) if "*" in value else f == value.lower().lstrip("\\")
-                                          for f in s.envelope.flags)),
+    "keyword": _Test(
+        lambda s, value: any(
+            text_matches(value, f) if "*" in value else f == value.lower().lstrip("\\") for f in s.envelope.flags
+        )
+    ),
     "seen": _flag("seen", True),
     "unseen": _flag("seen", False),
     "attached": _Test(_attached, reads_body=True),
     "folder": _Test(lambda s, value: folder_matches(value, s.envelope.folder)),
-}  # fmt: skip
+}
 
 
 def folder_matches(value: str, folder: str) -> bool:

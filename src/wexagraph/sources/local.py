@@ -125,7 +125,7 @@ class LocalSource(Source):
                 self._stores[store.folder] = store
             if len(self._stores) > count:
                 labels.append(kind.label)
-        self.kind = " and ".join(labels)
+        self.kind = ", ".join(labels)
         if isinstance(self._tree, ZipTree):
             self.kind = f"ZIP of {self.kind}"
 

@@ -112,8 +112,12 @@ def _pie(ys: list[Any], labels: list[Any], axes: Any, hollow: bool) -> None:
     slices = [(abs(float(y)), str(label)[:30]) for y, label in zip(ys, labels, strict=False) if _is_number(y) and y]
     if not slices:
         raise ValueError("a pie without values")
-    axes.pie([size for size, _ in slices], labels=[f"{label} ({size:g})" for size, label in slices], colors=_COLOURS,
-             wedgeprops={"width": 0.45} if hollow else None)  # fmt: skip
+    axes.pie(
+        [size for size, _ in slices],
+        labels=[f"{label} ({size:g})" for size, label in slices],
+        colors=_COLOURS,
+        wedgeprops={"width": 0.45} if hollow else None,
+    )
 
 
 def _name(series: Any, number: int, book: Any) -> str:

@@ -140,11 +140,22 @@ class Converter:
     def _set(self, name: str, kind: str, content: bytes, made: _Made) -> bytes:
         options = replace(self.options, landscape=True) if made.landscape else self.options
         width, height = options.page_size
-        html = templates().get_template("attachment.html").render(
-            width=width, height=height, margin=options.margin, screen=False, header_footer=self._header_footer(name),
-            options=options, name=name, about=f"{kind}, {size(len(content))}", body=Markup(made.html),
-            style=Markup(made.css.replace("</", "<\\/")),
-        )  # fmt: skip
+        html = (
+            templates()
+            .get_template("attachment.html")
+            .render(
+                width=width,
+                height=height,
+                margin=options.margin,
+                screen=False,
+                header_footer=self._header_footer(name),
+                options=options,
+                name=name,
+                about=f"{kind}, {size(len(content))}",
+                body=Markup(made.html),
+                style=Markup(made.css.replace("</", "<\\/")),
+            )
+        )
         return self.engine.render(Page(html, made.resources, Record(name)), options)
 
     def _header_footer(self, name: str) -> list[Box]:
@@ -154,9 +165,14 @@ class Converter:
         )
 
     def _described(self, attachment: Attachment, kind: str, content: bytes, reason: str) -> str:
-        rows = [("Name", one_line(attachment.name)), ("Declared as", one_line(attachment.type)), ("Taken for", kind),
-        ("Size", size(len(content))),
-                ("SHA-256", hashlib.sha256(content).hexdigest()), ("Not shown", reason)]  # fmt: skip
+        rows = [
+            ("Name", one_line(attachment.name)),
+            ("Declared as", one_line(attachment.type)),
+            ("Taken for", kind),
+            ("Size", size(len(content))),
+            ("SHA-256", hashlib.sha256(content).hexdigest()),
+            ("Not shown", reason),
+        ]
         return templates().get_template("card.html").render(title="This attachment is not shown as pages", rows=rows)
 
     def _picture(self, kind: str, content: bytes) -> _Made:

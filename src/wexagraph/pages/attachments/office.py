@@ -15,12 +15,15 @@ from wexagraph.temporary import TemporaryFolder
 
 PATIENCE = 19.0
 _SUFFIXES = {
-    "application/vnd.oasis.opendocument.text": ".odt", "application/vnd.oasis.opendocument.spreadsheet": ".ods",
-    "application/vnd.oasis.opendocument.presentation": ".odp", "application/msword": ".doc",
+    "application/vnd.oasis.opendocument.text": ".odt",
+    "application/vnd.oasis.opendocument.spreadsheet": ".ods",
+    "application/vnd.oasis.opendocument.presentation": ".odp",
+    "application/msword": ".doc",
     "application/vnd.ms-excel": ".xls",
-    "application/vnd.ms-powerpoint": ".ppt", "application/rtf": ".rtf",
+    "application/vnd.ms-powerpoint": ".ppt",
+    "application/rtf": ".rtf",
     "application/vnd.openxmlformats-officedocument.presentationml.presentation": ".pptx",
-}  # fmt: skip
+}
 SUITE_TYPES = frozenset(_SUFFIXES)
 
 
@@ -66,13 +69,30 @@ def suite_pdf(content: bytes, kind: str) -> bytes:
         given.write_bytes(content)
         # macros stay off by the profile's default for documents without a trusted place
         process = subprocess.Popen(
-            [program, "--headless", "--norestore", "--nolockcheck",
-            f"-env:UserInstallation={(place / 'profile').as_uri()}",
-             "--convert-to", "pdf", "--outdir", folder, str(given)],
-            stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, cwd=folder,
+            [
+                program,
+                "--headless",
+                "--norestore",
+                "--nolockcheck",
+                f"-env:UserInstallation={(place / 'profile').as_uri()}",
+                "--convert-to",
+                "pdf",
+                "--outdir",
+                folder,
+                str(given),
+            ],
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            cwd=folder,
             start_new_session=True,
-            env={**_environment(), "HOME": folder, "http_proxy": "http://127.0.0.1:9", "https_proxy": "http://127.0.0.1:9"},
-        )  # fmt: skip
+            env={
+                **_environment(),
+                "HOME": folder,
+                "http_proxy": "http://127.0.0.1:9",
+                "https_proxy": "http://127.0.0.1:9",
+            },
+        )
         try:
             process.wait(PATIENCE)
         except subprocess.TimeoutExpired as error:

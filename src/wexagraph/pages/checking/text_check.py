@@ -12,8 +12,10 @@ from wexagraph.notes import Note
 from wexagraph.pages.checking.content_text import quick_text
 
 # what never has a form of its own on paper, and marks with which the reader joins lines
-_UNSEEN = re.compile("[\u00ad\u034f\u061c\u115f\u1160\u17b4\u17b5\u180b-\u180e\u200b-\u200f\u202a-\u202e\u2060-\u206f"
-                     "\ufe00-\ufe0f\ufeff\ufffe\U000e0000-\U000e0fff\x02]")  # fmt: skip
+_UNSEEN = re.compile(
+    "[\u00ad\u034f\u061c\u115f\u1160\u17b4\u17b5\u180b-\u180e\u200b-\u200f\u202a-\u202e\u2060-\u206f"
+    "\ufe00-\ufe0f\ufeff\ufffe\U000e0000-\U000e0fff\x02]"
+)
 _UNMAPPED = "\N{REPLACEMENT CHARACTER}"
 _MARKS = ".,:;!?()[]{}<>\"'\u00ab\u00bb\u2018\u2019\u201c\u201d\u2026\u060c\u061b\u061f"
 _PIECE = 12
@@ -130,8 +132,10 @@ def _cut_lines(page: Any) -> list[str]:
         paths = max(0, pdfium.FPDFClipPath_CountPaths(clip)) if clip else 0
         left, bottom, right, top = found.get_bounds()
         for path in range(paths):
-            points = [_point(pdfium.FPDFClipPath_GetPathSegment(clip, path, number))
-                      for number in range(max(0, pdfium.FPDFClipPath_CountPathSegments(clip, path)))]  # fmt: skip
+            points = [
+                _point(pdfium.FPDFClipPath_GetPathSegment(clip, path, number))
+                for number in range(max(0, pdfium.FPDFClipPath_CountPathSegments(clip, path)))
+            ]
             if points:
                 seen = min(top, max(y for _, y in points)) - max(bottom, min(y for _, y in points))
                 if seen < (top - bottom) / 2:

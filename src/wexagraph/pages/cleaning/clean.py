@@ -264,9 +264,13 @@ class _Cleaner:
         style, opening, inner = self._opened(tag, attributes, place.look)
         hidden, sizeless = self.sight.of(node, style)
         place = _Place(
-            place.depth + 1, place.look, place.hidden or hidden, place.sizeless if sizeless is None else sizeless,
-            place.tables + (tag == "table"), unrolled,
-        )  # fmt: skip
+            place.depth + 1,
+            place.look,
+            place.hidden or hidden,
+            place.sizeless if sizeless is None else sizeless,
+            place.tables + (tag == "table"),
+            unrolled,
+        )
         if tag not in _INLINE:
             state.text.append(" ")
             state.run = 0

@@ -14,9 +14,21 @@ from typing import NamedTuple
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 HIDING = frozenset(
-    {"display", "visibility", "opacity", "font-size", "max-height", "height", "width", "max-width", "overflow", "color",
-     "line-height", "mso-hide"}
-)  # fmt: skip
+    {
+        "display",
+        "visibility",
+        "opacity",
+        "font-size",
+        "max-height",
+        "height",
+        "width",
+        "max-width",
+        "overflow",
+        "color",
+        "line-height",
+        "mso-hide",
+    }
+)
 _ZERO = re.compile(r"\.?0(?:\.0*)?(?:px|pt|em|rem|%|in|cm|mm)?|0\.1px")
 _TINY = re.compile(r"(?:0|0?\.\d+|1)(?:\.\d*)?(?:px|pt)?")
 _MOST_SELECTORS = 2000

@@ -25,8 +25,16 @@ _READ = frozenset(
     type valign vspace width wrap
     """.split()
 )
-_LIST_TYPES = {"1": "decimal", "a": "lower-alpha", "A": "upper-alpha", "i": "lower-roman", "I": "upper-roman",
-               "disc": "disc", "circle": "circle", "square": "square"}  # fmt: skip
+_LIST_TYPES = {
+    "1": "decimal",
+    "a": "lower-alpha",
+    "A": "upper-alpha",
+    "i": "lower-roman",
+    "I": "upper-roman",
+    "disc": "disc",
+    "circle": "circle",
+    "square": "square",
+}
 # in quirks mode a table starts its text anew (section 15.3.12)
 _QUIRKS = ("font-size:1rem", "font-weight:normal", "font-style:normal", "line-height:normal", "white-space:normal")
 

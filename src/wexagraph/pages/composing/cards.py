@@ -118,9 +118,17 @@ def _invited(person: Any) -> str:
     return f"{_person(person)}, {state}" if state else _person(person)
 
 
-_VCARD = {"EMAIL": "E-mail", "TEL": "Telephone", "ADR": "Address", "ORG": "Organisation", "TITLE": "Title",
-"ROLE": "Role", "URL": "Web",
-          "BDAY": "Birthday", "NOTE": "Note"}  # fmt: skip
+_VCARD = {
+    "EMAIL": "E-mail",
+    "TEL": "Telephone",
+    "ADR": "Address",
+    "ORG": "Organisation",
+    "TITLE": "Title",
+    "ROLE": "Role",
+    "URL": "Web",
+    "BDAY": "Birthday",
+    "NOTE": "Note",
+}
 
 
 def vcard_cards(content: bytes) -> list[Card]:

@@ -73,10 +73,15 @@ def _of_machine() -> frozenset[int]:
 def _font_files() -> Iterator[Path]:
     home = Path.home()
     places = [
-        Path("/usr/share/fonts"), Path("/usr/local/share/fonts"), home / ".fonts", home / ".local/share/fonts",
-        Path("/System/Library/Fonts"), Path("/Library/Fonts"), home / "Library/Fonts",
+        Path("/usr/share/fonts"),
+        Path("/usr/local/share/fonts"),
+        home / ".fonts",
+        home / ".local/share/fonts",
+        Path("/System/Library/Fonts"),
+        Path("/Library/Fonts"),
+        home / "Library/Fonts",
         Path(os.environ.get("WINDIR", "C:\\Windows")) / "Fonts",
-    ]  # fmt: skip
+    ]
     for place in places:
         if place.is_dir():
             yield from (p for p in place.rglob("*") if p.suffix.lower() in (".ttf", ".otf", ".ttc", ".otc"))

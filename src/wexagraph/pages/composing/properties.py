@@ -117,14 +117,16 @@ def xmp(about: Record) -> bytes:
         f'<dc:title><rdf:Alt><rdf:li xml:lang="x-default">{escape(about.title)}</rdf:li></rdf:Alt></dc:title>',
         f"<dc:creator><rdf:Seq><rdf:li>{escape(about.author)}</rdf:li></rdf:Seq></dc:creator>" if about.author else "",
         f'<dc:description><rdf:Alt><rdf:li xml:lang="x-default">{escape(about.subject)}</rdf:li></rdf:Alt>'
-        "</dc:description>" if about.subject else "",
+        "</dc:description>"
+        if about.subject
+        else "",
         f"<dc:subject><rdf:Bag>{words}</rdf:Bag></dc:subject>" if words else "",
         f"<pdf:Keywords>{escape(', '.join(about.words))}</pdf:Keywords>" if words else "",
         f"<dc:language><rdf:Bag><rdf:li>{about.language}</rdf:li></rdf:Bag></dc:language>",
         f"<pdf:Producer>{CREATOR}</pdf:Producer>",
         f"<xmp:CreatorTool>{CREATOR}</xmp:CreatorTool>",
         *(f"<xmp:{name}>{moment}</xmp:{name}>" for name in ("CreateDate", "ModifyDate", "MetadataDate")),
-    ]  # fmt: skip
+    ]
     return (
         '<?xpacket begin="\ufeff" id="W5M0MpCehiHzreSzNTczkc9d"?><x:xmpmeta xmlns:x="adobe:ns:meta/">'
         '<rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#"><rdf:Description rdf:about="" '
@@ -170,7 +172,13 @@ def _appended(pdf: bytes, about: Record) -> bytes | None:
     table = b"".join(b"\x01" + offset.to_bytes(5, "big") + b"\0\0" for _, offset in sorted(offsets.items()))
     index = b" ".join(b"%d 1" % number for number in sorted(offsets))
     out += b"%d 0 obj\n<< /Type /XRef /Size %d /W [1 5 2] /Index [%s] /Root %d 0 R /Info %d 0 R /Prev %d " % (
-        size + 1, size + 2, index, root, info, int(trailer[4]))  # fmt: skip
+        size + 1,
+        size + 2,
+        index,
+        root,
+        info,
+        int(trailer[4]),
+    )
     out += b"/Length %d >>\nstream\n" % len(table) + table + b"\nendstream\nendobj\nstartxref\n%d\n%%%%EOF\n" % start
     return bytes(out)
 

@@ -220,10 +220,16 @@ class _Binding:
         for size, wanted in sheets.items():
             for at in range(0, len(wanted), _PAGES_A_SHEET):
                 some = wanted[at : at + _PAGES_A_SHEET]
-                html = templates().get_template("header_footer.html").render(
-                    width=size[0], height=size[1], margin=self.job.options.margin,
-                    pages=[header_footer.lines(number + 1, total) for number, header_footer in some],
-                )  # fmt: skip
+                html = (
+                    templates()
+                    .get_template("header_footer.html")
+                    .render(
+                        width=size[0],
+                        height=size[1],
+                        margin=self.job.options.margin,
+                        pages=[header_footer.lines(number + 1, total) for number, header_footer in some],
+                    )
+                )
                 overlay = self.setter.render(Page(html, {}, Record()), replace(self.job.options, scale=1.0))
                 with pikepdf.open(io.BytesIO(overlay)) as lines:
                     for (number, _), page in zip(some, lines.pages, strict=True):

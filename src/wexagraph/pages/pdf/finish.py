@@ -90,10 +90,15 @@ def save(document: Any, out: BinaryIO, lock: Lock | None = None) -> None:
         return
     may = set(lock.allow)
     allow = pikepdf.Permissions(
-        accessibility=True, extract="copy" in may, modify_annotation="comment" in may, modify_form="comment" in may,
-        modify_assembly="assemble" in may, modify_other=False, print_lowres="print" in may,
+        accessibility=True,
+        extract="copy" in may,
+        modify_annotation="comment" in may,
+        modify_form="comment" in may,
+        modify_assembly="assemble" in may,
+        modify_other=False,
+        print_lowres="print" in may,
         print_highres="print" in may,
-    )  # fmt: skip
+    )
     owner = lock.owner or lock.user
     document.save(out, encryption=pikepdf.Encryption(owner=owner, user=lock.user, R=6, allow=allow), **packed)
 

@@ -31,8 +31,18 @@ _PAGE_KEYS = frozenset(
     "/Type /Parent /MediaBox /CropBox /BleedBox /TrimBox /ArtBox /Rotate /Resources /Contents /Group /UserUnit".split()
 )
 _LINK_KEYS = ("/Rect", "/Border", "/BS", "/C", "/QuadPoints", "/H")
-_OUTSIDE = ("/F", "/FFilter", "/FDecodeParms", "/Ref", "/OPI", "/AF", "/PieceInfo", "/Metadata", "/StructParent",
-            "/StructParents")  # fmt: skip
+_OUTSIDE = (
+    "/F",
+    "/FFilter",
+    "/FDecodeParms",
+    "/Ref",
+    "/OPI",
+    "/AF",
+    "/PieceInfo",
+    "/Metadata",
+    "/StructParent",
+    "/StructParents",
+)
 """What a stream may name outside its own file, or beside its pages (ISO 32000-2, sections 7.3.8.2 and 8.10.4)."""
 _MOST_ANNOTATIONS = 10_000
 _HIDDEN = 0b100010  # ISO 32000-2, table 167: hidden, no view
@@ -71,18 +81,22 @@ def _still(document: Any, annotation: Any, pages: dict[Any, Any]) -> Any:
         if leads is None:
             return None
         kept = {key: annotation[key] for key in _LINK_KEYS if key in annotation}
-        return document.make_indirect(pikepdf.Dictionary({"/Type": pikepdf.Name.Annot, "/Subtype": pikepdf.Name.Link,
-                                                          **kept, **leads}))  # fmt: skip
+        return document.make_indirect(
+            pikepdf.Dictionary({"/Type": pikepdf.Name.Annot, "/Subtype": pikepdf.Name.Link, **kept, **leads})
+        )
     looks = _looks(annotation)
     flags = annotation.get("/F", 0)
     if looks is None or not isinstance(flags, int) or flags & _HIDDEN:
         return None
     return document.make_indirect(
         pikepdf.Dictionary(
-            Type=pikepdf.Name.Annot, Subtype=pikepdf.Name.Stamp, Rect=annotation.Rect, F=4,
+            Type=pikepdf.Name.Annot,
+            Subtype=pikepdf.Name.Stamp,
+            Rect=annotation.Rect,
+            F=4,
             AP=pikepdf.Dictionary(N=looks),
         )
-    )  # fmt: skip
+    )
 
 
 def _looks(annotation: Any) -> Any:
@@ -141,8 +155,15 @@ def bookmarks_of(source: Any, first: int) -> list[Any]:
 
     try:
         return taken(source.open_outline().root, 0)
-    except (pikepdf.PdfError, pikepdf.OutlineStructureError, ValueError, KeyError, TypeError, AttributeError,
-            RecursionError):  # fmt: skip
+    except (
+        pikepdf.PdfError,
+        pikepdf.OutlineStructureError,
+        ValueError,
+        KeyError,
+        TypeError,
+        AttributeError,
+        RecursionError,
+    ):
         return []  # bookmarks that lead in circles or nowhere
 
 

@@ -144,8 +144,18 @@ def _walk(part: list[Any], above: str, found: list[Leaf], number: str) -> None:
         for word in (*part, None, None)[:2]
     )
     parameters = part[2] if len(part) > 2 else None
-    disposition = next((c for c in children if len(c) == 2 and isinstance(c[0], bytes) and isinstance(c[1], list | None)
-                        and c is not parameters and c[0].lower() in (b"attachment", b"inline")), None)  # fmt: skip
+    disposition = next(
+        (
+            c
+            for c in children
+            if len(c) == 2
+            and isinstance(c[0], bytes)
+            and isinstance(c[1], list | None)
+            and c is not parameters
+            and c[0].lower() in (b"attachment", b"inline")
+        ),
+        None,
+    )
     name = _parameter(disposition[1] if disposition else None, "filename") or _parameter(parameters, "name")
     type = f"{kind}/{subtype}"
     attached = disposition is not None and disposition[0].lower() == b"attachment"

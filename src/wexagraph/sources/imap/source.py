@@ -133,8 +133,13 @@ class ImapSource(Source):
             return []
         kind, data = client.namespace()
         parsed = parse(data) if kind == "OK" else []
-        spaces = [space[0].decode("latin-1") for group in parsed[1:3] if isinstance(group, list)
-                  for space in group if isinstance(space, list) and space and isinstance(space[0], bytes)]  # fmt: skip
+        spaces = [
+            space[0].decode("latin-1")
+            for group in parsed[1:3]
+            if isinstance(group, list)
+            for space in group
+            if isinstance(space, list) and space and isinstance(space[0], bytes)
+        ]
         return [space for space in spaces if space and steers_no_line(space)]
 
     def size(self, folder: str) -> int:

@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 import json
-import sys
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-import click
-
-from wexagraph.cli.secrets import command_output, from_environment
+from wexagraph.app.secrets import Prompt, command_output, from_environment
 from wexagraph.errors import CallError, SourceError, TargetError
-from wexagraph.sources.accounts import Account, Secret, parse_url
+from wexagraph.sources.accounts import Account, Login, Secret, parse_url
 from wexagraph.text import one_line
 
 SERVICE = "wexagraph"
@@ -34,8 +31,11 @@ class Known:
         """The account to open. Raises CallError."""
         return replace(parse_url(self.url), authority=self.authority, retries=self.retries)
 
-    def login(self, account: Account, again: bool) -> Secret:
-        """The account's secret, from the first place that has one. Raises SourceError where none has."""
+    def login(self, prompt: Prompt | None) -> Login:
+        """What finds the account's secret; `prompt` is None where nobody can be asked. It raises SourceError."""
+        return lambda account, again: self._secret(account, again, prompt)
+
+    def _secret(self, account: Account, again: bool, prompt: Prompt | None) -> Secret:
         if self.token_command:
             return Secret(command_output(self.token_command, "token-command of wexagraph.toml"), token=True)
         if again:
@@ -47,8 +47,8 @@ class Known:
         stored = from_keyring(account)
         if stored is not None:
             return Secret(stored)
-        if sys.stdin.isatty() and sys.stderr.isatty():
-            return Secret(click.prompt(f"Password of {one_line(account.name)}", hide_input=True, err=True))
+        if prompt is not None:
+            return Secret(prompt(f"Password of {one_line(account.name)}", False))
         raise SourceError(
             f"no password for {account.name}: none in the keyring, none in {self.variable}, and no terminal to ask at. "
             f"Set {self.variable}, or store one with `wexagraph account add`."

@@ -5,15 +5,15 @@ from __future__ import annotations
 import os
 import shlex
 import subprocess
-import sys
+from collections.abc import Callable
 from pathlib import Path
-
-import click
 
 from wexagraph.errors import CallError, SourceError
 
 PROMPT = "prompt"
 PASSPHRASE = "WEXAGRAPH_PASSPHRASE"
+Prompt = Callable[[str, bool], str]
+"""Asks a person for a secret, by the words that say which; twice, where it is a new one."""
 _WAYS = "file:PATH, env:NAME, command:'PROGRAM ...', or nothing to be asked"
 
 
@@ -27,13 +27,16 @@ def from_environment(name: str) -> str:
     return _taken.get(name, "")
 
 
-def secret(given: str, option: str) -> str:
-    """The password that the value of an option names. Raises CallError, SourceError; neither says what was read."""
+def secret(given: str, option: str, prompt: Prompt | None) -> str:
+    """The password that the value of an option names. `prompt` is None where nobody can be asked.
+
+    Raises CallError, SourceError; neither says what was read.
+    """
     kind, _, rest = given.partition(":")
     if given == PROMPT:
-        if not (sys.stdin.isatty() and sys.stderr.isatty()):
+        if prompt is None:
             raise CallError(f"{option}: there is no terminal to ask at. Name where the password is: {_WAYS}.")
-        return str(click.prompt(option.strip("-").capitalize(), hide_input=True, confirmation_prompt=True, err=True))
+        return prompt(option.strip("-").capitalize(), True)
     if kind == "file" and rest:
         return _first_line(rest, option)
     if kind == "env" and rest:
@@ -71,11 +74,17 @@ def command_output(command: str, name: str) -> str:
     return found
 
 
-def passphrase(new: bool) -> str:
-    """The passphrase of a locked backup: from the environment, else asked for. Raises CallError."""
-    if found := from_environment(PASSPHRASE):
-        return found
-    if not (sys.stdin.isatty() and sys.stderr.isatty()):
-        raise CallError(f"the backup is locked, and there is no terminal to ask at. Set {PASSPHRASE}.")
-    told = "Passphrase for the new backup" if new else "Passphrase of the backup"
-    return str(click.prompt(told, hide_input=True, confirmation_prompt=new, err=True))
+def passphrase(prompt: Prompt | None) -> Callable[[bool], str]:
+    """Gives the passphrase of a locked backup (of a new one on True): from the environment, else asked for.
+
+    What it gives raises CallError.
+    """
+
+    def ask(new: bool) -> str:
+        if known := from_environment(PASSPHRASE):
+            return known
+        if prompt is None:
+            raise CallError(f"the backup is locked, and there is no terminal to ask at. Set {PASSPHRASE}.")
+        return prompt("Passphrase for the new backup" if new else "Passphrase of the backup", new)
+
+    return ask

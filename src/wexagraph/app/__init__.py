@@ -1,0 +1,1 @@
+"""Resolving and wiring: configuration, accounts, opening sources, what is done at a source afterwards."""

@@ -1,0 +1,42 @@
+"""What is done at a source afterwards, with messages that are safely stored: asked for, said, and only then done."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable
+from pathlib import Path
+
+from wexagraph.backups.encryption import Ask
+from wexagraph.backups.proving import proved
+from wexagraph.errors import CallError
+from wexagraph.sources import Source, Stored
+from wexagraph.sources.imap import ImapSource
+from wexagraph.sources.imap.changes import Afterwards, Changes
+
+Allow = Callable[[str, str], bool]
+"""Says what will be done, and how the messages are kept; returns whether that is allowed."""
+Result = tuple[int, list[tuple[str, str]]]
+"""How many messages were changed at the source; and those that were left alone, with the reason."""
+
+
+def changes_of(mailbox: Source, wish: Afterwards) -> Changes:
+    """What can change messages of an account. Raises CallError for a source that is only ever read."""
+    if not isinstance(mailbox, ImapSource):
+        raise CallError(f"--afterwards works on an IMAP account; {mailbox.kind} is only ever read.")
+    return Changes(mailbox, wish)
+
+
+def apply(changes: Changes, stored: list[Stored], kept: str, allow: Allow) -> Result:
+    """Do it, with messages that are stored, if that is allowed. `kept` says how they are kept. Raises SourceError."""
+    what = changes.told(Counter(message.folder for message in stored)) if stored else ""
+    if not allow(what, kept):
+        return 0, []
+    return changes.apply(stored)
+
+
+def clear(mailbox: Source, wish: Afterwards, into: str, seen: list[Stored], ask: Ask, allow: Allow) -> Result:
+    """Do it with messages that a fresh look at the closed volumes of a backup has proved. Raises CallError,
+    SourceError."""
+    changes = changes_of(mailbox, wish)
+    safe = proved(Path(into), {message.digest for message in seen}, ask)
+    return apply(changes, [m for m in seen if m.digest in safe], "read back from the backup", allow)

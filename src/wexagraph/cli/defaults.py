@@ -1,0 +1,58 @@
+"""Options of the configuration as the defaults of commands."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from wexagraph.app.configuration import NEVER, Configuration, Setting
+
+
+def known_options(context: click.Context) -> dict[str, list[tuple[str, click.Command, click.Option]]]:
+    """The options that may have a default, by name: each command that has one, and the option there."""
+    group = context.command
+    assert isinstance(group, click.Group)
+    known: dict[str, list[tuple[str, click.Command, click.Option]]] = {}
+    for name in group.list_commands(context):
+        command = group.get_command(context, name)
+        for parameter in command.params if command else []:
+            if isinstance(parameter, click.Option) and command:
+                for option in (*parameter.opts, *parameter.secondary_opts):
+                    if option.startswith("--"):
+                        known.setdefault(option[2:], []).append((name, command, parameter))
+    return known
+
+
+def set_defaults(context: click.Context, configuration: Configuration) -> None:
+    """Make the options of the configuration the defaults of all commands that have them. Raises CallError."""
+    if not configuration.options:
+        return
+    known = known_options(context)
+    defaults: dict[str, dict[str, Any]] = context.default_map or {}  # type: ignore[assignment]
+    for setting in configuration.options:
+        if setting.name in NEVER:
+            raise setting.wrong(f"{setting.name!r} belongs to a single call and can't be a default")
+        if setting.name not in known:
+            raise setting.wrong(f"there is no option {setting.name!r}", [name for name in known if name not in NEVER])
+        for name, command, option in known[setting.name]:
+            defaults.setdefault(name, {})[option.name or setting.name] = _value(setting, command, option)
+    context.default_map = defaults
+
+
+def _value(setting: Setting, command: click.Command, option: click.Option) -> Any:
+    """The value as the option takes it. Raises CallError."""
+    value = setting.value
+    if setting.name == "cover" and isinstance(value, str) and value != "built-in":
+        value = str(setting.path.parent / value) if not value.startswith("~") else value
+    if value is True and not option.is_flag and isinstance(option.flag_value, str):
+        value = option.flag_value  # the option without a value
+    value = [value] if option.multiple and not isinstance(value, list) else value
+    shown = f"{setting.name} = {value!r}"
+    try:
+        option.type_cast_value(click.Context(command), value)
+    except click.BadParameter as error:
+        raise setting.wrong(f"{shown} is no value for it: {error.message.rstrip('.')}") from error
+    except TypeError as error:
+        raise setting.wrong(f"{shown} is of the wrong kind") from error
+    return value

@@ -1,0 +1,90 @@
+"""What a command has done, told in words or as JSON, and the exit code that follows. The one printer of reports."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import click
+
+from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
+from wexagraph.cli.terminal import machine_output
+from wexagraph.notes import CODES
+from wexagraph.reports import Report
+from wexagraph.text import one_line, size, to_json
+
+SHOWN = 20
+
+
+def conclude(report: Report, as_json: bool, in_words: Callable[[], None]) -> int:
+    """Tell what was done: the sums by `in_words`, then what went wrong and what to know. Returns the exit code."""
+    if as_json:
+        print_json(report.as_dict())
+    else:
+        in_words()
+        _print_the_rest(report)
+    if report.interrupted:
+        return INTERRUPTED
+    return OK if report.complete else SOME_FAILED
+
+
+def print_json(value: object) -> None:
+    """A value as JSON on standard output."""
+    machine_output()
+    click.echo(to_json(value))
+
+
+def print_sums(report: Report, written: str = "written") -> None:
+    """The sums over messages, on a line."""
+    sums = f"{report.written:,} {written}, {report.already_there:,} already there, {report.failed:,} failed"
+    click.echo(f"{counted(report.chosen, 'message')} chosen: {sums}.")
+
+
+def print_place(report: Report) -> None:
+    """Where the results are."""
+    click.echo(f"In:    {one_line(report.into)}")
+
+
+def _print_the_rest(report: Report) -> None:
+    if report.changed_at_the_source is not None:
+        click.echo(f"At the source: {counted(report.changed_at_the_source, 'message')} changed.")
+    _print_some(
+        [f"Left alone at the source: {one_line(w)}: {one_line(r)}" for w, r in report.left_at_the_source], "red"
+    )
+    if report.notes:
+        click.echo("Notes (all are in register.csv, most also on their page):")
+        for code, count in report.notes.most_common():
+            click.secho(f"  {count:>6,}  {CODES[code]}", dim=True)
+    for failure in report.failures[:SHOWN]:
+        subject = f" ({one_line(failure.subject)[:60]})" if failure.subject else ""
+        where = f"{failure.id}{subject} in {one_line(failure.folder)}"
+        click.secho(f"Failed: {where}: {one_line(failure.reason)}", fg="red")
+    if report.failed > SHOWN:
+        click.secho(f"... and {report.failed - SHOWN:,} more failed.", fg="red")
+    _print_some([f"Not read: {one_line(where)}: {one_line(reason)}" for where, reason in report.unreadable], "red")
+    if report.unknown_ids:
+        ids = ", ".join(one_line(id) for id in report.unknown_ids[:SHOWN])
+        click.secho(f"Not found: {ids}. `wexagraph list` gives the IDs of a source.", fg="red")
+    if report.interrupted:
+        click.echo("Stopped before the end. The same command goes on where it was.")
+
+
+def _print_some(lines: list[str], colour: str) -> None:
+    for line in lines[:SHOWN]:
+        click.secho(line, fg=colour)
+    if len(lines) > SHOWN:
+        click.secho(f"... and {len(lines) - SHOWN:,} more of these.", fg=colour)
+
+
+def counted(number: int, noun: str) -> str:
+    """A number and its noun: "1 message", "1,204 messages"."""
+    return f"{number:,} {noun}{'s' * (number != 1)}"
+
+
+def amount(report: Report) -> str:
+    """What was written, and in which time."""
+    return f"{size(report.bytes)} in {seconds(report.seconds)}"
+
+
+def seconds(count: float) -> str:
+    """A span of time for people."""
+    return f"{count:.1f} s" if count < 90 else f"{count / 60:.1f} min"

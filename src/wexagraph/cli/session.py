@@ -1,0 +1,86 @@
+"""What commands share of a call: the configuration, opening sources, and asking the person at the terminal."""
+
+from __future__ import annotations
+
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from wexagraph.errors import CallError
+from wexagraph.text import one_line
+
+if TYPE_CHECKING:
+    from wexagraph.app.afterwards import Allow
+    from wexagraph.app.configuration import Configuration
+    from wexagraph.app.secrets import Prompt
+    from wexagraph.backups.encryption import Ask
+    from wexagraph.sources import Source
+    from wexagraph.sources.imap.changes import Afterwards
+
+
+@dataclass
+class Session:
+    """A call of the program, for its commands: `context.obj`."""
+
+    configuration: Configuration
+
+    def open(self, source: str, as_of: str = "", links: bool = False) -> Source:
+        """Open what a SOURCE argument names; a backup as it was on a day. Raises CallError, SourceError."""
+        from wexagraph.app.opening import Way, open_source
+        from wexagraph.cli.parameters import zone_name
+
+        zone = zone_name(None)
+        return open_source(source, way=Way(as_of, zone, links, prompt=prompt(), configuration=self.configuration))
+
+
+def at_a_terminal() -> bool:
+    """Whether there is a person to ask."""
+    return sys.stdin.isatty() and sys.stderr.isatty()
+
+
+def prompt() -> Prompt | None:
+    """Asks for a secret at the terminal; None where there is none."""
+    if not at_a_terminal():
+        return None
+    return lambda what, new: str(click.prompt(one_line(what), hide_input=True, confirmation_prompt=new, err=True))
+
+
+def ask_passphrase() -> Ask:
+    """Gives the passphrase of a locked backup, from the environment or the person at the terminal."""
+    from wexagraph.app.secrets import passphrase
+
+    return passphrase(prompt())
+
+
+def wish_afterwards(text: str | None, sure: bool) -> Afterwards | None:
+    """What is to be done at the source. Raises CallError where nobody could be asked whether to do it."""
+    if text is None:
+        return None
+    from wexagraph.sources.imap.changes import Afterwards
+
+    if not sure and not at_a_terminal():
+        raise CallError("--afterwards changes the mailbox, and there is no terminal to ask at. Add --yes to allow it.")
+    return Afterwards.parse(text)
+
+
+def allowing(sure: bool) -> Allow:
+    """Says what will be done at the source, and asks whether to do it unless that is `sure`."""
+
+    def allow(what: str, kept: str) -> bool:
+        if not what:
+            click.echo(f"Nothing to do at the source: no message is {kept}.", err=True)
+            return False
+        if sure:
+            click.echo(f"At the source: {one_line(what)}.", err=True)
+            return True
+        return click.confirm(f"All of them are {kept}. Now {one_line(what)}?", err=True)
+
+    return allow
+
+
+def path_of(folder: str) -> Path:
+    """The path that an argument names."""
+    return Path(folder).expanduser()

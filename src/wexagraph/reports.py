@@ -1,0 +1,131 @@
+"""What a command has done, for people and for programs: one family of reports, with one word for each thing."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import asdict, dataclass, field, fields
+from typing import Any
+
+from wexagraph.notes import CODES
+
+MOST_FAILURES = 1000
+"""So many failures are kept with their reasons; `failed` counts all."""
+
+
+@dataclass(frozen=True, slots=True)
+class Failure:
+    """A message that did not come out as asked: where it is, its subject, and why."""
+
+    id: str
+    folder: str
+    subject: str
+    reason: str
+
+
+@dataclass
+class Progress:
+    """How far a run is. `total` is None while messages are still being looked for."""
+
+    done: int = 0
+    total: int | None = None
+    failed: int = 0
+    files: int = 0
+
+
+@dataclass
+class Report:
+    """The sums over messages: `chosen` is `written` + `already_there` + `failed`.
+
+    `bytes` counts what was written, `seconds` the time of the run. `notes` are counted by their codes. `unreadable` are
+    parts of the source that could not be read, each with the reason; `unknown_ids` the IDs that no message has.
+    `interrupted` says that the run was asked to stop before its end. `changed_at_the_source` counts the messages that
+    were changed there afterwards (None: it was not asked for), `left_at_the_source` those that were no longer what is
+    stored.
+    """
+
+    into: str = ""
+    chosen: int = 0
+    written: int = 0
+    already_there: int = 0
+    failed: int = 0
+    bytes: int = 0
+    seconds: float = 0.0
+    notes: Counter[str] = field(default_factory=Counter)
+    failures: list[Failure] = field(default_factory=list)
+    unreadable: list[tuple[str, str]] = field(default_factory=list)
+    unknown_ids: list[str] = field(default_factory=list)
+    interrupted: bool = False
+    changed_at_the_source: int | None = None
+    left_at_the_source: list[tuple[str, str]] = field(default_factory=list)
+
+    def fail(self, failure: Failure) -> None:
+        """Count a failure, and keep it while there are not too many."""
+        self.failed += 1
+        if len(self.failures) < MOST_FAILURES:
+            self.failures.append(failure)
+
+    @property
+    def complete(self) -> bool:
+        """Whether everything that was asked for is there."""
+        return not (self.failed or self.unreadable or self.unknown_ids or self.interrupted or self.left_at_the_source)
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain values for JSON, by the names of the fields."""
+        values = {each.name: getattr(self, each.name) for each in fields(self)}
+        values["seconds"] = round(self.seconds, 3)
+        values["notes"] = [{"code": c, "count": n, "text": CODES[c]} for c, n in sorted(self.notes.items())]
+        values["failures"] = [asdict(failure) for failure in self.failures]
+        for name in ("unreadable", "left_at_the_source"):
+            values[name] = [{"where": where, "reason": reason} for where, reason in values[name]]
+        return values
+
+
+@dataclass
+class Finding:
+    """A file that is not as it should be: `missing`, `altered`, `foreign`, or `unreadable` (a line of a list).
+
+    `messages` are what it takes along, by their SHA-256 and the names that they have.
+    """
+
+    path: str
+    state: str
+    reason: str = ""
+    messages: list[tuple[str, str]] = field(default_factory=list)
+
+
+@dataclass
+class Verification:
+    """What a proof of an export folder or a backup found.
+
+    `files` were looked at, of `bytes` in all (a backup's); `messages` were unpacked and digested, where it went `deep`.
+    `left` are files of a run that was stopped, which the next run takes in: nothing is wrong. After a repair,
+    `repaired` and `unrepaired` tell what was mended.
+    """
+
+    folder: str
+    files: int = 0
+    bytes: int = 0
+    messages: int = 0
+    deep: bool = False
+    findings: list[Finding] = field(default_factory=list)
+    left: list[str] = field(default_factory=list)
+    repaired: list[str] = field(default_factory=list)
+    unrepaired: list[str] = field(default_factory=list)
+
+    @property
+    def whole(self) -> bool:
+        """Whether nothing is wrong."""
+        return not self.findings
+
+    def add(self, path: str, state: str, reason: str = "") -> None:
+        """Note what is wrong with a file; what was noted first counts."""
+        if not any(finding.path == path for finding in self.findings):
+            self.findings.append(Finding(path, state, reason))
+
+    def paths(self, state: str) -> list[str]:
+        """The files of a state."""
+        return [finding.path for finding in self.findings if finding.state == state]
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain values for JSON."""
+        return {"folder": self.folder, "whole": self.whole} | asdict(self)
