@@ -35,4 +35,4 @@ fi
 
 [ "$python" != --bench ] || exit 0
 "$python" -m venv "$venv"
-"$venv/bin/python" -m pip install --quiet --disable-pip-version-check --editable ".[weasyprint,dev]"
+"$venv/bin/python" -m pip install --quiet --disable-pip-version-check --editable ".[cluster,weasyprint,dev]"

@@ -12,7 +12,7 @@ from benchmarks.measure import table
 from benchmarks.messages import fixtures
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
-from wexagraph.work.pool import Workers
+from wexagraph.work.pool import ProcessWorkers
 
 OPTIONS = PageOptions(zone="UTC", archival=True)
 COUNT = 2000
@@ -29,7 +29,7 @@ def proved(data: bytes) -> tuple[bool, bool]:
 def main() -> None:
     rows = []
     for name, made in (("demo mailbox", fixtures()), ("generated from the grammar", generated(COUNT))):
-        with Workers(2, 120) as pool:
+        with ProcessWorkers(2, 120) as pool:
             found = [future.result() for future in [pool.submit(proved, each.data) for each in made]]
         passed, held = (sum(one) for one in zip(*found, strict=True))
         rows.append([name, f"{len(found)}", f"{passed / len(found):.2%}", f"{held / len(found):.2%}", "100 %"])

@@ -21,7 +21,7 @@ from wexagraph.messages import Message
 from wexagraph.messages.visible_text import visible_texts
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
-from wexagraph.work.pool import Workers
+from wexagraph.work.pool import ProcessWorkers
 
 OPTIONS = PageOptions(zone="UTC")
 _EXCUSED = {
@@ -142,7 +142,7 @@ def main(*folders: Path) -> None:
     for name, made in (("demo mailbox", fixtures()), ("generated from the grammar", generated(5000))):
         words = lost = excused = 0
         unexplained = []
-        with Workers(2, 60) as pool:
+        with ProcessWorkers(2, 60) as pool:
             futures = [pool.submit(make, Job(each.data, ("pdf",), OPTIONS)) for each in made]
             for each, future in zip(made, futures, strict=True):
                 result = future.result()

@@ -16,7 +16,7 @@ from wexagraph.messages import Message
 from wexagraph.pages.composing.compose import compose
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
-from wexagraph.work.pool import Workers
+from wexagraph.work.pool import ProcessWorkers
 
 OPTIONS = PageOptions(zone="UTC")
 BARE = PageOptions(zone="UTC", read_back=False)
@@ -30,7 +30,7 @@ def ours(data: list[bytes], engine: str = "plutoprint", options: PageOptions = O
 
 
 def in_workers(data: list[bytes], count: int) -> None:
-    with Workers(count, 60) as pool:
+    with ProcessWorkers(count, 60) as pool:
         pool.submit(len, b"").result()
         futures: list[Future[object]] = [pool.submit(make, Job(message, ("pdf",), OPTIONS)) for message in data]  # type: ignore[misc]
         for future in futures:

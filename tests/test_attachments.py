@@ -37,7 +37,8 @@ from wexagraph.pages.attachments.pictures import frames
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
 from wexagraph.sources import Envelope, open_source
-from wexagraph.work.pool import WorkerLost, Workers
+from wexagraph.work.pool import ProcessWorkers
+from wexagraph.work.workers import WorkerLost
 
 
 def letter_with(*parts: Piece | bytes, subject: str = "Files") -> bytes:
@@ -239,9 +240,9 @@ class TakenOut(ProgramTest):
     def test_a_message_that_breaks_its_worker_fails_alone(self) -> None:
         letters = [letter_with(file("n.txt", "text/plain", b"%d" % n), subject=f"m{n}") for n in range(5)]
         self.write("m.mbox", mbox(*letters))
-        submit = Workers.submit_lasting
+        submit = ProcessWorkers.submit_lasting
 
-        def breaking(workers: Workers, function: Callable[..., object], *arguments: object) -> Future[object]:
+        def breaking(workers: ProcessWorkers, function: Callable[..., object], *arguments: object) -> Future[object]:
             envelopes = cast(list[Envelope], arguments[2])
             if any(envelope.header.subject == "m3" for envelope in envelopes):
                 broken: Future[object] = Future()
@@ -249,7 +250,10 @@ class TakenOut(ProgramTest):
                 return broken
             return submit(workers, function, *arguments)
 
-        with mock.patch.object(Workers, "submit_lasting", breaking), open_source(self.folder / "m.mbox") as source:
+        with (
+            mock.patch.object(ProcessWorkers, "submit_lasting", breaking),
+            open_source(self.folder / "m.mbox") as source,
+        ):
             report = extract(source, self.folder / "att", options=ExtractOptions(jobs=2))
         self.assertEqual((report.chosen, report.written, report.failed), (5, 4, 1))
         self.assertIn("more memory", report.failures[0].reason)
@@ -482,7 +486,7 @@ class Limits(unittest.TestCase):
         self.assertEqual(signal.getitimer(signal.ITIMER_REAL)[0], 0)
 
     def test_memory(self) -> None:
-        with Workers(1, 60) as pool:
+        with ProcessWorkers(1, 60) as pool:
             self.assertRaises(MemoryError, pool.submit(bytearray, 4 * 1024**3).result)
             self.assertEqual(len(pool.submit(bytes, 1000).result()), 1000)
 

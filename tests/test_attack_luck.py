@@ -305,9 +305,9 @@ class Mailboxes(LuckTest):
         lock = self.write("live.mbox.lock", f"{os.getppid()} elsewhere\n")
         with OutputFolder(self.folder) as folder:
             with self.assertRaisesRegex(TargetError, r"live.mbox is in use: another program holds .*live.mbox.lock"):
-                ReplacedFile(folder, "live.mbox", patience=0.3)
+                ReplacedFile(folder, "live.mbox", timeout=0.3)
             lock.write_text(f"999999999 {__import__('socket').gethostname()}\n")
-            ReplacedFile(folder, "live.mbox", patience=0.3).finish(None)
+            ReplacedFile(folder, "live.mbox", timeout=0.3).finish(None)
         self.assertFalse(lock.exists())
 
     def test_overwritten_in_place_during_an_export(self) -> None:

@@ -185,7 +185,7 @@ class Harm(RunTest):
                 self.assertEqual(named, {path.relative_to(root).as_posix()})
                 if turn % 20:
                     mended = repair(root, None, self.folder / "copy")
-                    self.assertEqual((mended.complete, mended.repaired), (True, sorted(named)))
+                    self.assertEqual((mended.whole, mended.repaired), (True, sorted(named)))
                     self.assertTrue(verify(root, deep=True).whole)
                 else:
                     source = "in.mbox" if turn % 40 else "copy"

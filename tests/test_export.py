@@ -21,7 +21,8 @@ from tests.helpers import ProgramTest, letter, mbox
 from wexagraph.demo.build import file, html, message, multipart, text, when
 from wexagraph.exports import plan
 from wexagraph.exports.copying import copy_rows
-from wexagraph.work.pool import WorkerLost, Workers
+from wexagraph.work.pool import ProcessWorkers
+from wexagraph.work.workers import WorkerLost
 
 
 class Formats(ProgramTest):
@@ -296,9 +297,9 @@ class BadInput(ProgramTest):
         self.assertEqual(len(self.made("out", ".eml")), 1, "it is written as it is")
 
     def test_a_message_that_breaks_the_worker_that_copies_it_fails_alone(self) -> None:
-        submit = Workers.submit_lasting
+        submit = ProcessWorkers.submit_lasting
 
-        def breaking(workers: Workers, function: Callable[..., object], *arguments: object) -> Future[object]:
+        def breaking(workers: ProcessWorkers, function: Callable[..., object], *arguments: object) -> Future[object]:
             rows = arguments[-1] if function is copy_rows else []
             if any(row.stem.endswith(" m700") for row, _ in rows):  # type: ignore[attr-defined]
                 broken: Future[object] = Future()
@@ -309,7 +310,7 @@ class BadInput(ProgramTest):
         self.write("box", mbox(*(letter(f"m{n}") for n in range(1100))))
         options = wexagraph.ExportOptions(formats=("eml",), jobs=2)
         with (
-            mock.patch.object(Workers, "submit_lasting", breaking),
+            mock.patch.object(ProcessWorkers, "submit_lasting", breaking),
             wexagraph.open_source(self.folder / "box") as source,
         ):
             report = wexagraph.export(source, self.folder / "out", options=options)
@@ -320,9 +321,9 @@ class BadInput(ProgramTest):
         self.assertIn("1 written, 1,099 already there, 0 failed", done.stdout)
 
     def test_a_share_of_the_plan_that_breaks_its_worker_costs_no_message(self) -> None:
-        submit, calls = Workers.submit_lasting, []
+        submit, calls = ProcessWorkers.submit_lasting, []
 
-        def breaking(workers: Workers, function: Callable[..., object], *arguments: object) -> Future[object]:
+        def breaking(workers: ProcessWorkers, function: Callable[..., object], *arguments: object) -> Future[object]:
             calls.append(function)
             if len(calls) != 2:
                 return submit(workers, function, *arguments)
@@ -335,7 +336,7 @@ class BadInput(ProgramTest):
         with (
             mock.patch.object(plan, "_LARGE", 0),
             mock.patch.object(plan, "_SHARE", 1000),
-            mock.patch.object(Workers, "submit_lasting", breaking),
+            mock.patch.object(ProcessWorkers, "submit_lasting", breaking),
             wexagraph.open_source(self.folder / "box") as source,
         ):
             report = wexagraph.export(source, self.folder / "out", options=options)

@@ -29,7 +29,8 @@ from wexagraph.pages.composing.compose import compose, is_rtl
 from wexagraph.pages.engines import available, engine
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
-from wexagraph.work.pool import WorkerLost, Workers
+from wexagraph.work.pool import ProcessWorkers
+from wexagraph.work.workers import WorkerLost
 
 
 def cleaned(source: str) -> str:
@@ -408,7 +409,7 @@ def refuse() -> None:
 
 class Pool(unittest.TestCase):
     def test_jobs_that_hang_or_kill_take_nobody_along(self) -> None:
-        with Workers(2, patience=1.5) as pool:
+        with ProcessWorkers(2, timeout=1.5) as pool:
             futures = [pool.submit(fall_asleep, 60), pool.submit(die), pool.submit(refuse)]
             futures += [pool.submit(fall_asleep, 0.0) for _ in range(6)]
             with self.assertRaisesRegex(WorkerLost, "too long"):

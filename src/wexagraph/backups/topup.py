@@ -29,7 +29,8 @@ from wexagraph.reports import Failure
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Partition, Source, Trouble, lend
 from wexagraph.sources.base import bounded
-from wexagraph.work.pool import Batch, WorkerLost, Workers
+from wexagraph.work.batches import Batch
+from wexagraph.work.workers import WorkerLost, Workers, open_workers
 
 VOLUME_SIZE = 1_000_000_000
 _BATCH_MESSAGES, _BATCH_BYTES = 64, 4 * 1024 * 1024
@@ -45,6 +46,7 @@ def backup(
     *,
     volume_size: int = VOLUME_SIZE,
     jobs: int = 1,
+    cluster: str = "",
     progress: Callable[[int, int], None] | None = None,
     stopped: Callable[[], bool] | None = None,
     tell: Callable[[str], None] | None = None,
@@ -63,7 +65,9 @@ def backup(
     started = time.monotonic()
     keep_apart(source.location, into)
     with open_backup(Path(into), writing=True, tell=tell, ask=ask, locked=locked) as store:
-        run = _Run(source, store, choice or Choice(), min(volume_size, MOST_BYTES), jobs, progress, stopped, seen)
+        run = _Run(
+            source, store, choice or Choice(), min(volume_size, MOST_BYTES), jobs, cluster, progress, stopped, seen
+        )
         try:
             report = run.go(now or datetime.now(UTC))
         except OSError as error:
@@ -84,11 +88,14 @@ class _Run:
         choice: Choice,
         volume_size: int,
         jobs: int,
+        cluster: str,
         progress: Callable[[int, int], None] | None,
         stopped: Callable[[], bool] | None,
         seen: Callable[[str, str, str, str], None] | None,
     ) -> None:
         self.source, self.store, self.choice, self.limit, self.jobs = source, store, choice, volume_size, jobs
+        self.cluster = cluster
+        self.shares = source.reopens and not cluster  # whether workers can open the source themselves
         self.catalogue = store.catalogue
         self.progress = progress or (lambda _read, _added: None)
         self.stopped = stopped or (lambda: False)
@@ -289,7 +296,7 @@ class _Run:
             self._put(running.popleft())
 
     def _is_worth_shares(self, folder: str) -> bool:
-        return self.source.reopens and self.jobs > 1 and self.source.size(folder) > self.jobs * _SHARE
+        return self.shares and self.jobs > 1 and self.source.size(folder) > self.jobs * _SHARE
 
     def _take_shares(self, folder: str) -> None:
         """Store a folder that no run has seen before: workers look into it and read it, a share each."""
@@ -319,7 +326,7 @@ class _Run:
             finish()
 
     def _batches(self, envelopes: Iterator[Envelope]) -> Iterator[_Batch]:
-        if self.source.reopens:
+        if self.shares:
             for batch in bounded(envelopes, _BATCH_MESSAGES, _BATCH_BYTES):
                 rows = [(e, (e.folder, e.place, e.stamp, e.size, e.arrival)) for e in batch]
                 yield Batch(lambda items: self._submit(items, pack_from, self.source.address), rows)
@@ -337,7 +344,7 @@ class _Run:
         self, items: list[tuple[Envelope, Any]], function: Callable[..., list[Packed | Unread]], *fixed: Any
     ) -> Future[list[Packed | Unread]]:
         told = [what for _, what in items]
-        if self.workers is not None or (len(items) >= _WORTH_WORKERS and self.jobs > 1):
+        if self.workers is not None or (len(items) >= _WORTH_WORKERS and self.jobs > 1) or self.cluster:
             return self._pool().submit_lasting(function, *fixed, told)
         future: Future[list[Packed | Unread]] = Future()  # a few messages are not worth starting a process for
         lend(self.source)
@@ -349,7 +356,7 @@ class _Run:
 
     def _pool(self) -> Workers:
         if self.workers is None:
-            self.workers = Workers(self.jobs, 600)
+            self.workers = open_workers(self.jobs, 600, self.cluster)
         return self.workers
 
     def _put(self, batch: _Batch) -> None:

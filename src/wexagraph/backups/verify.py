@@ -16,7 +16,7 @@ from wexagraph.backups.volumes import Member, members, read_packed, unpacked
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.files import open_regular
 from wexagraph.reports import Verification
-from wexagraph.work.pool import Workers
+from wexagraph.work.pool import ProcessWorkers
 
 _AT_ONCE = 1000
 
@@ -274,7 +274,7 @@ def _all_members(volumes: dict[str, Path], jobs: int) -> Iterator[tuple[str, str
         for piece in pieces:
             yield from _members_of(*piece)
         return
-    with Workers(jobs, 600) as pool:
+    with ProcessWorkers(jobs, 600) as pool:
         futures: list[Future[list[tuple[str, str, str, str]]]] = [
             pool.submit_lasting(_members_of, *piece) for piece in pieces
         ]

@@ -10,7 +10,18 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from wexagraph.cli.parameters import JOBS, JSON, SOURCE, YES, choosing, into_option, make_choice, opened, zone_name
+from wexagraph.cli.parameters import (
+    CLUSTER,
+    JOBS,
+    JSON,
+    SOURCE,
+    YES,
+    choosing,
+    into_option,
+    make_choice,
+    opened,
+    zone_name,
+)
 from wexagraph.cli.reports import conclude, counted, print_sums, seconds
 from wexagraph.cli.session import allowing, ask_passphrase, wish_afterwards
 from wexagraph.errors import CallError
@@ -33,6 +44,7 @@ _LEAST_VOLUME, _MOST_VOLUME = 1_000_000, 4_000_000_000
     "--lock", is_flag=True, help="A new backup: locked with a passphrase, asked for or in WEXAGRAPH_PASSPHRASE."
 )
 @JOBS
+@CLUSTER
 @click.option(
     "--afterwards",
     metavar="WHAT",
@@ -63,6 +75,7 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
             choice,
             volume_size=limit,
             jobs=values["jobs"],
+            cluster=values["cluster"] or "",
             progress=tell,
             stopped=stopped,
             tell=lambda text: click.echo(f"wexagraph: {text}", err=True),

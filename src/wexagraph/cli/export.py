@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wexagraph.cli.paging import Words, make_lock, make_page_options, paging
-from wexagraph.cli.parameters import JOBS, JSON, SOURCE, YES, ZONE, choosing, into_option, make_choice, opened
+from wexagraph.cli.parameters import CLUSTER, JOBS, JSON, SOURCE, YES, ZONE, choosing, into_option, make_choice, opened
 from wexagraph.cli.reports import SHOWN, amount, conclude, counted, print_place, print_sums
 from wexagraph.cli.session import allowing, wish_afterwards
 from wexagraph.errors import CallError
@@ -78,6 +78,7 @@ if TYPE_CHECKING:
     help="How long one page may take before it is made from the text alone.",
 )
 @JOBS
+@CLUSTER
 @click.option(
     "--afterwards",
     metavar="WHAT",
@@ -130,7 +131,8 @@ def make_options(values: dict[str, Any]) -> ExportOptions:
         page=page,
         engine=values["engine"],
         jobs=values["jobs"],
-        patience=values["patience"],
+        timeout=values["patience"],
+        cluster=values["cluster"] or "",
         bind=values["bind"] or "",
         bound=NamePattern(BOUND_PATTERN if pattern is None else pattern),
         unquote=values["unquote"],

@@ -84,7 +84,7 @@ def _tables(mailbox: Source, choice: Choice) -> Iterator[str]:
         return
     from concurrent.futures import Future
 
-    from wexagraph.work.pool import Workers
+    from wexagraph.work.pool import ProcessWorkers
 
     shares = [
         (mailbox.address, choice, folder, (number, count))
@@ -92,7 +92,7 @@ def _tables(mailbox: Source, choice: Choice) -> Iterator[str]:
         for count in [mailbox.size(folder) // _SHARE + 1]
         for number in range(count)
     ]
-    with Workers(cores, patience=0) as pool:
+    with ProcessWorkers(cores, timeout=0) as pool:
         running: deque[Future[str]] = deque()
         for share in shares:
             running.append(pool.submit_lasting(table_of_share, *share))

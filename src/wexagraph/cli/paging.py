@@ -33,7 +33,7 @@ F = TypeVar("F", bound=Callable[..., Any])
 BUILT_IN = "built-in"
 _MOST_TEMPLATE = 1_000_000
 _MOST_PICTURE = 20_000_000
-_COVER_PATIENCE = 20.0
+_COVER_TIMEOUT = 20.0
 _PICTURES = {
     ".png": "image/png",
     ".jpg": "image/jpeg",
@@ -287,9 +287,10 @@ def _cover(given: str | None) -> Cover | None:
 
 def _try(check: Callable[[Cover], None], cover: Cover) -> None:
     """Try a cover sheet where it can do no harm: one that never ends, or grows, is stopped. Raises CallError."""
-    from wexagraph.work.pool import WorkerLost, Workers
+    from wexagraph.work.pool import ProcessWorkers
+    from wexagraph.work.workers import WorkerLost
 
-    with Workers(1, _COVER_PATIENCE) as pool:
+    with ProcessWorkers(1, _COVER_TIMEOUT) as pool:
         try:
             pool.submit(check, cover).result()
         except (WorkerLost, MemoryError) as error:

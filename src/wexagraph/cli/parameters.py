@@ -55,6 +55,9 @@ JOBS = click.option(
     metavar="N",
     help="Worker processes.  [default: the machine's cores]",
 )
+CLUSTER = click.option(
+    "--cluster", metavar="ADDRESS", help="Work on a Dask cluster: the address of its scheduler, tcp://host:8786."
+)
 YES = click.option("--yes", is_flag=True, help="Do not ask before --afterwards changes anything.")
 
 

@@ -6,6 +6,9 @@ import hashlib
 import os
 import secrets
 from collections.abc import Iterator
+from concurrent.futures import Future
+from dataclasses import replace
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wexagraph.exports.in_hand import FORMAT, BoundDocument, BoundFile, WorkItem
@@ -14,12 +17,15 @@ from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.turns import Group, Turns
 from wexagraph.naming import collision_key
 from wexagraph.naming.paths import free_name
+from wexagraph.notes import Note
 from wexagraph.output.staging import Staged
 from wexagraph.output.target import Target
 from wexagraph.pages.composing.header_footer import HeaderFooter
 from wexagraph.pages.composing.properties import Record
 from wexagraph.pages.options import Lock
+from wexagraph.temporary import TemporaryFolder
 from wexagraph.text import one_line
+from wexagraph.work.workers import Workers
 
 if TYPE_CHECKING:
     from wexagraph.pages.composing.quotes import Said
@@ -136,11 +142,49 @@ class Binding:
         )
 
 
+def bind_with(workers: Workers, job: BindJob, path: str, replaces: bool, signature: str) -> Future[BoundFile]:
+    """Have a worker bind; the future raises PageError, WorkerLost, OSError."""
+    if workers.sees_disk:
+        return workers.submit_lasting(bind_file, job, path, replaces, signature)
+    contents = tuple(Path(part.path).read_bytes() if part.path else b"" for part in job.parts)
+    written: Future[BoundFile] = Future()
+
+    def write(done: Future[tuple[bytes, list[Note]]]) -> None:
+        try:
+            content, notes = done.result()
+            Path(job.out).write_bytes(content)
+            written.set_result(_bound_file(job, path, replaces, signature, notes))
+        except Exception as error:
+            written.set_exception(error)
+
+    workers.submit_lasting(bind_bytes, job, contents).add_done_callback(write)
+    return written
+
+
 def bind_file(job: BindJob, path: str, replaces: bool, signature: str) -> BoundFile:
     """Bind, and digest what was written; runs in a worker. Raises PageError, OSError."""
     from wexagraph.pages.pdf.binding import bind
 
-    notes = bind(job)
+    return _bound_file(job, path, replaces, signature, bind(job))
+
+
+def bind_bytes(job: BindJob, contents: tuple[bytes, ...]) -> tuple[bytes, list[Note]]:
+    """Bind parts that are handed in as bytes, for a worker with a disk of its own. Raises PageError, OSError."""
+    from wexagraph.pages.pdf.binding import bind
+
+    with TemporaryFolder() as folder:
+        parts = []
+        for number, (part, content) in enumerate(zip(job.parts, contents, strict=True)):
+            if part.path:
+                (folder / f"{number}.pdf").write_bytes(content)
+                part = replace(part, path=str(folder / f"{number}.pdf"))
+            parts.append(part)
+        job = replace(job, parts=tuple(parts), out=str(folder / "bound.pdf"))
+        notes = bind(job)
+        return Path(job.out).read_bytes(), notes
+
+
+def _bound_file(job: BindJob, path: str, replaces: bool, signature: str, notes: list[Note]) -> BoundFile:
     with open(job.out, "rb") as file:
         digest = hashlib.file_digest(file, "sha256").hexdigest()
     about = os.stat(job.out)

@@ -29,7 +29,8 @@ from wexagraph.selection.criteria import text_matches
 from wexagraph.sources import Envelope, Source, reopen
 from wexagraph.sources.base import bounded
 from wexagraph.text import one_line, shortened
-from wexagraph.work.pool import Batch, Workers
+from wexagraph.work.batches import Batch
+from wexagraph.work.pool import ProcessWorkers
 from wexagraph.zips import UNREADABLE
 
 ATTACHMENT_PATTERN = "{date:%Y-%m-%d} {sender} - {filename}"
@@ -181,7 +182,7 @@ class _Run:
         def finish() -> list[Pulled]:
             return running.popleft().results(lambda envelope, reason: Pulled(_origin(envelope), trouble=reason))
 
-        with Workers(options.jobs, 0) as pool:
+        with ProcessWorkers(options.jobs, 0) as pool:
             for items in bounded(self._wanted(choice), _CALL_MESSAGES, _CALL_BYTES):
                 running.append(Batch(lambda some: pool.submit_lasting(pull_many, location, work, some, options), items))
                 if len(running) > 3 * options.jobs:

@@ -28,11 +28,11 @@ class ExportOptions:
     """How chosen messages become files.
 
     `formats` are names of `exports/formats.py`. `flat` leaves out the
-    source's folders. `jobs` worker processes make pages; one page may take `patience` seconds. `engine` is auto or
+    source's folders. `jobs` worker processes make pages; one page may take `timeout` seconds. `engine` is auto or
     the name of a page engine. `bind` makes one PDF of each conversation, each folder or all, under names of the
     pattern `bound`, and `unquote` leaves quotes out of it that stand in it already. `tags` are patterns for keywords.
-    `lock` encrypts PDFs. `exported` is the date of the export for cover sheets. Raises CallError where two of them
-    do not go together.
+    `lock` encrypts PDFs. `exported` is the date of the export for cover sheets. `cluster` is the address of a Dask
+    scheduler whose workers make and bind pages. Raises CallError where two of them do not go together.
     """
 
     formats: tuple[str, ...] = ("pdf",)
@@ -41,13 +41,14 @@ class ExportOptions:
     page: PageOptions = field(default_factory=PageOptions)
     engine: str = "auto"
     jobs: int = 1
-    patience: float = 30.0
+    timeout: float = 30.0
     bind: str = ""
     bound: NamePattern = field(default_factory=lambda: NamePattern(BOUND_PATTERN))
     unquote: bool = False
     tags: tuple[TextPattern, ...] = ()
     lock: Lock | None = None
     exported: datetime | None = None
+    cluster: str = ""
 
     def __post_init__(self) -> None:
         for name in self.formats:

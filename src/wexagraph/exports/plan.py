@@ -28,7 +28,7 @@ from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Partition, Source, reopen
 from wexagraph.sources.base import bounded
 from wexagraph.text import cell, one_line, shortened
-from wexagraph.work.pool import WorkerLost, Workers
+from wexagraph.work.workers import WorkerLost, Workers
 
 _LARGE = 48 * 1024 * 1024  # bytes of a source that are worth reading by shares, in workers
 _SHARE = 12 * 1024 * 1024
@@ -148,7 +148,8 @@ class Planner:
         """The plan in pieces, each of one folder. A large source is read by several processes, a share each."""
         source, options = self._source, self._options
         folders = choice.folders_of(source)
-        in_order = choice.newest is not None or "{number" in options.pattern.text
+        elsewhere = bool(options.cluster)  # no worker there could open the source
+        in_order = elsewhere or choice.newest is not None or "{number" in options.pattern.text
         if in_order or not source.reopens or options.jobs < 2 or sum(map(source.size, folders)) < _LARGE:
             number = 1
             for batch in bounded(choice.select(source), _BATCH):

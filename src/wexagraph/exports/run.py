@@ -15,7 +15,7 @@ from typing import Any
 
 from wexagraph.errors import MessageError, PageError, SourceError, TargetError
 from wexagraph.exports import register
-from wexagraph.exports.bound_documents import Binding, bind_file
+from wexagraph.exports.bound_documents import Binding, bind_with
 from wexagraph.exports.copying import Copied, copy, copy_rows
 from wexagraph.exports.folder_archives import FolderArchives
 from wexagraph.exports.formats import FORMATS, suffix
@@ -43,7 +43,8 @@ from wexagraph.reports import Progress
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Source, Stored
 from wexagraph.text import one_line
-from wexagraph.work.pool import Batch, WorkerLost, Workers
+from wexagraph.work.batches import Batch
+from wexagraph.work.workers import WorkerLost, Workers, open_workers
 
 _ROWS_PER_CALL = 64
 _WORTH_WORKERS = 1000
@@ -171,9 +172,10 @@ class _Run:
     def _read_all(self) -> None:
         """Every chosen message: what is there already is passed over, what is missing is read and made."""
         options = self.options
-        only_copies = not options.page_formats and not options.archive_formats and self._executor is None
+        only_copies = not options.page_formats and not options.archive_formats
+        elsewhere = self._executor is not None or bool(options.cluster)
         many = (self.progress.total or 0) >= _WORTH_WORKERS
-        if only_copies and many and self.source.reopens and options.jobs > 1:
+        if only_copies and many and self.source.reopens and options.jobs > 1 and not elsewhere:
             self._copy_in_workers()
         else:
             self._copy_here()
@@ -260,7 +262,7 @@ class _Run:
     def _submit(self, work: WorkItem) -> None:
         formats = tuple(name for name in work.missing if name in self.options.page_formats)
         name, plain, convert = work.attempts.pop(0)
-        future = (self._executor or self._workers()).submit(make, self._job(work, formats, name, plain, convert))
+        future = self._workers().submit(make, self._job(work, formats, name, plain, convert))
         self.pending[future] = work
 
     def _job(self, work: WorkItem, formats: tuple[str, ...], engine: str, plain: bool, convert: bool) -> Job:
@@ -312,7 +314,7 @@ class _Run:
 
     def _workers(self) -> Workers:
         if self._own is None:
-            self._own = Workers(self.options.jobs, self.options.patience)
+            self._own = open_workers(self.options.jobs, self.options.timeout, self.options.cluster, self._executor)
         return self._own
 
     def _drop_workers(self) -> None:
@@ -388,7 +390,7 @@ class _Run:
         job = self.binding.job(sheaf, self.attempts[0][0])
         if job is not None:
             signature = self.binding.signature([row for row, _ in sheaf.group.rows])
-            future = self._workers().submit_lasting(bind_file, job, sheaf.path, sheaf.replaces, signature)
+            future = bind_with(self._workers(), job, sheaf.path, sheaf.replaces, signature)
             self.bindings[future] = sheaf
 
     def _bound(self, sheaf: BoundDocument, future: Future[BoundFile]) -> None:

@@ -15,7 +15,7 @@ from typing import BinaryIO
 from wexagraph.errors import TargetError
 from wexagraph.output.folder import OutputFolder, lock_file
 
-_PATIENCE = 60.0
+_TIMEOUT = 60.0
 _MOST_LOOKS = 10
 Begin = Callable[[BinaryIO, BinaryIO | None], None]
 """Writes the beginning of the new file: what the old one holds, where there is one."""
@@ -28,10 +28,10 @@ class ReplacedFile:
     meanwhile is taken over. Raises TargetError where others hold it for too long, OSError.
     """
 
-    def __init__(self, folder: OutputFolder, path: str, patience: float = _PATIENCE) -> None:
+    def __init__(self, folder: OutputFolder, path: str, timeout: float = _TIMEOUT) -> None:
         self._folder, self._path = folder, path
         self._lock_path = f"{path}.lock"
-        self._patience = patience
+        self._timeout = timeout
         above, _, name = path.rpartition("/")
         self._waiting = f"{above}/" * bool(above) + f".{name[-100:]}.{secrets.token_hex(6)}.part"
         self._file: BinaryIO | None = None
@@ -46,7 +46,7 @@ class ReplacedFile:
         return self._folder.path / self._path
 
     def _hold(self) -> None:
-        end = time.monotonic() + self._patience
+        end = time.monotonic() + self._timeout
         while True:
             try:
                 with self._folder.create(self._lock_path) as lock:

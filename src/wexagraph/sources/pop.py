@@ -27,7 +27,7 @@ _LATER = re.compile(r"\[(?:IN-USE|LOGIN-DELAY|SYS/TEMP)\]", re.IGNORECASE)
 
 _MOST_ANSWER = 256 * 1024 * 1024
 _MOST_LIST = 64 * 1024 * 1024
-_LEAST_RATE = 1024  # bytes a second, once the patience of a line is over
+_LEAST_RATE = 1024  # bytes a second, once the timeout of a connection is over
 _OTHER = "the server delivers another message than the one that it has listed"
 
 # poplib refuses lines of more than 2,048 bytes; mail has longer ones
@@ -38,7 +38,7 @@ class _Client(poplib.POP3):
     """poplib with limits: a server that says too much or takes too long is hung up on."""
 
     def __init__(self, host: str, port: int, timeout: float) -> None:
-        self._patience = timeout
+        self._timeout = timeout
         self._begin(_MOST_LIST)
         super().__init__(host, port, timeout)
 
@@ -52,7 +52,7 @@ class _Client(poplib.POP3):
     def _getline(self) -> tuple[bytes, int]:
         line, size = super()._getline()  # type: ignore[misc]
         self._taken += size + _LINE_COST  # each line is an object of its own
-        over = time.monotonic() - self._since - self._patience
+        over = time.monotonic() - self._since - self._timeout
         if self._taken > self._most or (over > 0 and self._taken < over * _LEAST_RATE):
             raise poplib.error_proto("the server's answer has no end")
         return line, size
@@ -60,7 +60,7 @@ class _Client(poplib.POP3):
 
 class _SecureClient(_Client, poplib.POP3_SSL):
     def __init__(self, host: str, port: int, timeout: float, context: Any) -> None:
-        self._patience = timeout
+        self._timeout = timeout
         self._begin(_MOST_LIST)
         poplib.POP3_SSL.__init__(self, host, port, timeout=timeout, context=context)
 

@@ -1,4 +1,4 @@
-"""Worker processes that can be killed: an Executor whose jobs have a limit of time."""
+"""Workers that are processes of this machine and can be killed."""
 
 from __future__ import annotations
 
@@ -10,31 +10,24 @@ import sys
 import threading
 import time
 from collections.abc import Callable
-from concurrent.futures import Executor, Future
-from typing import Any, Generic, TypeVar, cast
+from concurrent.futures import Future
+from typing import Any, TypeVar, cast
 
 from wexagraph.work.worker import receive, send
+from wexagraph.work.workers import WorkerLost, Workers
 
 T = TypeVar("T")
-R = TypeVar("R")
-_LASTING = 24 * 3600.0
+LASTING = 24 * 3600.0
+"""Seconds that a call without a limit may take."""
 _JOBS_PER_WORKER = 1000
 """After so many jobs a worker is replaced, so that nothing an engine keeps can pile up."""
 
 
-class WorkerLost(Exception):
-    """A worker was killed by its job, or because its job took too long (`patience_over`)."""
+class ProcessWorkers(Workers):
+    """`count` processes; a job that takes more than `timeout` seconds loses its worker and fails with WorkerLost."""
 
-    def __init__(self, patience_over: bool) -> None:
-        super().__init__("it took too long" if patience_over else "it killed the worker")
-        self.patience_over = patience_over
-
-
-class Workers(Executor):
-    """`count` processes; a job that takes more than `patience` seconds loses its worker and fails with WorkerLost."""
-
-    def __init__(self, count: int, patience: float) -> None:
-        self._patience = patience
+    def __init__(self, count: int, timeout: float) -> None:
+        self._timeout = timeout
         self._jobs: queue.SimpleQueue[tuple[Future[Any], Callable[..., Any], tuple[Any, ...], float] | None] = (
             queue.SimpleQueue()
         )
@@ -49,15 +42,15 @@ class Workers(Executor):
         """Run `function(*arguments)` in a worker; both have to be picklable."""
         if named:
             raise TypeError("a job takes positional arguments only")
-        return self._put(function, arguments, self._patience)
+        return self.submit_within(self._timeout, function, *arguments)
 
     def submit_lasting(self, function: Callable[..., T], /, *arguments: Any) -> Future[T]:
-        """As `submit`, for work over many messages that no engine takes part in: it may last."""
-        return self._put(function, arguments, _LASTING)
+        return self.submit_within(LASTING, function, *arguments)
 
-    def _put(self, function: Callable[..., T], arguments: tuple[Any, ...], patience: float) -> Future[T]:
+    def submit_within(self, timeout: float, function: Callable[..., T], /, *arguments: Any) -> Future[T]:
+        """As `submit`, with a limit of its own in seconds."""
         future: Future[T] = Future()
-        self._jobs.put((future, function, arguments, patience))
+        self._jobs.put((future, function, arguments, timeout))
         return future
 
     def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
@@ -77,11 +70,11 @@ class Workers(Executor):
 
     def _serve(self, worker: _Worker) -> None:
         while (job := self._jobs.get()) is not None:
-            future, function, arguments, patience = job
+            future, function, arguments, timeout = job
             if not future.set_running_or_notify_cancel():
                 continue
             try:
-                fine, value = worker.call(function, arguments, patience)
+                fine, value = worker.call(function, arguments, timeout)
             except Exception as error:
                 future.set_exception(error)
                 continue
@@ -98,27 +91,6 @@ class Workers(Executor):
                 worker.check(now)
 
 
-class Batch(Generic[T, R]):
-    """Items that a worker takes together, under way from the start; `submit` hands a list of them to a worker."""
-
-    def __init__(self, submit: Callable[[list[T]], Future[list[R]]], items: list[T]) -> None:
-        self._submit, self.items = submit, items
-        self._future = submit(items)
-
-    def results(self, broken: Callable[[T, str], R]) -> list[R]:
-        """A result for each item, once all are there; one that breaks its worker has what `broken` makes of the reason.
-
-        Raises what the job raises.
-        """
-        try:
-            return self._future.result()
-        except (WorkerLost, MemoryError) as error:
-            if len(self.items) == 1:
-                return [broken(self.items[0], str(error) or "it takes more memory than a worker may hold")]
-            # one of them did it: the others must not fail with it
-            return [one for item in self.items for one in Batch(self._submit, [item]).results(broken)]
-
-
 class _Worker:
     def __init__(self) -> None:
         self._deadline: float | None = None
@@ -127,7 +99,7 @@ class _Worker:
         self._served = 0
         self._late = False
 
-    def call(self, function: Callable[..., Any], arguments: tuple[Any, ...], patience: float) -> tuple[bool, Any]:
+    def call(self, function: Callable[..., Any], arguments: tuple[Any, ...], timeout: float) -> tuple[bool, Any]:
         if self._process is None or self._served >= _JOBS_PER_WORKER:
             self.end()
             self._start()
@@ -136,9 +108,9 @@ class _Worker:
         self._served += 1
         self._late = False
         with self._lock:
-            self._deadline = time.monotonic() + patience
+            self._deadline = time.monotonic() + timeout
         try:
-            send(process.stdin, (function, arguments, patience))
+            send(process.stdin, (function, arguments, timeout))
             return cast(tuple[bool, Any], receive(process.stdout))
         except (EOFError, OSError):
             self.kill()

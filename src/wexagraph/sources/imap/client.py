@@ -11,7 +11,7 @@ MOST_LITERAL = 256 * 1024 * 1024
 _MOST_ANSWER = MOST_LITERAL + 64 * 1024 * 1024
 _MOST_LINES = 64 * 1024 * 1024
 _LINE_COST = 120  # bytes: each line is kept as objects of its own
-_LEAST_RATE = 1024  # bytes a second, once the patience of a line is over
+_LEAST_RATE = 1024  # bytes a second, once the timeout of a connection is over
 
 # imaplib refuses lines of more than a million bytes; a SEARCH or a BODYSTRUCTURE may be longer
 imaplib._MAXLINE = _MOST_LINES  # type: ignore[attr-defined]
@@ -21,7 +21,7 @@ class Client(imaplib.IMAP4):
     """A line that may be encrypted later. After `timeout` seconds of an answer, bytes have to keep coming."""
 
     def __init__(self, host: str, port: int, timeout: float) -> None:
-        self._patience = timeout
+        self._timeout = timeout
         self._begin()
         super().__init__(host, port, timeout)
 
@@ -39,7 +39,7 @@ class Client(imaplib.IMAP4):
         self._taken_in_lines += size + _LINE_COST if in_line else 0
         if self._taken > _MOST_ANSWER or self._taken_in_lines > _MOST_LINES:
             raise imaplib.IMAP4.abort("the server's answer has no end")
-        over = time.monotonic() - self._since - self._patience
+        over = time.monotonic() - self._since - self._timeout
         if over > 0 and self._taken < over * _LEAST_RATE:
             raise imaplib.IMAP4.abort("the server takes too long to answer")
 
@@ -78,6 +78,6 @@ class SecureClient(Client, imaplib.IMAP4_SSL):
     """A line that is encrypted from the start."""
 
     def __init__(self, host: str, port: int, timeout: float, context: Any) -> None:
-        self._patience = timeout
+        self._timeout = timeout
         self._begin()
         imaplib.IMAP4_SSL.__init__(self, host, port, ssl_context=context, timeout=timeout)

@@ -1,0 +1,33 @@
+"""Many items in one call, of which one may break its worker."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from concurrent.futures import Future
+from typing import Generic, TypeVar
+
+from wexagraph.work.workers import WorkerLost
+
+T = TypeVar("T")
+R = TypeVar("R")
+
+
+class Batch(Generic[T, R]):
+    """Items that a worker takes together, under way from the start; `submit` hands a list of them to a worker."""
+
+    def __init__(self, submit: Callable[[list[T]], Future[list[R]]], items: list[T]) -> None:
+        self._submit, self.items = submit, items
+        self._future = submit(items)
+
+    def results(self, broken: Callable[[T, str], R]) -> list[R]:
+        """A result for each item, once all are there; one that breaks its worker has what `broken` makes of the reason.
+
+        Raises what the job raises.
+        """
+        try:
+            return self._future.result()
+        except (WorkerLost, MemoryError) as error:
+            if len(self.items) == 1:
+                return [broken(self.items[0], str(error) or "it takes more memory than a worker may hold")]
+            # one of them did it: the others must not fail with it
+            return [one for item in self.items for one in Batch(self._submit, [item]).results(broken)]
