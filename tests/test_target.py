@@ -4,19 +4,23 @@ from __future__ import annotations
 
 import hashlib
 import os
+import sqlite3
 import tempfile
 import unittest
 from pathlib import Path
 
+from tests.helpers import ProgramTest, letter, mbox
 from wexagraph.errors import MessageError, TargetError
 from wexagraph.exports.journal import Journal
-from wexagraph.exports.message_records import FileRecord, PlannedMessage
-from wexagraph.exports.plan import cells
+from wexagraph.exports.message_records import FileRecord, PlannedMessage, packed
 from wexagraph.naming.paths import folder_path
 from wexagraph.notes import CODES, Note
 from wexagraph.output.folder import rename_new
 from wexagraph.output.staging import Stager
 from wexagraph.output.target import Target
+from wexagraph.tables.csvs import csv_row
+
+HERE = Path(__file__).parent
 
 
 class InAFolder(unittest.TestCase):
@@ -112,7 +116,9 @@ class Renaming(InAFolder):
 
 
 def wish(place: str, key: str, date: str = "2026-03-14") -> PlannedMessage:
-    return PlannedMessage(place, "stamp", "id" + place, 10, None, "2026-03-14,a,b,,Subject", "[]", key, key, date)
+    return PlannedMessage(
+        place, "stamp", "id" + place, 10, None, packed(("2026-03-14", "a", "b", "", "Subject")), "[]", key, key, date
+    )
 
 
 class Journals(InAFolder):
@@ -184,13 +190,35 @@ class Journals(InAFolder):
         self.assertTrue(again.is_empty())
 
     def test_a_journal_of_a_newer_version(self) -> None:
-        import sqlite3
-
         base = sqlite3.connect(self.folder / "journal.sqlite")
         base.execute("PRAGMA user_version = 99")
         base.close()
         with self.assertRaisesRegex(TargetError, "newer Wexagraph"):
             Journal(self.folder / "journal.sqlite")
+
+
+class EarlierVersion(ProgramTest):
+    def test_a_folder_that_version_2_has_made_is_gone_on_with(self) -> None:
+        letters = (letter('=1+1, "quoted"'), letter("'Fog'"))
+        self.write("in.mbox", mbox(*letters))
+        for name, data in (("=1+1, 'quoted'", letters[0]), ("'Fog'", letters[1])):
+            self.write(f"out/in/2026-03-14 1503 Ines Halden - {name}.eml", data)
+        register = (HERE / "register-of-version-2.csv").read_bytes()
+        self.write("out/register.csv", register)
+        (self.folder / "out/.wexagraph").mkdir()
+        base = sqlite3.connect(self.folder / "out/.wexagraph/journal.sqlite")
+        base.executescript((HERE / "journal-of-version-2.sql").read_text().replace("@HERE@", str(self.folder)))
+        base.execute("PRAGMA user_version = 2")
+        base.close()
+        done = self.run_program("export", "in.mbox", "--into", "out", "--as", "eml", "--tag", "=a")
+        self.assertIn("0 written, 2 already there", done.stdout)
+        self.assertEqual((self.folder / "out/register.csv").read_bytes(), register)
+        self.assertEqual(len(self.made("out")), 2)
+        self.run_program("verify", "out")
+        base = sqlite3.connect(self.folder / "out/.wexagraph/journal.sqlite")
+        subjects = [facts.split("\x1f")[-1] for (facts,) in base.execute("SELECT facts FROM message ORDER BY number")]
+        self.assertEqual(subjects, ['=1+1, "quoted"', "'Fog'"], "kept as they are meant")
+        base.close()
 
 
 class Pieces(unittest.TestCase):
@@ -199,11 +227,11 @@ class Pieces(unittest.TestCase):
             (("a", "b"), "a,b"),
             (("a,b", "c"), '"a,b",c'),
             (('say "x"', ""), '"say ""x""",'),
-            (("",), ""),
             (("a\nb", "c"), '"a\nb",c'),
             (("é", "日"), "é,日"),
+            (("=1+1", None, 3), "'=1+1,,3"),
         ]:
-            self.assertEqual(cells(*texts), wanted)
+            self.assertEqual(csv_row(texts), wanted + "\r\n")
 
     def test_folders(self) -> None:
         for folder, flat, wanted in [

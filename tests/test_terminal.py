@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import fcntl
 import os
 import pty
@@ -14,7 +15,8 @@ import unittest
 from tests.helpers import PROGRAM, ProgramTest, letter, mbox
 from wexagraph.demo import build
 from wexagraph.demo.build import file, html, message, multipart, when
-from wexagraph.text import cell, lines, one_line, size, without_controls
+from wexagraph.tables.csvs import csv_row
+from wexagraph.text import lines, one_line, size, without_controls
 
 
 class Texts(unittest.TestCase):
@@ -38,8 +40,8 @@ class Texts(unittest.TestCase):
 
     def test_cells(self) -> None:
         for text in ("=1+1", "+1", "-1", "@x", "\tx", "\rx", "\uff1d1+1", "\uff20x"):
-            self.assertEqual(cell(text), "'" + text)
-        self.assertEqual(cell("a=b"), "a=b")
+            self.assertEqual(next(csv.reader([csv_row([text])])), ["'" + text])
+        self.assertEqual(csv_row(["a=b"]), "a=b\r\n")
 
     def test_sizes(self) -> None:
         for count, wanted in [

@@ -13,8 +13,6 @@ from wexagraph.files import visible
 _STEERING = re.compile(
     "[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200b\u200e\u200f\u2028-\u202e\u2060-\u2069\ufeff\ufff9-\ufffb\ud800-\udfff]"
 )
-# the wide forms count where a spreadsheet is set to an East Asian language
-_FORMULA = ("=", "+", "-", "@", "\t", "\r", "\n", "\uff1d", "\uff0b", "\uff0d", "\uff20")
 _SPACING = re.compile(r"[\t\n]+")
 _CONTROLS = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\ud800-\udfff\ufffe\uffff]")
 
@@ -24,11 +22,6 @@ def one_line(text: str) -> str:
     if text.isprintable():
         return text
     return _STEERING.sub("", _SPACING.sub(" ", visible(text)))
-
-
-def cell(text: str) -> str:
-    """A table cell that no spreadsheet runs: text that begins like a formula gets an apostrophe in front."""
-    return "'" + text if text.startswith(_FORMULA) else text
 
 
 def shortened(text: str, most: int) -> str:

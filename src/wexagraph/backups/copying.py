@@ -8,26 +8,42 @@ import os
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from wexagraph.backups import bag
 from wexagraph.backups.verify import verify
 from wexagraph.errors import SourceError, TargetError
 from wexagraph.output.folder import InTheWay, OutputFolder
 from wexagraph.output.target import keep_apart
+from wexagraph.reports import Verification
 
 _STAGED = f"{bag.OWN}/staged"
 
 
 @dataclass
 class CopyReport:
-    """What was copied, how many files were there already, and what verification found wrong at the end."""
+    """The files that were copied, how many were there already, those that a join had replaced and that went; and what
+    verification found at the end."""
 
     into: str
     copied: list[str] = field(default_factory=list)
     already_there: int = 0
     removed: list[str] = field(default_factory=list)
     bytes: int = 0
-    wrong: list[str] = field(default_factory=list)
+    verification: Verification = field(default_factory=lambda: Verification(""))
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain values for JSON."""
+        return {
+            "into": self.into,
+            "files": {
+                "written": len(self.copied),
+                "already_there": self.already_there,
+                "removed": len(self.removed),
+            },
+            "bytes": self.bytes,
+            "verification": self.verification.as_dict(),
+        }
 
 
 def copy(folder: str | Path, into: str | Path, progress: Callable[[int], None] | None = None) -> CopyReport:
@@ -55,8 +71,7 @@ def copy(folder: str | Path, into: str | Path, progress: Callable[[int], None] |
         raise TargetError(f"{error.strerror}.") from error
     except OSError as error:
         raise TargetError(f"{target} can't be written to: {error.strerror or error}. Check the disk.") from error
-    checked = verify(target)
-    report.wrong = [finding.path for finding in checked.findings]
+    report.verification = verify(target)
     return report
 
 

@@ -5,9 +5,10 @@ from __future__ import annotations
 import hashlib
 import os
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 from wexagraph.backups import bag, runlists
 from wexagraph.backups.encryption import Ask
@@ -25,6 +26,10 @@ class JoinReport:
     into: str
     joined: dict[str, list[str]] = field(default_factory=dict)
     volumes: int = 0
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain values for JSON."""
+        return asdict(self)
 
 
 def join(

@@ -30,7 +30,8 @@ from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Partition, Source, Trouble, lend
 from wexagraph.sources.base import bounded
 from wexagraph.work.batches import Batch
-from wexagraph.work.workers import WorkerLost, Workers, open_workers
+from wexagraph.work.opening import open_workers
+from wexagraph.work.workers import WorkerLost, Workers
 
 VOLUME_SIZE = 1_000_000_000
 _BATCH_MESSAGES, _BATCH_BYTES = 64, 4 * 1024 * 1024

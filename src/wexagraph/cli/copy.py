@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
-
 import click
 
 from wexagraph.cli.exits import OK, SOME_FAILED
@@ -22,15 +20,15 @@ def command(backup: str, into: str, as_json: bool) -> int:
 
     report = copy(backup, into)
     if as_json:
-        print_json(asdict(report))
+        print_json(report.as_dict())
     else:
         removed = f", {len(report.removed):,} that were joined removed" if report.removed else ""
         click.echo(
             f"{len(report.copied):,} files copied, {report.already_there:,} there already{removed}; "
             f"{size(report.bytes)} written to {one_line(into)}."
         )
-        for path in report.wrong:
-            click.secho(f"Not as it should be: {one_line(path)}", fg="red")
-        if not report.wrong:
+        for finding in report.verification.findings:
+            click.secho(f"{finding.state.capitalize()}: {one_line(finding.path)}", fg="red")
+        if report.verification.whole:
             click.echo("The copy was verified: every checksum is right.")
-    return OK if not report.wrong else SOME_FAILED
+    return OK if report.verification.whole else SOME_FAILED

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import sys
 from datetime import UTC, datetime
 from typing import Any
@@ -14,7 +13,8 @@ from wexagraph.cli.parameters import AS_OF, CSV, JSON, LINKS, SOURCE, ZONE, open
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
-from wexagraph.text import cell, one_line, size, to_json
+from wexagraph.tables.csvs import csv_row
+from wexagraph.text import one_line, size, to_json
 
 _COLUMNS = ("folder", "messages", "bytes", "oldest", "newest")
 
@@ -67,8 +67,8 @@ def _print_for_programs(rows: list[dict[str, Any]], as_csv: bool) -> None:
         for name in ("oldest", "newest"):
             row[name] = row[name].isoformat() if row[name] else ""
     if as_csv:
-        writer = csv.writer(sys.stdout, lineterminator="\r\n")
-        writer.writerow(_COLUMNS)
-        writer.writerows([cell(one_line(str(row[name]))) for name in _COLUMNS] for row in rows)
+        sys.stdout.write(csv_row(_COLUMNS))
+        for row in rows:
+            sys.stdout.write(csv_row(one_line(str(row[name])) for name in _COLUMNS))
     else:
         print(to_json(rows))

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import os
 import shutil
 import sys
@@ -21,12 +19,24 @@ from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Partition, Source, reopen
-from wexagraph.text import cell, one_line, shortened, size, to_json
+from wexagraph.tables.columns import Column, heading, row
+from wexagraph.text import one_line, shortened, size, to_json
 
 _LARGE = 64 * 1024 * 1024  # bytes of a source that are worth starting processes for
 _SHARE = 16 * 1024 * 1024
 _SNIPPETS = 50  # so many of the best are read again for the place where the words stand
-COLUMNS = ("id", "folder", "date", "from", "subject", "size", "attachments", "flags")
+Listed = tuple[Source, Envelope]
+COLUMNS: list[Column[Listed]] = [
+    Column("id", lambda listed: listed[1].id),
+    Column("folder", lambda listed: one_line(listed[1].folder)),
+    Column("date", lambda listed: _moment(listed[1])),
+    Column("from", lambda listed: one_line(str(listed[1].header.sender))),
+    Column("subject", lambda listed: one_line(listed[1].header.subject)),
+    Column("size", lambda listed: listed[1].size),
+    Column("attachments", lambda listed: _attached(*listed)),
+    Column("flags", lambda listed: one_line(" ".join(sorted(listed[1].flags)))),
+]
+"""The columns of a list for programs. A new one is a line here."""
 
 
 @click.command("list")
@@ -69,7 +79,7 @@ def _unknown_ids(mailbox: Source, choice: Choice) -> bool:
 
 def _csv(mailbox: Source, choice: Choice) -> None:
     machine_output()
-    csv.writer(sys.stdout, lineterminator="\r\n").writerow(COLUMNS)
+    sys.stdout.write(heading(COLUMNS))
     for text in _tables(mailbox, choice):
         sys.stdout.write(text)
 
@@ -109,25 +119,16 @@ def table_of_share(location: str, choice: Choice, folder: str, share: Partition)
 
 
 def _table(mailbox: Source, envelopes: Iterable[Envelope]) -> str:
-    out = io.StringIO(newline="")
-    writer = csv.writer(out, lineterminator="\r\n")
-    for envelope in envelopes:
-        header = envelope.header
-        moment = envelope.date()[0]
-        leaves = mailbox.attachments(envelope)
-        writer.writerow(
-            (
-                envelope.id,
-                cell(one_line(envelope.folder)),
-                moment.isoformat() if moment else "",
-                cell(one_line(str(header.sender))),
-                cell(one_line(header.subject)),
-                envelope.size,
-                cell(one_line("; ".join(leaf.name or leaf.type for leaf in leaves))) if leaves else "",
-                cell(one_line(" ".join(sorted(envelope.flags)))),
-            )
-        )
-    return out.getvalue()
+    return "".join(row(COLUMNS, (mailbox, envelope)) for envelope in envelopes)
+
+
+def _moment(envelope: Envelope) -> str | None:
+    moment = envelope.date()[0]
+    return moment.isoformat() if moment else None
+
+
+def _attached(mailbox: Source, envelope: Envelope) -> str:
+    return one_line("; ".join(leaf.name or leaf.type for leaf in mailbox.attachments(envelope)))
 
 
 def _json(mailbox: Source, choice: Choice) -> None:

@@ -101,7 +101,7 @@ class Binding:
             sheaf.record, sheaf.contents = made.whole
 
     def give_up(self, sheaf: BoundDocument, work: WorkItem, facts: list[str]) -> None:
-        """No page could be made of a message: a page in its place says so. `facts` are its cells in the register."""
+        """No page could be made of a message: a page in its place says so. `facts`: date, from, to, cc, subject."""
         from wexagraph.pages.composing.covers import Entry
         from wexagraph.pages.pdf.binding import Part
 

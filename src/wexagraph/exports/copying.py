@@ -11,17 +11,16 @@ from dataclasses import dataclass
 from wexagraph.errors import MessageError
 from wexagraph.exports.formats import suffix
 from wexagraph.exports.message_records import MessageRecord
-from wexagraph.exports.plan import cells
 from wexagraph.messages import Message
 from wexagraph.messages.message import is_one_text
 from wexagraph.output.staging import Staged, Stager
 from wexagraph.sources import Source, reopen
-from wexagraph.text import cell, one_line
+from wexagraph.text import one_line
 
 
 @dataclass(slots=True)
 class Copied:
-    """A message that was read: the digest of its bytes, its attachments as a cell of the register, the EML staged."""
+    """A message that was read: the digest of its bytes, the names of its attachments, the EML staged."""
 
     number: int
     digest: str
@@ -64,4 +63,4 @@ def _attachments(data: bytes) -> str:
     if is_one_text(data):
         return ""
     names = [attachment.name[:400] for attachment in Message(data).attachments[:500]]
-    return cells(cell(one_line("; ".join(names))))
+    return one_line("; ".join(names))

@@ -14,10 +14,11 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.errors import TargetError
-from wexagraph.exports.message_records import UNDER_WAY, FileRecord, MessageRecord, PlannedMessage
+from wexagraph.exports.message_records import UNDER_WAY, FileRecord, MessageRecord, PlannedMessage, packed, unpacked
 from wexagraph.notes import Note
+from wexagraph.tables.csvs import read_cell
 
-_VERSION = 2
+_VERSION = 3
 RESERVED_STEMS = ("manifest-sha256", "manifest-sha256.txt", "register", "register.csv")
 """Names in the folder itself that no message gets: its files, or the folder beside them, would stand for our lists."""
 _SCHEMA = """
@@ -76,12 +77,10 @@ class Journal:
                 self.is_new = True
                 # in one step: a run killed in between must not leave half a schema
                 base.executescript(f"BEGIN; {_SCHEMA} PRAGMA user_version = {_VERSION}; COMMIT;")
-            elif version == 1:
-                added = "ALTER TABLE message ADD COLUMN tags TEXT NOT NULL DEFAULT ''"
-                base.executescript(f"BEGIN; {added}; {_TEMPORARY} PRAGMA user_version = {_VERSION}; COMMIT;")
-            elif version != _VERSION:
+            elif version > _VERSION:
                 raise TargetError(f"{self._path} is from a newer Wexagraph. Use that one, or another folder.")
             else:
+                _bring_up(base, version)
                 base.executescript(_TEMPORARY)
         except BaseException:
             base.close()
@@ -241,7 +240,7 @@ class Journal:
         self.ask("UPDATE message SET digest=? WHERE number=?", (digest, number))
 
     def set_read(self, copied: Iterable[tuple[str, int, str, int]]) -> None:
-        """Messages whose bytes were read: digest, size, attachments as a cell, number."""
+        """Messages whose bytes were read: digest, size, names of attachments, number."""
         self.ask_many("UPDATE message SET digest=?, size=?, attachments=? WHERE number=?", copied)
 
     def set_written(self, numbers: Iterable[int]) -> None:
@@ -287,9 +286,8 @@ class Journal:
         return self.ask("SELECT 1 FROM message WHERE run=? AND id=?", (self.run, id)).fetchone() is not None
 
     def facts(self, number: int) -> list[str]:
-        """A message's cells in the register: date, from, to, cc, subject."""
-        facts = self.ask("SELECT facts FROM message WHERE number=?", (number,)).fetchone()[0]
-        return next(csv.reader([facts]))
+        """A message's date, from, to, cc and subject."""
+        return unpacked(self.ask("SELECT facts FROM message WHERE number=?", (number,)).fetchone()[0])
 
     def notes(self, number: int) -> list[Note]:
         """The notes of the plan on a message."""
@@ -419,7 +417,7 @@ class Journal:
     def register(self) -> Iterable[tuple[Any, ...]]:
         """What the register says of each message, in the order of folders and places.
 
-        Number, id, folder, facts and attachments as CSV, size, digest, outcome, reason, notes of the plan, tags; then
+        Number, id, folder, facts, attachments, size, digest, outcome, reason, notes of the plan, tags; then
         the path of one of its files and the notes on that. A message with several files has as many rows.
         """
         return self.ask(
@@ -435,3 +433,15 @@ def _notes(text: str) -> list[Note]:
 
 def file_record(row: tuple[Any, ...]) -> FileRecord:
     return FileRecord(*row[:-1], tuple(_notes(row[-1])))  # type: ignore[call-arg]
+
+
+def _bring_up(base: sqlite3.Connection, version: int) -> None:
+    """Bring the journal of an earlier version up to this one, in one step."""
+    base.execute("BEGIN")
+    if version < 2:
+        base.execute("ALTER TABLE message ADD COLUMN tags TEXT NOT NULL DEFAULT ''")
+    if version < 3:  # texts were kept as cells of a table, escaped for a spreadsheet
+        base.create_function("plain", 1, lambda cells: packed(map(read_cell, next(csv.reader([cells]), [""]))))
+        base.execute("UPDATE message SET facts=plain(facts), attachments=plain(attachments)")
+    base.execute(f"PRAGMA user_version = {_VERSION}")
+    base.execute("COMMIT")

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import sqlite3
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
@@ -17,7 +15,7 @@ from wexagraph.naming.paths import MANIFEST, REGISTER, RESERVED
 from wexagraph.notes import CODES
 from wexagraph.output.target import Target
 from wexagraph.sources import Envelope
-from wexagraph.text import cell
+from wexagraph.tables.csvs import csv_row
 
 COLUMNS = (
     "id",
@@ -258,14 +256,11 @@ class Ledger:
         self._do("BEGIN")
 
     def _register(self) -> Iterator[str]:
-        yield "\ufeff" + ",".join(COLUMNS) + "\r\n"
+        yield "\ufeff" + csv_row(COLUMNS)
         rows = self._do(
             "SELECT m.id, m.folder, m.date, m.sender, m.subject, a.name, a.type, a.size, a.sha256, a.path, m.sha256, "
             "a.note "
             "FROM attachment a JOIN message m ON m.number=a.message ORDER BY m.folder, m.place, m.number, a.key"
         )
         for row in rows:
-            out = io.StringIO(newline="")
-            cells = [cell(value) if isinstance(value, str) else value for value in row[:-1]]
-            csv.writer(out, lineterminator="\r\n").writerow([*cells, CODES.get(row[-1], "")])
-            yield out.getvalue()
+            yield csv_row([*row[:-1], CODES.get(row[-1], "")])

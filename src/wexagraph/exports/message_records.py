@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -11,6 +12,19 @@ from wexagraph.notes import Note
 from wexagraph.output.target import Target
 from wexagraph.sources import Envelope
 
+_APART = "\x1f"  # the unit separator, which no line of text holds
+
+
+def packed(texts: Iterable[str]) -> str:
+    """Lines of text as one, for the journal."""
+    return _APART.join(texts)
+
+
+def unpacked(text: str) -> list[str]:
+    """The lines of text that were packed."""
+    return text.split(_APART)
+
+
 UNDER_WAY = "under way"
 """The recipe of a file that is just being put in its place, where its bytes are not the same each time."""
 
@@ -19,7 +33,7 @@ UNDER_WAY = "under way"
 class PlannedMessage:
     """A message as the plan meets it, and the name it would like. `key` is equal for names that collide.
 
-    `facts` are its cells in the register (date, from, to, cc, subject) as CSV; `notes` are on where its date is from;
+    `facts` are date, from, to, cc and subject, packed; `notes` are on where its date is from;
     `arrival` is the mailbox's date, kept where the message has none; `date` orders messages that want one name.
     `tags` are joined with commas. `thread` and `bound` are how it hangs together with others, and the
     title and name of a bound PDF that begins with it, where messages are to be bound.

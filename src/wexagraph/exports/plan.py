@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import csv
 import hashlib
-import io
 import json
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
@@ -16,7 +14,7 @@ from itertools import islice
 from wexagraph.errors import MessageError
 from wexagraph.exports.formats import a_message
 from wexagraph.exports.journal import RESERVED_STEMS, Journal
-from wexagraph.exports.message_records import PlannedMessage
+from wexagraph.exports.message_records import PlannedMessage, packed
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.turns import Turns
 from wexagraph.messages import Header
@@ -27,7 +25,7 @@ from wexagraph.output.target import Target
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Partition, Source, reopen
 from wexagraph.sources.base import bounded
-from wexagraph.text import cell, one_line, shortened
+from wexagraph.text import one_line, shortened
 from wexagraph.work.workers import WorkerLost, Workers
 
 _LARGE = 48 * 1024 * 1024  # bytes of a source that are worth reading by shares, in workers
@@ -56,7 +54,7 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
             id=id,
             size=envelope.size,
             arrival=envelope.arrival.isoformat() if notes and envelope.arrival else None,
-            facts=cells(*facts),
+            facts=packed(facts),
             notes=json.dumps([(note.code, note.detail) for note in notes]) if notes else "[]",
             stem=stem,
             key=collision_key(stem),
@@ -68,10 +66,10 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
 
 
 def written_by(header: Header) -> list[str]:
-    """What a header says of people and subject, as cells of the register: from, to, cc, subject."""
+    """What a header says of people and subject, for the register: from, to, cc, subject."""
     people = (header.authors, header.addresses(b"to"), header.addresses(b"cc"))
-    cells_of = [cell(shortened(one_line("; ".join(map(str, one))), 8000)) if one else "" for one in people]
-    return [*cells_of, cell(shortened(one_line(header.subject), 4000))]
+    texts = [shortened(one_line("; ".join(map(str, one))), 8000) if one else "" for one in people]
+    return [*texts, shortened(one_line(header.subject), 4000)]
 
 
 def _tags(options: ExportOptions, fields: Fields) -> str:
@@ -89,16 +87,6 @@ def _bound(options: ExportOptions, fields: Fields, folder: str) -> tuple[str, st
     stem = options.bound.stem(replace(fields, subject=common))
     title = shortened(one_line(common), 1000) or "no subject"
     return title, f"{folder}/{stem}" if folder and options.bind != "all" else stem
-
-
-def cells(*texts: str) -> str:
-    """Cells of a row as CSV (RFC 4180)."""
-    line = ",".join(texts)
-    if '"' not in line and line.count(",") == len(texts) - 1 and line.isprintable():
-        return line
-    out = io.StringIO(newline="")
-    csv.writer(out, lineterminator="\r\n").writerow(texts)
-    return out.getvalue()[:-2] if len(texts) > 1 or texts[0] else ""
 
 
 def wishes_of_share(

@@ -10,13 +10,13 @@ from collections.abc import Iterator
 from wexagraph.exports.formats import FORMATS, a_message
 from wexagraph.exports.in_hand import FORMAT
 from wexagraph.exports.journal import Journal
-from wexagraph.exports.message_records import FileRecord
+from wexagraph.exports.message_records import FileRecord, packed
 from wexagraph.exports.options import ExportOptions
-from wexagraph.exports.plan import cells
-from wexagraph.exports.register import COLUMNS
+from wexagraph.exports.register import NAMES
 from wexagraph.exports.verify import manifest_entries
 from wexagraph.naming.paths import MANIFEST, REGISTER
 from wexagraph.output.target import Target
+from wexagraph.tables.csvs import read_cell
 
 _BY_SUFFIX = {format.suffix: format.name for format in a_message()}
 _RECIPE = "recovered"
@@ -34,22 +34,22 @@ def recover(journal: Journal, target: Target, options: ExportOptions) -> int:
     archives: dict[tuple[str, str], str] = {}
     for row in rows:
         paths = _paths(row["files"], digests)
-        facts = cells(*(row[name] for name in ("date", "from", "to", "cc", "subject")))
+        facts = packed(read_cell(row[name]) for name in ("date", "from", "to", "cc", "subject"))
         number = journal.recover_message(
             row["id"],
-            _plain(row["folder"]),
+            read_cell(row["folder"]),
             int(row["size"]) if row["size"].isdigit() else 0,
             row["sha256"],
             facts,
-            cells(row["attachments"]),
+            read_cell(row["attachments"]),
             row["outcome"],
-            _plain(row["tags"]),
+            read_cell(row["tags"]),
         )
         files = []
         for path in paths:
             kind = _format(path, paths, uses[path] > 1 or bool(options.bind))
             if kind in FORMATS and FORMATS[kind].archive is not None:
-                archives[(kind, _plain(row["folder"]))] = path
+                archives[(kind, read_cell(row["folder"]))] = path
                 continue
             is_copy = kind == "eml" and digests[path] == row["sha256"]
             recipe = options.recipe("eml") if is_copy else _RECIPE
@@ -88,7 +88,7 @@ def _register(target: Target) -> list[dict[str, str]]:
 
 def _whole_rows(reader: csv.DictReader[str]) -> Iterator[dict[str, str]]:
     for row in reader:
-        values = {name: row.get(name) or "" for name in COLUMNS}
+        values = {name: row.get(name) or "" for name in NAMES}
         digest = values["sha256"]
         if len(digest) == 64 and all(letter in "0123456789abcdef" for letter in digest):
             yield values
@@ -98,7 +98,7 @@ def _paths(cell: str, digests: dict[str, str]) -> list[str]:
     """The files of a cell, which are joined with semicolons; a name may hold one itself."""
     paths: list[str] = []
     held = ""
-    for piece in _plain(cell).split("; "):
+    for piece in read_cell(cell).split("; "):
         held = f"{held}; {piece}" if held else piece
         if held in digests:
             paths.append(held)
@@ -116,8 +116,3 @@ def _format(path: str, paths: list[str], shared: bool) -> str:
         return "beside" if stem in stems else suffix
     kind = _BY_SUFFIX.get(dot + suffix, "beside")
     return FORMAT if kind == "pdf" and shared else kind
-
-
-def _plain(cell: str) -> str:
-    """A cell's text without the apostrophe that keeps a spreadsheet from running it."""
-    return cell[1:] if cell.startswith("'") else cell

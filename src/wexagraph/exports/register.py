@@ -4,42 +4,62 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
+from dataclasses import dataclass
 from itertools import groupby
 from operator import itemgetter
 
 from wexagraph.exports.journal import Journal
-from wexagraph.exports.message_records import FileRecord
-from wexagraph.exports.plan import cells
+from wexagraph.exports.message_records import FileRecord, unpacked
 from wexagraph.naming.paths import MANIFEST, REGISTER
 from wexagraph.notes import Note
 from wexagraph.output.target import Staging, Target
-from wexagraph.text import cell
+from wexagraph.tables.columns import Column, heading, row
+from wexagraph.tables.csvs import MARK
 
-COLUMNS = (
-    "id",
-    "folder",
-    "date",
-    "from",
-    "to",
-    "cc",
-    "subject",
-    "attachments",
-    "size",
-    "sha256",
-    "files",
-    "outcome",
-    "notes",
-    "tags",
-)
+
+@dataclass(frozen=True)
+class RegisterRow:
+    """What the register has of a message. `facts` are its date, from, to, cc and subject."""
+
+    id: str
+    folder: str
+    facts: list[str]
+    attachments: str
+    size: int
+    digest: str | None
+    files: list[str]
+    outcome: str
+    notes: list[str]
+    tags: str
+
+
+COLUMNS: list[Column[RegisterRow]] = [
+    Column("id", lambda row: row.id),
+    Column("folder", lambda row: row.folder),
+    Column("date", lambda row: row.facts[0]),
+    Column("from", lambda row: row.facts[1]),
+    Column("to", lambda row: row.facts[2]),
+    Column("cc", lambda row: row.facts[3]),
+    Column("subject", lambda row: row.facts[4]),
+    Column("attachments", lambda row: row.attachments),
+    Column("size", lambda row: row.size),
+    Column("sha256", lambda row: row.digest),
+    Column("files", lambda row: "; ".join(row.files)),
+    Column("outcome", lambda row: row.outcome),
+    Column("notes", lambda row: "; ".join(row.notes)),
+    Column("tags", lambda row: row.tags),
+]
+"""The columns of the register. A new one is a line here."""
+NAMES = tuple(column.name for column in COLUMNS)
 
 
 def write(target: Target, journal: Journal) -> None:
     """Write `register.csv` (RFC 4180, UTF-8 with a byte order mark) and `manifest-sha256.txt`. Raises TargetError."""
     register = target.open_staging()
     with register.failing():
-        register.file.write(b"\xef\xbb\xbf" + ",".join(COLUMNS).encode("ascii") + b"\r\n")
-        for line in _lines(journal):
-            register.file.write(line.encode("utf-8", "surrogateescape"))
+        register.file.write(MARK + heading(COLUMNS).encode("ascii"))
+        for each in _rows(journal):
+            register.file.write(row(COLUMNS, each).encode("utf-8", "surrogateescape"))
     _put(target, journal, register, REGISTER)
     manifest = target.open_staging()
     with manifest.failing():
@@ -66,17 +86,15 @@ def _put(target: Target, journal: Journal, staging: Staging, name: str) -> None:
     target.put_staged_list(staged)
 
 
-def _lines(journal: Journal) -> Iterator[str]:
+def _rows(journal: Journal) -> Iterator[RegisterRow]:
     archives = journal.archives()
     for _, group in groupby(journal.register(), key=itemgetter(0)):
         files = list(group)
         _, id, folder, facts, attachments, size, digest, outcome, reason, planned, tags, _, _ = files[0]
         notes = _texts({planned, *(file[-1] for file in files)} - {"[]", None})
         paths = [*(file[-2] for file in files if file[-2]), *(archives.get(folder, ()) if outcome == "written" else ())]
-        tail = cells(
-            cell("; ".join(paths)), outcome, cell("; ".join([reason, *notes] if reason else notes)), cell(tags)
-        )
-        yield f"{id},{cells(cell(folder))},{facts},{attachments},{size},{digest or ''},{tail}\r\n"
+        told = [reason, *notes] if reason else notes
+        yield RegisterRow(id, folder, unpacked(facts), attachments, size, digest, paths, outcome, told, tags)
 
 
 def _texts(lists: set[str]) -> list[str]:

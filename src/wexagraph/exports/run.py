@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import time
 from collections import deque
 from collections.abc import Callable, Iterator
@@ -21,7 +20,7 @@ from wexagraph.exports.folder_archives import FolderArchives
 from wexagraph.exports.formats import FORMATS, suffix
 from wexagraph.exports.in_hand import BoundDocument, BoundFile, WorkItem
 from wexagraph.exports.journal import Journal
-from wexagraph.exports.message_records import MessageRecord
+from wexagraph.exports.message_records import MessageRecord, unpacked
 from wexagraph.exports.needs import Needs
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.plan import Planner, written_by
@@ -44,7 +43,8 @@ from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Source, Stored
 from wexagraph.text import one_line
 from wexagraph.work.batches import Batch
-from wexagraph.work.workers import WorkerLost, Workers, open_workers
+from wexagraph.work.opening import open_workers
+from wexagraph.work.workers import WorkerLost, Workers
 
 _ROWS_PER_CALL = 64
 _WORTH_WORKERS = 1000
@@ -100,7 +100,7 @@ def export(
 
 def _is_listed(row: MessageRecord, data: bytes) -> bool:
     """Whether bytes are of the message that was listed: people and subject are those of the plan."""
-    return next(csv.reader([row.facts]))[1:] == written_by(Header(data[: header_end(data)]))
+    return unpacked(row.facts)[1:] == written_by(Header(data[: header_end(data)]))
 
 
 class _Run:
@@ -310,7 +310,7 @@ class _Run:
         zone = self.options.zone
         shown = in_zone(moment, zone) if moment and zone else moment
         when = f"{shown:%Y-%m-%d %H:%M}" if shown else "unknown date"
-        return one_line(f"of {when} from {sender.lstrip(chr(39)) or 'no sender'}")[:200]
+        return one_line(f"of {when} from {sender or 'no sender'}")[:200]
 
     def _workers(self) -> Workers:
         if self._own is None:

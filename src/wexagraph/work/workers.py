@@ -1,4 +1,4 @@
-"""What all workers have in common, and which workers a run gets."""
+"""What all workers have in common."""
 
 from __future__ import annotations
 
@@ -48,19 +48,3 @@ class Borrowed(Workers):
 
     def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
         """Leave it as it is."""
-
-
-def open_workers(jobs: int, timeout: float, cluster: str = "", executor: Executor | None = None) -> Workers:
-    """Workers for a run: those of an executor or a cluster where one is given, else `jobs` processes here.
-
-    A call that is submitted may take `timeout` seconds. Raises CallError, TargetError where the cluster can't be used.
-    """
-    if executor is not None:
-        return Borrowed(executor)
-    if cluster:
-        from wexagraph.work.cluster import ClusterWorkers
-
-        return ClusterWorkers(cluster, timeout)
-    from wexagraph.work.pool import ProcessWorkers
-
-    return ProcessWorkers(jobs, timeout)

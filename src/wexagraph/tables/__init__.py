@@ -1,0 +1,1 @@
+"""Tables: typed columns, rows, and writers that escape what a spreadsheet would run."""
