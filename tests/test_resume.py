@@ -272,4 +272,4 @@ class Verify(RunTest):
     def test_a_changed_list_shows_in_json(self) -> None:
         (self.folder / "out/register.csv").write_text("other")
         found = json.loads(self.run_program("verify", "out", "--json", code=1).stdout)
-        self.assertEqual(found["altered"], ["register.csv"])
+        self.assertEqual([(one["state"], one["path"]) for one in found["findings"]], [("altered", "register.csv")])

@@ -6,14 +6,12 @@ from typing import Any
 
 import click
 
-from wexagraph.cli.parameters import JOBS, JSON, SOURCE, ZONE, choosing, into_option, make_choice, opened, zone_name
+from wexagraph.app.options import ATTACHMENT_DEFAULTS, attachment_options
+from wexagraph.app.zones import zone_name
+from wexagraph.cli.parameters import JOBS, JSON, SOURCE, ZONE, choosing, into_option, make_choice, opened, plain_values
 from wexagraph.cli.reports import amount, conclude, counted, print_place
-from wexagraph.errors import CallError
 from wexagraph.exports.extract import ATTACHMENT_PATTERN, ExtractOptions, extract
 from wexagraph.exports.report import AttachmentReport
-from wexagraph.naming import NamePattern
-from wexagraph.pages.options import PageOptions
-from wexagraph.selection.criteria import parse_size
 from wexagraph.text import one_line
 
 
@@ -45,29 +43,9 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
     --attached NAME|TYPE takes those attachments alone. The same command again writes only what is missing. DIR holds a
     register (register.csv) and checksums (manifest-sha256.txt).
     """
-    zone = zone_name(values["zone"])
-    wanted = tuple(values.get("attached") or ())
-    options = ExtractOptions(
-        pattern=NamePattern(values["pattern"]),
-        wanted=tuple(value for value in wanted if value != "*"),
-        larger=_size(values["file_larger"], "--file-larger"),
-        smaller=_size(values["file_smaller"], "--file-smaller"),
-        inline=values["inline"],
-        nested=values["nested"],
-        open_zips=values["open_zips"],
-        once=values["once"],
-        zone=PageOptions(zone=zone).timezone(),
-        jobs=values["jobs"],
-    )
+    options = attachment_options(plain_values(context, values, ATTACHMENT_DEFAULTS))
     report = _run(context, source, into, values, options)
     return conclude(report, as_json, lambda: _print(report))
-
-
-def _size(value: str | None, option: str) -> int | None:
-    try:
-        return parse_size(value) if value else None
-    except CallError as error:
-        raise CallError(f"{option}: {error}") from error
 
 
 def _run(

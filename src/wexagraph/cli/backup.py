@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from wexagraph.app.zones import zone_name
 from wexagraph.cli.parameters import (
     CLUSTER,
     JOBS,
@@ -20,7 +21,6 @@ from wexagraph.cli.parameters import (
     into_option,
     make_choice,
     opened,
-    zone_name,
 )
 from wexagraph.cli.reports import conclude, counted, print_sums, seconds
 from wexagraph.cli.session import allowing, ask_passphrase, wish_afterwards

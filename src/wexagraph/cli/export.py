@@ -7,14 +7,27 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from wexagraph.cli.paging import Words, make_lock, make_page_options, paging
-from wexagraph.cli.parameters import CLUSTER, JOBS, JSON, SOURCE, YES, ZONE, choosing, into_option, make_choice, opened
+from wexagraph.app.options import EXPORT_DEFAULTS, export_options
+from wexagraph.cli.paging import Words, paging
+from wexagraph.cli.parameters import (
+    CLUSTER,
+    JOBS,
+    JSON,
+    SOURCE,
+    YES,
+    ZONE,
+    choosing,
+    into_option,
+    make_choice,
+    opened,
+    plain_values,
+)
 from wexagraph.cli.reports import SHOWN, amount, conclude, counted, print_place, print_sums
-from wexagraph.cli.session import allowing, wish_afterwards
+from wexagraph.cli.session import allowing, prompt, wish_afterwards
 from wexagraph.errors import CallError
 from wexagraph.exports.formats import FORMATS
 from wexagraph.exports.options import BINDINGS, BOUND_PATTERN, ExportOptions
-from wexagraph.naming import DEFAULT_PATTERN, NamePattern, TextPattern
+from wexagraph.naming import DEFAULT_PATTERN
 from wexagraph.pages.options import ENGINES
 from wexagraph.text import one_line
 
@@ -94,7 +107,7 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
     The same command again makes only what is missing. DIR holds a register of all messages (register.csv) and
     checksums (manifest-sha256.txt).
     """
-    options = make_options(values)
+    options = export_options(plain_values(context, values, EXPORT_DEFAULTS), prompt(), datetime.now(UTC))
     choice = make_choice(values, options.page.zone)
     if choice.ids is not None and not choice.ids:
         raise CallError("no ID was given: standard input was empty.")
@@ -119,27 +132,6 @@ def _print(report: ExportReport) -> None:
         click.echo(f"Made again, since it was missing or altered: {one_line(path)}")
     for folder in report.unfinished:
         click.echo(f"Not finished, and made anew by the next run: the archive of {one_line(folder)}.")
-
-
-def make_options(values: dict[str, Any]) -> ExportOptions:
-    """The options of an export, from those of the command line. Raises CallError."""
-    page, pattern = make_page_options(values), values["pattern"]
-    return ExportOptions(
-        formats=values["formats"],
-        pattern=NamePattern(DEFAULT_PATTERN if pattern is None else pattern),
-        flat=values["flat"],
-        page=page,
-        engine=values["engine"],
-        jobs=values["jobs"],
-        timeout=values["patience"],
-        cluster=values["cluster"] or "",
-        bind=values["bind"] or "",
-        bound=NamePattern(BOUND_PATTERN if pattern is None else pattern),
-        unquote=values["unquote"],
-        tags=tuple(TextPattern(tag, "tag") for tag in values["tags"]),
-        lock=make_lock(values),
-        exported=datetime.now(UTC),
-    )
 
 
 def run_export(

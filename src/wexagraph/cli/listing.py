@@ -12,8 +12,9 @@ from typing import Any
 
 import click
 
+from wexagraph.app.zones import zone_name
 from wexagraph.cli.exits import OK, SOME_FAILED
-from wexagraph.cli.parameters import CSV, JSON, SOURCE, ZONE, choosing, make_choice, opened, say_troubles, zone_name
+from wexagraph.cli.parameters import CSV, JSON, SOURCE, ZONE, choosing, make_choice, opened, say_troubles
 from wexagraph.cli.terminal import machine_output
 from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions

@@ -4,14 +4,11 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, TypeVar
-from zoneinfo import ZoneInfo, available_timezones
 
 import click
-
-from wexagraph.errors import CallError
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -135,37 +132,16 @@ def choosing(command: F) -> F:
 
 def make_choice(values: dict[str, Any], zone: str) -> Choice:
     """The choice that the options say. Raises CallError."""
-    from wexagraph.selection import Choice, Criterion
+    from wexagraph.selection import Choice
 
-    criteria = []
-    for name in _REPEATED:
-        for value in values.get(name) or ():
-            criteria.append(_criterion(Criterion, name, value))
+    plain = {name: values[name] for name in (*_REPEATED, "attached") if values.get(name)}
     if values.get("seen") is not None:
-        criteria.append(Criterion("seen" if values["seen"] else "unseen", ""))
-    criteria += [Criterion("attached", value) for value in values.get("attached") or ()]
-    exceptions = []
-    for exception in values.get("exceptions") or ():
-        name, equals, value = exception.partition("=")
-        name = name.strip().removeprefix("--")
-        if not equals and name not in ("seen", "unseen", "attached"):
-            raise CallError(f"--except {exception!r} has no value. Write it as CRITERION=VALUE: 'from=*@list.example'.")
-        exceptions.append(Criterion(name, value.strip() or ("*" if name == "attached" else "")))
-    return Choice(
-        folders=tuple(values.get("folders") or ()),
-        criteria=tuple(criteria),
-        exceptions=tuple(exceptions),
-        ids=_ids(values.get("ids") or ()),
-        newest=values.get("newest"),
-        zone=None if zone == "sender" else ZoneInfo(zone),
-    )
-
-
-def _criterion(make: Callable[[str, str], Any], name: str, value: str) -> Any:
-    try:
-        return make(name, value)
-    except CallError as error:
-        raise CallError(f"--{name}: {error}") from error
+        plain["seen" if values["seen"] else "unseen"] = True
+    for name, key in (("folder", "folders"), ("except", "exceptions"), ("newest", "newest")):
+        if values.get(key):
+            plain[name] = values[key]
+    ids = _ids(values.get("ids") or ())
+    return Choice.from_dict(plain | {"zone": zone} | ({"id": ids} if ids is not None else {}))
 
 
 def _ids(given: tuple[str, ...]) -> frozenset[str] | None:
@@ -184,30 +160,14 @@ def _ids(given: tuple[str, ...]) -> frozenset[str] | None:
     return frozenset(found)
 
 
-def zone_name(given: str | None) -> str:
-    """The IANA name of a zone, this machine's where none is given; "sender" stays. Raises CallError."""
-    if given == "sender":
-        return given
-    if given is None:
-        from tzlocal import get_localzone_name
-
-        try:
-            name = get_localzone_name()
-            ZoneInfo(name)
-        except Exception:  # a machine without a readable zone keeps its dates in UTC
-            return "UTC"
-        return name
-    try:
-        ZoneInfo(given)
-    except (KeyError, ValueError, OSError) as error:
-        from difflib import get_close_matches
-
-        near = get_close_matches(given, sorted(available_timezones()), n=1)
-        hint = f" Did you mean {near[0]}?" if near else ""
-        raise CallError(
-            f"--zone: {given!r} is no time zone.{hint} Write an IANA name such as Europe/Lisbon."
-        ) from error
-    return given
+def plain_values(context: click.Context, values: dict[str, Any], names: Iterable[str]) -> dict[str, Any]:
+    """The options of a call as plain data: those of `names`, by their names on the command line."""
+    named: dict[str, Any] = {}
+    for option in context.command.params:
+        if isinstance(option, click.Option) and option.name in values:
+            for text in option.opts:
+                named[text.removeprefix("--")] = values[option.name]
+    return {name: named[name] for name in names if name in named}
 
 
 @contextmanager

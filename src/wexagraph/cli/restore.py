@@ -8,10 +8,11 @@ from typing import Any
 
 import click
 
+from wexagraph.app.zones import zone_name
 from wexagraph.backups.restore import restore
 from wexagraph.backups.source import BackupSource
 from wexagraph.cli.backup import running
-from wexagraph.cli.parameters import BACKUP, JSON, choosing, into_option, make_choice, opened, zone_name
+from wexagraph.cli.parameters import BACKUP, JSON, choosing, into_option, make_choice, opened
 from wexagraph.cli.progress import Display, stoppable
 from wexagraph.cli.reports import conclude, print_sums
 from wexagraph.errors import CallError

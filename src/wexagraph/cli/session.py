@@ -30,7 +30,7 @@ class Session:
     def open(self, source: str, as_of: str = "", links: bool = False) -> Source:
         """Open what a SOURCE argument names; a backup as it was on a day. Raises CallError, SourceError."""
         from wexagraph.app.opening import Way, open_source
-        from wexagraph.cli.parameters import zone_name
+        from wexagraph.app.zones import zone_name
 
         zone = zone_name(None)
         return open_source(source, way=Way(as_of, zone, links, prompt=prompt(), configuration=self.configuration))

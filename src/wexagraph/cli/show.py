@@ -6,8 +6,9 @@ import hashlib
 
 import click
 
+from wexagraph.app.zones import zone_name
 from wexagraph.cli.listing import find
-from wexagraph.cli.parameters import AS_OF, LINKS, SOURCE, ZONE, opened, zone_name
+from wexagraph.cli.parameters import AS_OF, LINKS, SOURCE, ZONE, opened
 from wexagraph.cli.terminal import make_console, make_table
 from wexagraph.errors import CallError
 from wexagraph.messages import HtmlBlock, Message, MessageBlock, TextBlock

@@ -69,8 +69,9 @@ def _print_findings(verification: Verification) -> None:
         findings = [finding for finding in verification.findings if finding.state == state]
         for finding in findings[:_SHOWN]:
             reason = f": {one_line(finding.reason)}" if finding.reason else ""
+            label = "Unreadable line of the list" if state == "unreadable" else state.capitalize()
             colour = "red" if state != "foreign" else "magenta"
-            click.secho(f"{state.capitalize()}: {one_line(finding.path)}{reason}", fg=colour)
+            click.secho(f"{label}: {one_line(finding.path)}{reason}", fg=colour)
             for digest, name in finding.messages[:_SHOWN]:
                 click.echo(f"    with it: {one_line(name)} ({digest[:12]})")
             if len(finding.messages) > _SHOWN:

@@ -45,7 +45,7 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
                 for path in root.files()
                 if path not in listed and not path.startswith(f"{OWN}/")
             ]
-            found.findings += [Finding(line, "unreadable", "a line of the list") for line in unreadable]
+            found.findings += [Finding(line, "unreadable") for line in unreadable]
     except FileNotFoundError as error:
         if not os.path.exists(folder):
             raise SourceError(f"{folder}: there is nothing of that name.") from error

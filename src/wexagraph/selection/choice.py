@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import heapq
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, tzinfo
 from difflib import get_close_matches
+from typing import Any
+from zoneinfo import ZoneInfo
 
 from wexagraph.errors import CallError, MessageError
-from wexagraph.selection.criteria import Criterion, Subject, folder_matches
+from wexagraph.selection.criteria import FLAGS, TESTS, Criterion, Subject, folder_matches
 from wexagraph.sources import WHOLE, Envelope, Partition, Source, Wanted
 
 _NEVER = datetime.min.replace(tzinfo=UTC)
@@ -37,6 +39,49 @@ class Choice:
             groups.setdefault(criterion.name, []).append(criterion)
         ordered = sorted(groups.values(), key=lambda group: group[0].reads_body)
         object.__setattr__(self, "_cheap_first", tuple(map(tuple, ordered)))
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain values by the names of the command line, as JSON and TOML hold them; what is not set is left out."""
+        values: dict[str, Any] = {"folder": list(self.folders)}
+        for criterion in self.criteria:
+            if criterion.name in FLAGS:
+                values[criterion.name] = True
+            else:
+                values.setdefault(criterion.name, []).append(criterion.value)
+        values["except"] = [f"{one.name}={one.value}" if one.value else one.name for one in self.exceptions]
+        values["newest"] = self.newest
+        values["zone"] = str(self.zone) if self.zone is not None else None
+        plain = {name: value for name, value in values.items() if value not in (None, [])}
+        return plain if self.ids is None else plain | {"id": sorted(self.ids)}  # no ID at all chooses nothing
+
+    @classmethod
+    def from_dict(cls, values: Mapping[str, Any]) -> Choice:
+        """The choice that plain values name. Raises CallError for one that there is not, or that is wrong."""
+        criteria, exceptions = [], []
+        for name, value in values.items():
+            if name in FLAGS and value:
+                criteria.append(Criterion(name, ""))
+            elif name in TESTS and name not in FLAGS and name != "folder":
+                criteria += [_criterion(name, one) for one in ([value] if isinstance(value, str) else value)]
+            elif name not in (*FLAGS, *_OTHERS):
+                near = get_close_matches(name, [*TESTS, *_OTHERS], n=1)
+                raise CallError(f"a choice has no {name!r}." + (f" Did you mean {near[0]}?" if near else ""))
+        for exception in values.get("except", ()):
+            name, equals, value = exception.partition("=")
+            name = name.strip().removeprefix("--")
+            if not equals and name not in (*FLAGS, "attached"):
+                what = "Write it as CRITERION=VALUE: 'from=*@list.example'."
+                raise CallError(f"--except {exception!r} has no value. {what}")
+            exceptions.append(Criterion(name, value.strip() or ("*" if name == "attached" else "")))
+        ids, zone = values.get("id"), values.get("zone")
+        return cls(
+            folders=tuple(values.get("folder", ())),
+            criteria=tuple(criteria),
+            exceptions=tuple(exceptions),
+            ids=frozenset(ids) if ids is not None else None,
+            newest=values.get("newest"),
+            zone=ZoneInfo(zone) if zone not in (None, "sender") else None,
+        )
 
     @property
     def texts(self) -> tuple[str, ...]:
@@ -98,3 +143,14 @@ class Choice:
         youngest = heapq.nlargest(self.newest, ranked, key=lambda item: item[:2])
         for _, _, envelope in sorted(youngest, key=lambda item: -item[1]):
             yield envelope
+
+
+_OTHERS = ("folder", "except", "id", "newest", "zone")
+"""What a choice has besides criteria."""
+
+
+def _criterion(name: str, value: str) -> Criterion:
+    try:
+        return Criterion(name, value)
+    except CallError as error:
+        raise CallError(f"--{name}: {error}") from error

@@ -127,6 +127,8 @@ def _flag(word: str, wanted: bool) -> _Test:
     return _Test(lambda subject, _: (word in subject.envelope.flags) is wanted)
 
 
+FLAGS = ("seen", "unseen")
+"""Criteria without a value."""
 TESTS: dict[str, _Test] = {
     "from": _Test(_addresses(b"from")),
     "to": _Test(_addresses(b"to")),

@@ -1,0 +1,303 @@
+"""The options of commands as plain data: a dictionary by the names of the command line, and what is made of it.
+
+An order, a case or a terminal view builds a command's options from here, as the command line does.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Callable, Mapping
+from datetime import datetime
+from difflib import get_close_matches
+from pathlib import Path
+from typing import Any
+
+from wexagraph.app.secrets import Prompt, secret
+from wexagraph.app.zones import zone_name
+from wexagraph.errors import CallError
+from wexagraph.exports.extract import ATTACHMENT_PATTERN, ExtractOptions
+from wexagraph.exports.formats import FORMATS
+from wexagraph.exports.options import BOUND_PATTERN, NO_LOCKED_ARCHIVE, ExportOptions
+from wexagraph.files import open_regular
+from wexagraph.naming import DEFAULT_PATTERN, NamePattern, TextPattern
+from wexagraph.pages.options import (
+    ALLOWED,
+    ATTACHMENTS,
+    FOOTER,
+    PAPERS,
+    PROPERTIES,
+    PROPERTY_NAMES,
+    Cover,
+    Lock,
+    PageOptions,
+    paper_size,
+)
+from wexagraph.selection.criteria import parse_size
+
+Plain = Mapping[str, Any]
+"""Options by their names on the command line, without the dashes in front; what is not named has its default."""
+PAGE_DEFAULTS: dict[str, Any] = {
+    "zone": None,
+    "attachments": "embed",
+    "open-zips": False,
+    "paper": "a4",
+    "landscape": False,
+    "margin": 18.0,
+    "scale": "100%",
+    "background": True,
+    "header": "",
+    "footer": FOOTER,
+    "text-font": "",
+    "text-size": 9.4,
+    "cover": None,
+    "evidence": False,
+    "headers": False,
+    "property": (),
+    "archival": False,
+    "password": None,
+    "owner-password": None,
+    "allow": None,
+    "show-hidden": False,
+    "read-back": True,
+}
+EXPORT_DEFAULTS: dict[str, Any] = PAGE_DEFAULTS | {
+    "as": "pdf",
+    "name": None,
+    "bind": None,
+    "unquote": False,
+    "tag": (),
+    "flat": False,
+    "engine": "auto",
+    "patience": 30.0,
+    "jobs": None,
+    "cluster": None,
+}
+ATTACHMENT_DEFAULTS: dict[str, Any] = {
+    "zone": None,
+    "name": ATTACHMENT_PATTERN,
+    "attached": (),
+    "file-larger": None,
+    "file-smaller": None,
+    "inline": False,
+    "nested": False,
+    "open-zips": False,
+    "once": False,
+    "jobs": None,
+}
+BUILT_IN = "built-in"
+_MOST_TEMPLATE = 1_000_000
+_MOST_PICTURE = 20_000_000
+_COVER_TIMEOUT = 20.0
+_PICTURES = {
+    ".png": "image/png",
+    ".jpg": "image/jpeg",
+    ".jpeg": "image/jpeg",
+    ".gif": "image/gif",
+    ".svg": "image/svg+xml",
+}
+
+
+def export_options(plain: Plain, prompt: Prompt | None = None, exported: datetime | None = None) -> ExportOptions:
+    """The options of an export; `prompt` asks for passwords, `exported` dates cover sheets. Raises CallError."""
+    values = _filled(plain, EXPORT_DEFAULTS)
+    pattern = values["name"]
+    return ExportOptions(
+        formats=words(values["as"], tuple(FORMATS), "format"),
+        pattern=NamePattern(DEFAULT_PATTERN if pattern is None else pattern),
+        flat=values["flat"],
+        page=page_options(values),
+        engine=values["engine"],
+        jobs=values["jobs"] or os.cpu_count() or 1,
+        timeout=values["patience"],
+        bind=values["bind"] or "",
+        bound=NamePattern(BOUND_PATTERN if pattern is None else pattern),
+        unquote=values["unquote"],
+        tags=tuple(TextPattern(tag, "tag") for tag in values["tag"]),
+        lock=_lock(values, prompt),
+        exported=exported,
+        cluster=values["cluster"] or "",
+    )
+
+
+def attachment_options(plain: Plain) -> ExtractOptions:
+    """The options of attachments alone. Raises CallError."""
+    values = _filled(plain, ATTACHMENT_DEFAULTS)
+    return ExtractOptions(
+        pattern=NamePattern(values["name"]),
+        wanted=tuple(value for value in values["attached"] if value != "*"),
+        larger=_size(values["file-larger"], "--file-larger"),
+        smaller=_size(values["file-smaller"], "--file-smaller"),
+        inline=values["inline"],
+        nested=values["nested"],
+        open_zips=values["open-zips"],
+        once=values["once"],
+        zone=PageOptions(zone=zone_name(values["zone"])).timezone(),
+        jobs=values["jobs"] or os.cpu_count() or 1,
+    )
+
+
+def page_options(plain: Plain) -> PageOptions:
+    """The options of pages. Raises CallError."""
+    values = _filled({name: plain[name] for name in plain if name in PAGE_DEFAULTS}, PAGE_DEFAULTS)
+    return PageOptions(
+        zone=zone_name(values["zone"]),
+        paper=paper(values["paper"]),
+        landscape=values["landscape"],
+        margin=values["margin"],
+        scale=percent(values["scale"]) / 100,
+        background=values["background"],
+        header=values["header"],
+        footer=values["footer"],
+        text_font=values["text-font"],
+        text_size=values["text-size"],
+        attachments=tuple(sorted(words(values["attachments"], ATTACHMENTS, "way with attachments", "none"))),
+        open_zips=values["open-zips"],
+        archival=values["archival"],
+        evidence=values["evidence"],
+        headers=values["headers"],
+        cover=_cover(values["cover"]),
+        properties=_properties(values["property"]),
+        show_hidden=values["show-hidden"],
+        read_back=values["read-back"],
+    )
+
+
+def _filled(plain: Plain, defaults: dict[str, Any]) -> dict[str, Any]:
+    """All options, those that are not named with their defaults. Raises CallError for a name that there is not."""
+    for name in plain:
+        if name not in defaults:
+            near = get_close_matches(name, defaults, n=1)
+            raise CallError(f"there is no option {name!r}." + (f" Did you mean {near[0]}?" if near else ""))
+    return defaults | dict(plain)
+
+
+def words(value: Any, known: tuple[str, ...], what: str, alone: str = "") -> tuple[str, ...]:
+    """Words out of a list, several with commas or in a sequence; `alone` goes with no other. Raises CallError."""
+    texts = value if isinstance(value, list | tuple) else [value]
+    found = [word for text in texts for word in str(text).replace(" ", "").lower().split(",") if word]
+    listed = ", ".join(known)
+    for word in found:
+        if word not in known:
+            raise CallError(f"{word!r} is no {what}. Possible are: {listed}.")
+    if not found:
+        raise CallError(f"no {what} is named. Possible are: {listed}.")
+    if alone in found and len(set(found)) > 1:
+        raise CallError(f"{alone} goes with no other.")
+    return tuple(dict.fromkeys(found))
+
+
+def paper(value: Any) -> str:
+    """A paper by its name, or width x height in millimetres. Raises CallError."""
+    text = str(value).lower().replace(" ", "").removesuffix("mm")
+    try:
+        paper_size(text)
+    except ValueError as error:
+        raise CallError(
+            f"{value!r} is no paper. Papers are: {', '.join(PAPERS)}, or width x height in millimetres: 100x150."
+        ) from error
+    return text
+
+
+def percent(value: Any) -> float:
+    """A scale in percent. Raises CallError."""
+    try:
+        number = float(str(value).strip().removesuffix("%"))
+    except ValueError:
+        number = 0
+    if not 40 <= number <= 250:
+        raise CallError(f"{value!r} is no scale between 40% and 250%.")
+    return number
+
+
+def _size(value: str | None, option: str) -> int | None:
+    try:
+        return parse_size(value) if value else None
+    except CallError as error:
+        raise CallError(f"{option}: {error}") from error
+
+
+def _lock(values: Plain, prompt: Prompt | None) -> Lock | None:
+    """The passwords of the PDFs. Raises CallError."""
+    user, owner, allow = values["password"], values["owner-password"], values["allow"]
+    if allow is not None and owner is None:
+        raise CallError("--allow binds nobody without a second password that it is for: add --owner-password.")
+    if user is None and owner is None:
+        return None
+    if values["archival"]:
+        raise CallError(NO_LOCKED_ARCHIVE)  # before anybody types a password
+    allowed = words(allow, (*ALLOWED, "none"), "permission", "none") if allow is not None else ALLOWED
+    lock = Lock(
+        user=secret(user, "--password", prompt) if user is not None else "",
+        owner=secret(owner, "--owner-password", prompt) if owner is not None else "",
+        allow=tuple(word for word in allowed if word != "none"),
+    )
+    if lock.owner and lock.owner == lock.user:
+        raise CallError("--password and --owner-password are the same: then everybody may do everything.")
+    for password, option in ((lock.user, "--password"), (lock.owner, "--owner-password")):
+        if len(password.encode("utf-8", "replace")) > 127:
+            raise CallError(f"{option}: a PDF takes a password of at most 127 bytes (ISO 32000-2, section 7.6.4).")
+    return lock
+
+
+def _properties(given: tuple[str, ...]) -> tuple[tuple[str, TextPattern], ...]:
+    found = dict(PROPERTIES)
+    for text in given:
+        name, equals, pattern = text.partition("=")
+        name = name.strip().lower()
+        if not equals or name not in PROPERTY_NAMES:
+            known = ", ".join(PROPERTY_NAMES)
+            raise CallError(f"--property {text!r}: write it as NAME=PATTERN; the names are {known}.")
+        found[name] = TextPattern(pattern.strip(), f"property {name}", ("tags",))
+    return tuple(found.items())
+
+
+def _cover(given: str | None) -> Cover | None:
+    """The cover sheet, tried on made-up messages before anything is written. Raises CallError."""
+    if given is None:
+        return None
+    if given == BUILT_IN:
+        return Cover("", BUILT_IN)
+    from wexagraph.pages.composing.covers import check
+
+    path = Path(given).expanduser()
+    try:
+        with open_regular(path, follow=True) as file:
+            template = file.read(_MOST_TEMPLATE * 4 + 1).decode("utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        reason = getattr(error, "strerror", None) or "it is not UTF-8"
+        raise CallError(f"the cover sheet {given} can't be read: {reason}.") from error
+    if len(template) > _MOST_TEMPLATE:
+        raise CallError(f"the cover sheet {given} has more than {_MOST_TEMPLATE:,} characters.")
+    cover = Cover(template, path.name, _pictures(path, template))
+    _try(check, cover)
+    return cover
+
+
+def _try(check: Callable[[Cover], None], cover: Cover) -> None:
+    """Try a cover sheet where it can do no harm: one that never ends, or grows, is stopped. Raises CallError."""
+    from wexagraph.work.pool import ProcessWorkers
+    from wexagraph.work.workers import WorkerLost
+
+    with ProcessWorkers(1, _COVER_TIMEOUT) as pool:
+        try:
+            pool.submit(check, cover).result()
+        except (WorkerLost, MemoryError) as error:
+            raise CallError(f"the cover sheet {cover.name} takes too long, or too much memory, to fill.") from error
+
+
+def _pictures(path: Path, template: str) -> tuple[tuple[str, tuple[str, bytes]], ...]:
+    """The pictures beside a template that it shows by their names."""
+    found = {}
+    for name in re.findall(r"""\bsrc\s*=\s*["']([\w .-]{1,120})["']""", template):
+        kind = _PICTURES.get(Path(name).suffix.lower())
+        if kind is None:
+            continue
+        try:
+            with open_regular(path.parent / name) as file:
+                found[name] = (kind, file.read(_MOST_PICTURE + 1))
+        except OSError as error:
+            raise CallError(f"the cover sheet {path} shows {name}, which can't be read: {error.strerror}.") from error
+        if len(found[name][1]) > _MOST_PICTURE:
+            raise CallError(f"the cover sheet {path} shows {name}, which is larger than {_MOST_PICTURE:,} bytes.")
+    return tuple(found.items())
