@@ -30,6 +30,8 @@ from wexagraph.demo.build import file, message, multipart, text, when
 from wexagraph.demo.mailbox import make_mailbox
 from wexagraph.selection import Choice, Criterion
 from wexagraph.sources import open_source
+from wexagraph.work.pool import ProcessWorkers
+from wexagraph.work.workers import WorkerLost
 
 
 def digest(data: bytes) -> str:
@@ -294,13 +296,13 @@ class InShares(BackupTest):
 
     def test_a_message_that_breaks_its_worker_fails_alone(self) -> None:
         bad = self.listed("in.mbox")[100]
-        submit = topup.Workers.submit_lasting
+        submit = ProcessWorkers.submit_lasting
 
-        def breaking(workers: topup.Workers, function: Callable[..., object], *arguments: object) -> Future[object]:
+        def breaking(workers: ProcessWorkers, function: Callable[..., object], *arguments: object) -> Future[object]:
             places = [item[1] for item in arguments[-1]] if function is topup.pack_from else []
             if function is topup.pack_from and self.place in places:
                 broken: Future[object] = Future()
-                broken.set_exception(topup.WorkerLost(False) if len(places) > 3 else MemoryError())
+                broken.set_exception(WorkerLost(False) if len(places) > 3 else MemoryError())
                 return broken
             return submit(workers, function, *arguments)
 
@@ -309,7 +311,7 @@ class InShares(BackupTest):
                 e.place for folder in source.folders() for e in source.envelopes(folder) if e.id == bad["id"]
             )
             choice = Choice(criteria=(Criterion("larger", "1"),))  # not the whole: in batches
-            with mock.patch.object(topup.Workers, "submit_lasting", breaking):
+            with mock.patch.object(ProcessWorkers, "submit_lasting", breaking):
                 report = topup.backup(source, self.folder / "bk", choice, jobs=2)
         self.assertEqual((report.chosen, report.written, report.failed), (247, 244, 1))
         self.assertEqual(len(report.failures), 1)
@@ -320,19 +322,19 @@ class InShares(BackupTest):
         self.assertEqual(self.held("bk"), self.held("in.mbox"))
 
     def test_a_share_that_breaks_its_worker_costs_no_message(self) -> None:
-        submit, shares = topup.Workers.submit_lasting, []
+        submit, shares = ProcessWorkers.submit_lasting, []
 
-        def breaking(workers: topup.Workers, function: Callable[..., object], *arguments: object) -> Future[object]:
+        def breaking(workers: ProcessWorkers, function: Callable[..., object], *arguments: object) -> Future[object]:
             if function is topup.pack_share:
                 shares.append(arguments[-1])
                 if len(shares) == 2:
                     broken: Future[object] = Future()
-                    broken.set_exception(topup.WorkerLost(False))
+                    broken.set_exception(WorkerLost(False))
                     return broken
             return submit(workers, function, *arguments)
 
         with (
-            mock.patch.object(topup.Workers, "submit_lasting", breaking),
+            mock.patch.object(ProcessWorkers, "submit_lasting", breaking),
             open_source(self.folder / "in.mbox") as source,
         ):
             report = topup.backup(source, self.folder / "bk", jobs=2)

@@ -42,8 +42,8 @@ class Known:
             raise SourceError(f"{account.host} refuses the password of {account.user} that it took before. Check it.")
         if self.password_command:
             return Secret(command_output(self.password_command, "password-command of wexagraph.toml"))
-        if found := from_environment(self.variable):
-            return Secret(found)
+        if password := from_environment(self.variable):
+            return Secret(password)
         stored = from_keyring(account)
         if stored is not None:
             return Secret(stored)

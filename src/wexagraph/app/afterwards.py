@@ -28,7 +28,7 @@ def changes_of(mailbox: Source, wish: Afterwards) -> Changes:
 
 def apply(changes: Changes, stored: list[Stored], kept: str, allow: Allow) -> Result:
     """Do it, with messages that are stored, if that is allowed. `kept` says how they are kept. Raises SourceError."""
-    what = changes.told(Counter(message.folder for message in stored)) if stored else ""
+    what = changes.description(Counter(message.folder for message in stored)) if stored else ""
     if not allow(what, kept):
         return 0, []
     return changes.apply(stored)

@@ -175,16 +175,16 @@ def _filled(plain: Plain, defaults: dict[str, Any]) -> dict[str, Any]:
 def words(value: Any, known: tuple[str, ...], what: str, alone: str = "") -> tuple[str, ...]:
     """Words out of a list, several with commas or in a sequence; `alone` goes with no other. Raises CallError."""
     texts = value if isinstance(value, list | tuple) else [value]
-    found = [word for text in texts for word in str(text).replace(" ", "").lower().split(",") if word]
+    chosen = [word for text in texts for word in str(text).replace(" ", "").lower().split(",") if word]
     listed = ", ".join(known)
-    for word in found:
+    for word in chosen:
         if word not in known:
             raise CallError(f"{word!r} is no {what}. Possible are: {listed}.")
-    if not found:
+    if not chosen:
         raise CallError(f"no {what} is named. Possible are: {listed}.")
-    if alone in found and len(set(found)) > 1:
+    if alone in chosen and len(set(chosen)) > 1:
         raise CallError(f"{alone} goes with no other.")
-    return tuple(dict.fromkeys(found))
+    return tuple(dict.fromkeys(chosen))
 
 
 def paper(value: Any) -> str:
@@ -241,15 +241,15 @@ def _lock(values: Plain, prompt: Prompt | None) -> Lock | None:
 
 
 def _properties(given: tuple[str, ...]) -> tuple[tuple[str, TextPattern], ...]:
-    found = dict(PROPERTIES)
+    patterns = dict(PROPERTIES)
     for text in given:
         name, equals, pattern = text.partition("=")
         name = name.strip().lower()
         if not equals or name not in PROPERTY_NAMES:
             known = ", ".join(PROPERTY_NAMES)
             raise CallError(f"--property {text!r}: write it as NAME=PATTERN; the names are {known}.")
-        found[name] = TextPattern(pattern.strip(), f"property {name}", ("tags",))
-    return tuple(found.items())
+        patterns[name] = TextPattern(pattern.strip(), f"property {name}", ("tags",))
+    return tuple(patterns.items())
 
 
 def _cover(given: str | None) -> Cover | None:
@@ -288,16 +288,16 @@ def _try(check: Callable[[Cover], None], cover: Cover) -> None:
 
 def _pictures(path: Path, template: str) -> tuple[tuple[str, tuple[str, bytes]], ...]:
     """The pictures beside a template that it shows by their names."""
-    found = {}
+    pictures = {}
     for name in re.findall(r"""\bsrc\s*=\s*["']([\w .-]{1,120})["']""", template):
         kind = _PICTURES.get(Path(name).suffix.lower())
         if kind is None:
             continue
         try:
             with open_regular(path.parent / name) as file:
-                found[name] = (kind, file.read(_MOST_PICTURE + 1))
+                pictures[name] = (kind, file.read(_MOST_PICTURE + 1))
         except OSError as error:
             raise CallError(f"the cover sheet {path} shows {name}, which can't be read: {error.strerror}.") from error
-        if len(found[name][1]) > _MOST_PICTURE:
+        if len(pictures[name][1]) > _MOST_PICTURE:
             raise CallError(f"the cover sheet {path} shows {name}, which is larger than {_MOST_PICTURE:,} bytes.")
-    return tuple(found.items())
+    return tuple(pictures.items())

@@ -40,10 +40,10 @@ def secret(given: str, option: str, prompt: Prompt | None) -> str:
     if kind == "file" and rest:
         return _first_line(rest, option)
     if kind == "env" and rest:
-        found = from_environment(rest)
-        if not found:
+        password = from_environment(rest)
+        if not password:
             raise CallError(f"{option}: the environment has no variable {rest}, or it is empty.")
-        return found
+        return password
     if kind == "command" and rest:
         return command_output(rest, f"command of {option}")
     raise CallError(f"{option}: a password itself never stands on the command line, where others can read it. {_WAYS}.")
@@ -52,12 +52,12 @@ def secret(given: str, option: str, prompt: Prompt | None) -> str:
 def _first_line(path: str, option: str) -> str:
     try:
         with Path(path).expanduser().open(encoding="utf-8") as file:
-            found = file.readline().rstrip("\r\n")
+            line = file.readline().rstrip("\r\n")
     except (OSError, UnicodeDecodeError) as error:
         raise CallError(f"{option}: {path} can't be read: {getattr(error, 'strerror', None) or error}.") from error
-    if not found:
+    if not line:
         raise CallError(f"{option}: the first line of {path} is empty.")
-    return found
+    return line
 
 
 def command_output(command: str, name: str) -> str:
@@ -68,10 +68,10 @@ def command_output(command: str, name: str) -> str:
         )
     except (OSError, ValueError, subprocess.TimeoutExpired) as error:
         raise SourceError(f"the {name} can't be run: {type(error).__name__}. Try it by hand.") from error
-    found = done.stdout.decode("utf-8", "replace").partition("\n")[0].strip("\r")
-    if done.returncode != 0 or not found:
+    line = done.stdout.decode("utf-8", "replace").partition("\n")[0].strip("\r")
+    if done.returncode != 0 or not line:
         raise SourceError(f"the {name} gave nothing (exit code {done.returncode}). Try it by hand.")
-    return found
+    return line
 
 
 def passphrase(prompt: Prompt | None) -> Callable[[bool], str]:

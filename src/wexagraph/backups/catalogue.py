@@ -153,8 +153,8 @@ class Catalogue:
 
     def copy_of(self, path: str) -> bytes | None:
         """The run list of that path, as it was taken in."""
-        found = self._ask("SELECT copy FROM file WHERE path=?", (path,)).fetchone()
-        return deflate.decompress(found[0]) if found and found[0] else None
+        row = self._ask("SELECT copy FROM file WHERE path=?", (path,)).fetchone()
+        return deflate.decompress(row[0]) if row and row[0] else None
 
     def forget_file(self, path: str) -> None:
         self._ask("DELETE FROM file WHERE path=?", (path,))
@@ -216,8 +216,8 @@ class Catalogue:
 
     def stored(self, digest: str) -> Stored | None:
         """Where the bytes of a message are, by its digest."""
-        found = self._ask(f"SELECT {_STORED} FROM message WHERE digest=?", (bytes.fromhex(digest),)).fetchone()
-        return _stored(found) if found else None
+        row = self._ask(f"SELECT {_STORED} FROM message WHERE digest=?", (bytes.fromhex(digest),)).fetchone()
+        return _stored(row) if row else None
 
     def digests(self) -> dict[str, int]:
         """The volume of each message, by digest."""
@@ -239,13 +239,13 @@ class Catalogue:
         names = ("number", "name", "source", "added", "gone", "changed", "failed", "bytes", "state")
         return [dict(zip(names, row, strict=True)) for row in self._ask("SELECT * FROM run ORDER BY name")]
 
-    def take_run(self, found: RunList) -> None:
+    def take_run(self, run: RunList) -> None:
         """Take in a run list; those before it were taken in already. All its messages are known."""
-        name, source, end = found.head["run"], found.head["source"], found.end or {"end": "stopped"}
+        name, source, end = run.head["run"], run.head["source"], run.end or {"end": "stopped"}
         number = int(self._ask("SELECT coalesce(max(number), 0) + 1 FROM run").fetchone()[0])
         sums = [int(end.get(key, 0)) for key in ("added", "gone", "changed", "failed", "bytes")]
         self._ask("INSERT INTO run VALUES (?,?,?,?,?,?,?,?,?)", (number, name, source, *sums, str(end["end"])))
-        for change in found.folders:
+        for change in run.folders:
             self.take_folder(number, source, name, change)
 
     def take_folder(self, run: int, source: str, name: str, change: FolderChange) -> None:
@@ -277,13 +277,13 @@ class Catalogue:
     # folders and what they hold
 
     def folder(self, source: str, name: str) -> int | None:
-        found = self._ask("SELECT number FROM folder WHERE source=? AND name=?", (source, name)).fetchone()
-        return found[0] if found else None
+        row = self._ask("SELECT number FROM folder WHERE source=? AND name=?", (source, name)).fetchone()
+        return row[0] if row else None
 
     def folder_state(self, source: str, name: str) -> tuple[str, str] | None:
         """The stamp of a source's folder at the last run that looked into it, and that run; None where none did."""
-        found = self._ask("SELECT stamp, run FROM folder WHERE source=? AND name=?", (source, name)).fetchone()
-        return (found[0], found[1]) if found else None
+        row = self._ask("SELECT stamp, run FROM folder WHERE source=? AND name=?", (source, name)).fetchone()
+        return (row[0], row[1]) if row else None
 
     def held_at(self, folder: int | None, place: str) -> Holding | None:
         """What a folder holds at a place since the last run."""
@@ -320,8 +320,8 @@ class Catalogue:
 
     def count_held(self, folder: int) -> int:
         """How many messages a folder holds since the last run."""
-        found = self._ask("SELECT count(*) FROM holding WHERE folder=? AND last=?", (folder, FOREVER))
-        return int(found.fetchone()[0])
+        row = self._ask("SELECT count(*) FROM holding WHERE folder=? AND last=?", (folder, FOREVER))
+        return int(row.fetchone()[0])
 
     def start_seeing(self) -> None:
         """Forget which places of a folder were seen."""
@@ -368,8 +368,8 @@ class Catalogue:
         return int(self._ask(sql, (folder, *values)).fetchone()[0])
 
     def leaves(self, number: int) -> list[tuple[str, str, int]]:
-        found = self._ask("SELECT leaves FROM message WHERE number=?", (number,)).fetchone()
-        return [(name, type, size) for name, type, size in json.loads(found[0])] if found else []
+        row = self._ask("SELECT leaves FROM message WHERE number=?", (number,)).fetchone()
+        return [(name, type, size) for name, type, size in json.loads(row[0])] if row else []
 
     def vanished(self) -> int:
         """How many messages lie in no folder any more."""
@@ -402,13 +402,13 @@ def _when(run: int | None) -> tuple[str, tuple[int, ...]]:
 def _query(text: str) -> str:
     """Words as a query: all of them, the last one also as the beginning of a longer one; "in quotes" side by side."""
     pieces = re.findall(r'"([^"]+)"|(\S+)', text)
-    found = []
+    terms = []
     for quoted, word in pieces:
         for one in [quoted] if quoted else [word.replace("*", "")]:
             words = re.findall(r"\w+", one)
             if words:
-                found.append('"' + " ".join(words) + '"' + ("" if quoted else "*"))
-    return " AND ".join(found)
+                terms.append('"' + " ".join(words) + '"' + ("" if quoted else "*"))
+    return " AND ".join(terms)
 
 
 def _refuse_strange_file(path: Path, writing: bool) -> None:

@@ -121,8 +121,8 @@ def new_lock(ask: Ask | None) -> tuple[bytes, Encryption]:
         raise CallError("a locked backup needs a passphrase, and nobody can be asked for one.")
     from pyrage import passphrase, x25519
 
-    told = ask(True)
-    if len(told) < 8:
+    chosen = ask(True)
+    if len(chosen) < 8:
         raise CallError("a passphrase of fewer than 8 characters protects nothing. Choose a longer one.")
     secret = str(x25519.Identity.generate())
-    return bytes(passphrase.encrypt(f"{secret}\n".encode("ascii"), told)), Encryption(secret)
+    return bytes(passphrase.encrypt(f"{secret}\n".encode("ascii"), chosen)), Encryption(secret)

@@ -82,13 +82,13 @@ def describe(
     stem = component(f"{when} {sender[:60]} - {clean(header.subject) or 'no subject'}", _ROOM)
     message.blocks()  # read once, for texts and attachments alike
     leaves = listed(message)
-    told = json.dumps([[leaf.name, leaf.type, leaf.size] for leaf in leaves[:500]], ensure_ascii=False)
-    return stem, moment, _short_header(header), told, _words(message, leaves)
+    leaves_json = json.dumps([[leaf.name, leaf.type, leaf.size] for leaf in leaves[:500]], ensure_ascii=False)
+    return stem, moment, _short_header(header), leaves_json, _words(message, leaves)
 
 
 def _short_header(header: Header) -> bytes:
     """The fields that a listing shows, as they stand in the message, bounded; of one name, three at most."""
-    found: list[bytes] = []
+    kept: list[bytes] = []
     counts: dict[bytes, int] = {}
     room = 0
     for line in header.block.split(b"\n"):
@@ -99,9 +99,9 @@ def _short_header(header: Header) -> bytes:
                 counts[name] = counts.get(name, 0) + 1
                 room = _MOST_FIELD if counts[name] <= 3 else 0
         if room > 0:
-            found.append(line[:room])
+            kept.append(line[:room])
             room -= len(line) + 1
-    return b"\n".join(found)
+    return b"\n".join(kept)
 
 
 def _words(message: Message, leaves: list[Leaf]) -> tuple[str, str, str, str]:
@@ -110,15 +110,17 @@ def _words(message: Message, leaves: list[Leaf]) -> tuple[str, str, str, str]:
     texts = list(visible_texts(message, _MOST_TEXT))
     for leaf in leaves:
         if leaf.part is not None and leaf.type in ("text/plain", "text/csv", "text/calendar", "text/markdown"):
-            told = leaf.part.content()[:_MOST_ATTACHED_TEXT].decode("utf-8", "replace")
-            texts.append(_PROPERTY.sub("", told).replace("\\n", " ") if leaf.type == "text/calendar" else told)
+            addresses = leaf.part.content()[:_MOST_ATTACHED_TEXT].decode("utf-8", "replace")
+            texts.append(
+                _PROPERTY.sub("", addresses).replace("\\n", " ") if leaf.type == "text/calendar" else addresses
+            )
     names = "\n".join(leaf.name for leaf in leaves if leaf.name)
-    found = (header.subject, "\n".join(people), "\n".join(texts)[:_MOST_TEXT], names)
+    parts = (header.subject, "\n".join(people), "\n".join(texts)[:_MOST_TEXT], names)
     # SQLite takes no lone surrogates
-    subject, told, text, named = (
-        part if part.isascii() else part.encode("utf-8", "replace").decode("utf-8") for part in found
+    subject, addresses, text, named = (
+        part if part.isascii() else part.encode("utf-8", "replace").decode("utf-8") for part in parts
     )
-    return subject, told, text, named
+    return subject, addresses, text, named
 
 
 def pack_all(batch: list[tuple[bytes, datetime | None]]) -> list[Packed | Unread]:
@@ -129,7 +131,7 @@ def pack_all(batch: list[tuple[bytes, datetime | None]]) -> list[Packed | Unread
 def pack_share(location: str, folder: str, share: Partition) -> list[tuple[Envelope, Packed | Unread]]:
     """Read and make ready all messages of a share of a folder; runs in a worker. Envelopes come without headers."""
     source = reopen(location)
-    found: list[tuple[Envelope, Packed | Unread]] = []
+    packed: list[tuple[Envelope, Packed | Unread]] = []
     for envelope in source.outline(folder, share):
         lean = Envelope(
             folder,
@@ -141,8 +143,8 @@ def pack_share(location: str, folder: str, share: Partition) -> list[tuple[Envel
             envelope.arrival,
             envelope.trouble,
         )
-        found.append((lean, _packed(source, lean)))
-    return found
+        packed.append((lean, _packed(source, lean)))
+    return packed
 
 
 def pack_from(location: str, wanted: list[tuple[str, str, str, int, datetime | None]]) -> list[Packed | Unread]:

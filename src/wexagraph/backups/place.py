@@ -123,14 +123,14 @@ class BackupFolder:
         damaged one would make the damage look right."""
         try:
             sums = bag.read_sums(self.path / bag.MANIFEST)
-            told = [
+            agreeing = [
                 read.digests.get(bag.MANIFEST) == bag.digest_of(self.path / bag.MANIFEST, kind)
                 for name, kind in bag.TAG_MANIFESTS.items()
                 if self.writing and (read := bag.read_sums(self.path / name)) is not None
             ]
         except OSError as error:
             raise SourceError(f"{self.path / bag.MANIFEST} can't be read: {error.strerror}.") from error
-        if told and not any(told):
+        if agreeing and not any(agreeing):
             raise TargetError(
                 f"{self.path / bag.MANIFEST} was damaged, so nothing is written to this backup. "
                 f"`wexagraph verify {self.path} --repair SOURCE` mends it."

@@ -12,7 +12,7 @@ from wexagraph.errors import MessageError
 
 def proved(folder: Path, digests: set[str], ask: Ask | None = None) -> set[str]:
     """Those of the digests whose messages were read back whole from closed volumes. Raises SourceError."""
-    found: set[str] = set()
+    safe: set[str] = set()
     with open_backup(folder, ask=ask) as store:
         whole: dict[int, bool] = {}
         for digest in digests:
@@ -27,5 +27,5 @@ def proved(folder: Path, digests: set[str], ask: Ask | None = None) -> set[str]:
                     store.read(digest)
                 except MessageError:
                     continue
-                found.add(digest)
-    return found
+                safe.add(digest)
+    return safe

@@ -89,20 +89,20 @@ def _volume(store: Store, path: Path, fresh: dict[str, str], turn: int) -> NewFi
 
 def _run(store: Store, path: Path, fresh: dict[str, str]) -> NewFile | None:
     """A left run list as the list of a run that was stopped, of the messages that are there."""
-    found = runlists.read(path, whole=False)
-    if not found.head:
+    left = runlists.read(path, whole=False)
+    if not left.head:
         return None
     catalogue = store.catalogue
-    known = [[h for h in change.present if catalogue.has(bytes.fromhex(h.digest))] for change in found.folders]
+    known = [[h for h in change.present if catalogue.has(bytes.fromhex(h.digest))] for change in left.folders]
     if not any(known):
         return None
-    source = str(found.head.get("source", ""))
-    name = store.free_run(found.head["run"] if bag.is_run(found.head["run"]) else "")
+    source = str(left.head.get("source", ""))
+    name = store.free_run(left.head["run"] if bag.is_run(left.head["run"]) else "")
     waiting = store.staged / f"rescued-{name}.jsonl"
     added = 0
     with create_private(waiting) as file:
         file.write(runlists.head_line(name, source))
-        for change, present in zip(found.folders, known, strict=True):
+        for change, present in zip(left.folders, known, strict=True):
             # what it did not come to is not known to be gone: what was there before stays
             state = catalogue.folder_state(source, change.name)
             change.stamp, change.base = "", state[1] if state else ""

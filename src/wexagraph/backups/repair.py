@@ -33,62 +33,69 @@ def repair(
     A locked backup is mended from a copy only. A file that is foreign is left where it is. What could not be mended is
     named. Raises SourceError, TargetError, CallError.
     """
-    found = verify(folder, jobs=jobs)
-    if found.whole:
-        return found
+    verification = verify(folder, jobs=jobs)
+    if verification.whole:
+        return verification
     with OutputFolder(folder, private=True) as root:
         if root.take_lock() is not None:
             raise TargetError(f"{folder} is in use: another run is writing to it. Wait for it to end.")
-        return _repair(root, found, source, other, jobs, ask)
+        return _repair(root, verification, source, other, jobs, ask)
 
 
 def _repair(
-    root: OutputFolder, found: Verification, source: Source | None, other: Path | None, jobs: int, ask: Ask | None
+    root: OutputFolder,
+    verification: Verification,
+    source: Source | None,
+    other: Path | None,
+    jobs: int,
+    ask: Ask | None,
 ) -> Verification:
     folder = root.path
-    payload = [f for f in found.findings if f.path.startswith("data/") and f.state in ("altered", "missing")]
+    payload = [f for f in verification.findings if f.path.startswith("data/") and f.state in ("altered", "missing")]
     try:
-        manifest = _sound_manifest(root, found)
-        sound = not any(f.path in (bag.CATALOGUE, bag.SEALED_CATALOGUE) for f in found.findings)
+        manifest = _sound_manifest(root, verification)
+        sound = not any(f.path in (bag.CATALOGUE, bag.SEALED_CATALOGUE) for f in verification.findings)
         catalogue = folder / bag.CATALOGUE if sound and not is_locked(folder) else None
         if other is not None and not is_locked(folder) and is_locked(other):
             other = None
-        _key_again(root, other, found)
+        _key_again(root, other, verification)
         rescued = [(f, _mended(root, f, manifest, source, other, catalogue)) for f in payload]
         for finding, digest in rescued:
             if digest is None:
-                found.unrepaired.append(finding.path)
+                verification.unrepaired.append(finding.path)
             else:
                 manifest[finding.path] = digest
-                found.repaired.append(finding.path)
+                verification.repaired.append(finding.path)
         _rewrite_tags(root, manifest, sound, ask)
     except InTheWay as error:
         raise TargetError(f"{error.strerror}.") from error
     except OSError as error:
         raise TargetError(f"{folder} can't be written to: {error.strerror or error}.") from error
-    found.repaired += [f.path for f in found.findings if f not in payload and f.state in ("altered", "missing")]
+    verification.repaired += [
+        f.path for f in verification.findings if f not in payload and f.state in ("altered", "missing")
+    ]
     again = verify(folder, jobs=jobs)
-    again.repaired = sorted(found.repaired)
-    again.unrepaired = sorted({*found.unrepaired, *(f.path for f in again.findings if f.state != "foreign")})
+    again.repaired = sorted(verification.repaired)
+    again.unrepaired = sorted({*verification.unrepaired, *(f.path for f in again.findings if f.state != "foreign")})
     again.repaired = [path for path in again.repaired if path not in again.unrepaired]
     return again
 
 
-def _key_again(root: OutputFolder, other: Path | None, found: Verification) -> None:
+def _key_again(root: OutputFolder, other: Path | None, verification: Verification) -> None:
     """The key of a locked backup, from a copy: nothing else can tell it."""
-    if other is not None and any(f.path == bag.KEY for f in found.findings) and is_locked(other):
+    if other is not None and any(f.path == bag.KEY for f in verification.findings) and is_locked(other):
         with open_regular(other / bag.KEY) as file:
             root.write(bag.KEY, file.read(1 << 16))
 
 
-def _sound_manifest(root: OutputFolder, found: Verification) -> dict[str, str]:
+def _sound_manifest(root: OutputFolder, verification: Verification) -> dict[str, str]:
     """The lines that the manifest should have: its own, or the catalogue's where it is damaged itself."""
     folder = root.path
-    if not any(f.path == bag.MANIFEST for f in found.findings):
+    if not any(f.path == bag.MANIFEST for f in verification.findings):
         sums = bag.read_sums(folder / bag.MANIFEST)
         return dict(sums.digests) if sums is not None else {}
     known: dict[str, str] = {}
-    if not any(f.path == bag.CATALOGUE for f in found.findings) and not is_locked(folder):
+    if not any(f.path == bag.CATALOGUE for f in verification.findings) and not is_locked(folder):
         with contextlib.suppress(CatalogueDamaged), contextlib.closing(Catalogue(folder / bag.CATALOGUE)) as catalogue:
             known = catalogue.files()
     for place in (bag.VOLUMES, bag.RUNS):

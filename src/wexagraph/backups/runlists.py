@@ -38,7 +38,7 @@ class Holding:
 
     def line(self, where: str = "") -> dict[str, Any]:
         """The value of its line; `where` is the member that holds its bytes, told where they are new."""
-        found: dict[str, Any] = {
+        values: dict[str, Any] = {
             "message": self.digest,
             "size": self.size,
             "place": self.place,
@@ -47,8 +47,8 @@ class Holding:
             "arrived": self.arrived,
         }
         if where:
-            found["member"] = where
-        return found
+            values["member"] = where
+        return values
 
 
 @dataclass(slots=True)
@@ -92,8 +92,8 @@ def line(value: dict[str, Any]) -> bytes:
 
 
 def folder_line(change: FolderChange) -> bytes:
-    found = {"folder": change.name, "stamp": change.stamp}
-    return line(found | ({"base": change.base} if change.base else {}))
+    values = {"folder": change.name, "stamp": change.stamp}
+    return line(values | ({"base": change.base} if change.base else {}))
 
 
 def head_line(run: str, source: str, zone: str = "UTC") -> bytes:
@@ -121,37 +121,37 @@ def values(path: Path, unreadable: list[int] | None = None) -> Iterator[dict[str
 def read(path: Path, whole: bool = True) -> RunList:
     """Read a list, as far as it can be read. Raises MessageError where its file can't be; with `whole`, also where it
     has no head."""
-    found = RunList({}, [], {})
-    for value in values(path, found.unreadable):
+    run = RunList({}, [], {})
+    for value in values(path, run.unreadable):
         try:
-            _take(found, value)
+            _take(run, value)
         except (KeyError, TypeError, ValueError, IndexError, OverflowError):
-            found.unreadable.append(-1)
-    if whole and not found.head:
+            run.unreadable.append(-1)
+    if whole and not run.head:
         raise MessageError(f"{path} is no run list")
-    return found
+    return run
 
 
-def _take(found: RunList, value: dict[str, Any]) -> None:
+def _take(run: RunList, value: dict[str, Any]) -> None:
     if "end" in value:
         sums = {name: _count(value.get(name, 0)) for name in ("added", "known", "gone", "changed", "failed", "bytes")}
-        found.end = {"end": _text(value["end"])} | sums
+        run.end = {"end": _text(value["end"])} | sums
     elif "message" in value:
         digest = value["message"]
         if not (isinstance(digest, str) and _DIGEST.fullmatch(digest)):
             raise ValueError("no digest")
-        folder = found.folders[-1]
+        folder = run.folders[-1]
         flags = tuple(map(_text, value["flags"]))
         arrived = _moment(_text(value["arrived"]))
         place, stamp = _text(value["place"]), _text(value["stamp"])
         folder.present.append(Holding(folder.name, place, stamp, digest, _count(value["size"]), flags, arrived))
     elif "gone" in value:
-        found.folders[-1].gone.append(_text(value["gone"]))
+        run.folders[-1].gone.append(_text(value["gone"]))
     elif "folder" in value:
         base = _text(value.get("base", ""))
-        found.folders.append(FolderChange(_text(value["folder"]), _text(value["stamp"]), base))
+        run.folders.append(FolderChange(_text(value["folder"]), _text(value["stamp"]), base))
     elif "run" in value:
-        found.head = {"run": _text(value["run"]), "source": _text(value.get("source", ""))}
+        run.head = {"run": _text(value["run"]), "source": _text(value.get("source", ""))}
 
 
 def _text(value: Any) -> str:

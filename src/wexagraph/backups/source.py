@@ -71,11 +71,11 @@ class BackupSource(Source):
         """Folders by name. Where several sources share a backup, their folders stand below their names."""
         folders = self.catalogue.folders()
         sources = sorted({source for _, source, _ in folders})
-        found: dict[str, list[int]] = {}
+        named: dict[str, list[int]] = {}
         for number, source, name in folders:
             above = f"{_short_name(source, sources)}/" if len(sources) > 1 else ""
-            found.setdefault(above + name, []).append(number)
-        return found
+            named.setdefault(above + name, []).append(number)
+        return named
 
     def folders(self) -> list[str]:
         return sorted(self._folders)
@@ -150,16 +150,16 @@ class BackupSource(Source):
 
 def _different(pattern: re.Pattern[str], text: str, start: int, end: int) -> int:
     """How many different words of those looked for stand around a spot."""
-    return len({found.casefold() for found in pattern.findall(text, max(0, start - _AROUND), end + _AROUND)})
+    return len({word.casefold() for word in pattern.findall(text, max(0, start - _AROUND), end + _AROUND)})
 
 
 def _end_of(day: str, zone: str) -> str:
     """The name that a run at the end of a day would have. Raises CallError."""
-    found: date = parse_day(day)
+    parsed: date = parse_day(day)
     if len(day.strip()) < 10:
         raise CallError(f"--as-of {day!r}: write a day, 2026-03-14, the name of a run, or {EVER}.")
     clock = ZoneInfo("UTC" if zone == "sender" else zone)
-    end = datetime(found.year, found.month, found.day, tzinfo=clock) + timedelta(days=1)
+    end = datetime(parsed.year, parsed.month, parsed.day, tzinfo=clock) + timedelta(days=1)
     return bag.run_name(end.astimezone(ZoneInfo("UTC")))
 
 

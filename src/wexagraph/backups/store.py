@@ -148,14 +148,14 @@ class Store:
         """The digests of the catalogue that the tag manifests have, where it is not touched: it is large."""
         if not self.untouched:
             return {}
-        found: dict[str, dict[str, str]] = {}
+        known: dict[str, dict[str, str]] = {}
         for name in bag.TAG_MANIFESTS:
             sums = bag.read_sums(self.folder / name)
             if sums is not None:
-                found[name] = {
+                known[name] = {
                     path: sums.digests[path] for path in (bag.CATALOGUE, bag.SEALED_CATALOGUE) if path in sums.digests
                 }
-        return found
+        return known
 
     def _write_info(self) -> None:
         total = 0
@@ -176,13 +176,13 @@ class Store:
 
     def _tag_sums(self, kind: tuple[str, str], known: dict[str, dict[str, str]]) -> dict[str, str]:
         name, algorithm = kind
-        found = dict(known.get(name, {}))
+        digests = dict(known.get(name, {}))
         for path in bag.TAG_FILES:
-            if path not in found:
+            if path not in digests:
                 digest = self.root.digest(path, algorithm)
                 if digest is not None:
-                    found[path] = digest
-        return found
+                    digests[path] = digest
+        return digests
 
     # reading
 

@@ -156,13 +156,13 @@ class _Run:
         return report
 
     def _commit(self, name: str, waiting: Path) -> None:
-        found = runlists.read(waiting)
-        if found.is_quiet:
+        run = runlists.read(waiting)
+        if run.is_quiet:
             store = self.store
-            store.quiet.append(found)
+            store.quiet.append(run)
         else:
             self.store.untouched = False
-            self.catalogue.take_run(found)
+            self.catalogue.take_run(run)
         listed = self.store.ready(waiting, bag.run_path(name))
         self.report.volumes = len(self.new)
         self.store.commit([*self.new, listed], without=self._stored_again())
@@ -307,13 +307,13 @@ class _Run:
         def finish() -> None:
             share, future = running.popleft()
             try:
-                found = future.result()
+                packed = future.result()
             except (WorkerLost, MemoryError):
                 # one message broke the worker: which one, only going through them one by one will tell
                 self._take(self._strange(self.source.outline(folder, share)))
                 return
-            self.report.chosen += len(found)
-            self._store_all(found)
+            self.report.chosen += len(packed)
+            self._store_all(packed)
 
         for number in range(count):
             share = (number, count)
@@ -333,24 +333,24 @@ class _Run:
                 yield Batch(lambda items: self._submit(items, pack_from, self.source.address), rows)
             return
         read = self.source.read_many(envelopes)
-        while found := _bounded_read(read):
-            for envelope, data in found:
+        while pieces := _bounded_read(read):
+            for envelope, data in pieces:
                 if isinstance(data, MessageError):
                     self._fail(envelope, str(data))
-            good = [(e, (data, e.arrival)) for e, data in found if not isinstance(data, MessageError)]
+            good = [(e, (data, e.arrival)) for e, data in pieces if not isinstance(data, MessageError)]
             if good:
                 yield Batch(lambda items: self._submit(items, pack_all), good)
 
     def _submit(
         self, items: list[tuple[Envelope, Any]], function: Callable[..., list[Packed | Unread]], *fixed: Any
     ) -> Future[list[Packed | Unread]]:
-        told = [what for _, what in items]
+        inputs = [what for _, what in items]
         if self.workers is not None or (len(items) >= _WORTH_WORKERS and self.jobs > 1) or self.cluster:
-            return self._pool().submit_lasting(function, *fixed, told)
+            return self._pool().submit_lasting(function, *fixed, inputs)
         future: Future[list[Packed | Unread]] = Future()  # a few messages are not worth starting a process for
         lend(self.source)
         try:
-            future.set_result(function(*fixed, told))
+            future.set_result(function(*fixed, inputs))
         except MemoryError as error:
             future.set_exception(error)
         return future
@@ -364,8 +364,8 @@ class _Run:
         packed = batch.results(lambda _, reason: Unread(reason))
         self._store_all((envelope, one) for (envelope, _), one in zip(batch.items, packed, strict=True))
 
-    def _store_all(self, found: Iterable[tuple[Envelope, Packed | Unread]]) -> None:
-        for envelope, one in found:
+    def _store_all(self, packed: Iterable[tuple[Envelope, Packed | Unread]]) -> None:
+        for envelope, one in packed:
             if isinstance(one, Unread):
                 self._fail(envelope, one.reason)
                 continue

@@ -36,21 +36,23 @@ def verify(
     root = Path(folder)
     if not (root / "data").is_dir() and not (root / bag.BAGIT).exists():
         raise SourceError(f"{root} is no backup. `wexagraph backup SOURCE --into {root}` makes one.")
-    found = Verification(str(root), deep=deep)
+    verification = Verification(str(root), deep=deep)
     with unlock(root, ask) if deep or not is_locked(root) else Encryption() as encryption:
-        check = _Check(root, found, progress or (lambda _: None), encryption)
+        check = _Check(root, verification, progress or (lambda _: None), encryption)
         check.tags()
         check.payload()
         if deep:
             check.deep(jobs)
         if encryption.locked or not is_locked(root):
             check.take_along()
-    return found
+    return verification
 
 
 class _Check:
-    def __init__(self, root: Path, found: Verification, tell: Callable[[int], None], encryption: Encryption) -> None:
-        self.root, self.found, self.tell, self.encryption = root, found, tell, encryption
+    def __init__(
+        self, root: Path, verification: Verification, tell: Callable[[int], None], encryption: Encryption
+    ) -> None:
+        self.root, self.verification, self.tell, self.encryption = root, verification, tell, encryption
         self.manifest: dict[str, str] = {}
         self.catalogue: Catalogue | None = None
 
@@ -65,22 +67,22 @@ class _Check:
                 sums[name] = read
         agree = {name: self._agreeing(name, read.digests) for name, read in sums.items()}
         for path in bag.TAG_FILES:
-            states = [found[path] for found in agree.values() if path in found]
+            states = [agreeing[path] for agreeing in agree.values() if path in agreeing]
             if not (self.root / path).exists():
                 if path not in bag.PERHAPS or any(path in read.digests for read in sums.values()):
-                    self.found.add(path, "missing")
+                    self.verification.add(path, "missing")
             elif states and not any(states):
-                self.found.add(path, "altered", "its checksum is another")
-            self.found.files += (self.root / path).exists()
-        damaged = {finding.path for finding in self.found.findings}
+                self.verification.add(path, "altered", "its checksum is another")
+            self.verification.files += (self.root / path).exists()
+        damaged = {finding.path for finding in self.verification.findings}
         for name, read in sums.items():
             wrong = [path for path, good in agree[name].items() if not good and path not in damaged]
             strange = read.digests.keys() - set(bag.TAG_FILES)
             if wrong or strange or read.unreadable or (len(sums) == 2 and read.digests.keys() != set(agree[name])):
-                self.found.add(name, "altered", "it does not agree with the files that it lists")
-            self.found.files += 1
+                self.verification.add(name, "altered", "it does not agree with the files that it lists")
+            self.verification.files += 1
         if len(sums) < len(bag.TAG_MANIFESTS) and self._finished():
-            self.found.left.append("a tag manifest was not yet written by a run that was stopped")
+            self.verification.left.append("a tag manifest was not yet written by a run that was stopped")
         self._short_lists(sums)
 
     def _short_lists(self, sums: dict[str, bag.Sums]) -> None:
@@ -91,7 +93,7 @@ class _Check:
         every = set().union(*known.values())
         for name, paths in known.items():
             if paths != every:
-                self.found.add(name, "altered", "a line of it is missing")
+                self.verification.add(name, "altered", "a line of it is missing")
 
     def _finished(self) -> bool:
         sums = bag.read_sums(self.root / bag.MANIFEST)
@@ -106,7 +108,7 @@ class _Check:
         }
 
     def _is(self, path: str, *states: str) -> bool:
-        return any(finding.path == path and finding.state in states for finding in self.found.findings)
+        return any(finding.path == path and finding.state in states for finding in self.verification.findings)
 
     # what is below data/
 
@@ -118,17 +120,17 @@ class _Check:
         if self._is(bag.MANIFEST, "altered", "missing"):
             self.manifest = self._manifest_from_elsewhere()
         elif sums is not None and sums.unreadable:
-            self.found.add(bag.MANIFEST, "altered", "a line of it can't be read")
+            self.verification.add(bag.MANIFEST, "altered", "a line of it can't be read")
         done = 0
         with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
             states = pool.map(lambda item: self._state(*item), sorted(self.manifest.items()))
             for path, (state, size) in zip(sorted(self.manifest), states, strict=True):
-                self.found.files += 1
-                self.found.bytes += size
+                self.verification.files += 1
+                self.verification.bytes += size
                 done += size
                 self.tell(done)
                 if state:
-                    self.found.add(path, state, "its checksum is another" if state == "altered" else "")
+                    self.verification.add(path, state, "its checksum is another" if state == "altered" else "")
         self._foreign()
 
     def _catalogue(self) -> Catalogue | None:
@@ -158,23 +160,23 @@ class _Check:
         return ("" if bag.digest_of(place) == digest else "altered"), size
 
     def _below_data(self) -> list[str]:
-        found = []
+        paths = []
         for folder, _, names in os.walk(self.root / "data"):
-            found += [f"{Path(folder).relative_to(self.root).as_posix()}/{name}" for name in names]
-        return sorted(found)
+            paths += [f"{Path(folder).relative_to(self.root).as_posix()}/{name}" for name in names]
+        return sorted(paths)
 
     def _foreign(self) -> None:
         for path in self._below_data():
             if path in self.manifest:
                 continue
             if bag.is_ours(path) and not (self.root / next(iter(bag.TAG_MANIFESTS))).exists():
-                self.found.left.append(path)
+                self.verification.left.append(path)
             else:
-                self.found.add(path, "foreign")
+                self.verification.add(path, "foreign")
         own = {*bag.TAG_FILES, *bag.TAG_MANIFESTS, "data", bag.OWN, bag.CATALOGUE + "-journal"}
         for entry in sorted(os.listdir(self.root)):
             if entry not in own:
-                self.found.add(entry, "foreign")
+                self.verification.add(entry, "foreign")
 
     # messages
 
@@ -184,43 +186,43 @@ class _Check:
         volumes = bag.volumes_of(self.manifest)
         for path, digest, _, reason in _all_members(self._opened(volumes), jobs):
             if reason:
-                self.found.add(path, "altered", reason)
+                self.verification.add(path, "altered", reason)
             else:
                 held[digest] = path
-        self.found.messages = len(held)
+        self.verification.messages = len(held)
         for path in bag.runs_of(self.manifest):
             try:
-                found = runlists.read(self.encryption.plain(self.root / path))
+                run = runlists.read(self.encryption.plain(self.root / path))
             except MessageError as error:
-                self.found.add(path, "altered", str(error))
+                self.verification.add(path, "altered", str(error))
                 continue
-            if not found.is_whole:
-                self.found.add(path, "altered", "it is not whole")
+            if not run.is_whole:
+                self.verification.add(path, "altered", "it is not whole")
                 continue
-            lost = sum(h.digest not in held for change in found.folders for h in change.present)
+            lost = sum(h.digest not in held for change in run.folders for h in change.present)
             if lost and self._all_volumes_whole():
-                self.found.add(path, "altered", f"{lost} of its messages are in no volume")
+                self.verification.add(path, "altered", f"{lost} of its messages are in no volume")
         if self.catalogue is not None and self._all_volumes_whole():
             self._compare_catalogue(self.catalogue, held)
 
     def _opened(self, paths: list[str]) -> dict[str, Path]:
         """Where files can be read as they are; one that can't be opened is named, and stays where it is."""
-        found = {}
+        volumes = {}
         for path in paths:
             try:
-                found[path] = self.encryption.plain(self.root / path)
+                volumes[path] = self.encryption.plain(self.root / path)
             except MessageError as error:
-                self.found.add(path, "altered", str(error))
-                found[path] = self.root / path
-        return found
+                self.verification.add(path, "altered", str(error))
+                volumes[path] = self.root / path
+        return volumes
 
     def _all_volumes_whole(self) -> bool:
-        return not any(finding.path.startswith(bag.VOLUMES) for finding in self.found.findings)
+        return not any(finding.path.startswith(bag.VOLUMES) for finding in self.verification.findings)
 
     def _compare_catalogue(self, catalogue: Catalogue, held: dict[str, str]) -> None:
         try:
-            if self.found.left and catalogue.files() != self.manifest:
-                self.found.left.append("the catalogue is behind, since a run was stopped")
+            if self.verification.left and catalogue.files() != self.manifest:
+                self.verification.left.append("the catalogue is behind, since a run was stopped")
                 return
             known = catalogue.digests()
             good = catalogue.is_sound() and known == {d: bag.volume_number(path) for d, path in held.items()}
@@ -228,11 +230,11 @@ class _Check:
             good = False
         if not good:
             place = bag.SEALED_CATALOGUE if self.encryption.locked else bag.CATALOGUE
-            self.found.add(place, "altered", "it does not agree with the volumes")
+            self.verification.add(place, "altered", "it does not agree with the volumes")
 
     def take_along(self) -> None:
         """Name the messages that a damaged or missing volume takes along."""
-        for finding in self.found.findings:
+        for finding in self.verification.findings:
             if not (finding.path.startswith(bag.VOLUMES) and bag.is_ours(finding.path)) or finding.state == "foreign":
                 continue
             whole = {
@@ -244,20 +246,20 @@ class _Check:
             finding.messages = sorted((d, name) for d, name in expected.items() if d not in whole)
 
     def _expected(self, volume: int) -> dict[str, str]:
-        found: dict[str, str] = {}
+        members: dict[str, str] = {}
         if self.catalogue is not None:
-            found = {stored.digest: stored.member for stored in self.catalogue.in_volume(volume)}
-        if found:
-            return found
+            members = {stored.digest: stored.member for stored in self.catalogue.in_volume(volume)}
+        if members:
+            return members
         prefix = bag.volume_path(volume) + ":"
         for path in bag.runs_of(self.manifest):
             try:
                 for value in runlists.values(self.encryption.plain(self.root / path)):
                     if str(value.get("member", "")).startswith(prefix):
-                        found[str(value["message"])] = str(value["member"]).removeprefix(prefix)
+                        members[str(value["message"])] = str(value["member"]).removeprefix(prefix)
             except MessageError:
                 continue
-        return found
+        return members
 
 
 def _all_members(volumes: dict[str, Path], jobs: int) -> Iterator[tuple[str, str, str, str]]:
@@ -284,17 +286,17 @@ def _all_members(volumes: dict[str, Path], jobs: int) -> Iterator[tuple[str, str
 
 def _members_of(path: str, plain: Path, listed: list[Member] | None = None) -> list[tuple[str, str, str, str]]:
     """The same for some members of a volume, or all; runs in a worker."""
-    found = []
+    named = []
     try:
         if listed is None:
             listed = members(plain)
         with open_regular(plain) as file:
             for member in listed:
                 digest, reason = _prove(file, member)
-                found.append((path, digest, member.name, reason))
+                named.append((path, digest, member.name, reason))
     except (MessageError, OSError) as error:
-        found.append((path, "", "", str(error)))
-    return found
+        named.append((path, "", "", str(error)))
+    return named
 
 
 def _prove(file: BinaryIO, member: Member) -> tuple[str, str]:

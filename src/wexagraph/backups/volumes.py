@@ -169,7 +169,7 @@ def members(path: Path) -> list[Member]:
         _, _, _, _, count, length, start, _ = _END.unpack_from(tail, at)
         file.seek(start)
         directory = file.read(length)
-    found, at = [], 0
+    entries, at = [], 0
     try:
         for _ in range(count):
             (mark, _, _, _, method, time, date, crc, packed, unpacked, name_length, extra, comment, _, _, _, offset) = (
@@ -178,11 +178,11 @@ def members(path: Path) -> list[Member]:
             if mark != _CENTRAL_MARK:
                 raise MessageError(f"{path}: its directory is damaged")
             name = directory[at + _CENTRAL.size : at + _CENTRAL.size + name_length].decode("utf-8")
-            found.append(Member(name, offset, packed, unpacked, method, crc, date << 16 | time))
+            entries.append(Member(name, offset, packed, unpacked, method, crc, date << 16 | time))
             at += _CENTRAL.size + name_length + extra + comment
     except (struct.error, UnicodeDecodeError) as error:
         raise MessageError(f"{path}: its directory is damaged") from error
-    return found
+    return entries
 
 
 def salvage(path: Path) -> Iterator[tuple[Member, bytes]]:

@@ -55,10 +55,10 @@ def _password(account: Account) -> str:
     """The account's password: asked for, or the first line of standard input where that is no terminal."""
     if sys.stdin.isatty():
         return str(click.prompt(f"Password of {one_line(account.name)}", hide_input=True, err=True))
-    found = sys.stdin.readline().rstrip("\r\n")
-    if not found:
+    password = sys.stdin.readline().rstrip("\r\n")
+    if not password:
         raise CallError("there is no terminal to ask for the password at, and none came on standard input.")
-    return found
+    return password
 
 
 @command.command("check")
@@ -107,8 +107,8 @@ def forget(name: str) -> None:
 
 
 def _named(context: click.Context, name: str) -> Known:
-    found: Known = context.obj.configuration.account(name.removeprefix("@"))
-    return found
+    known: Known = context.obj.configuration.account(name.removeprefix("@"))
+    return known
 
 
 def _line(account: Account) -> str:

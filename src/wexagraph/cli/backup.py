@@ -93,10 +93,10 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
 
 def volume_size(given: str) -> int:
     """The size of a volume in bytes. Raises CallError."""
-    found = parse_size(given)
-    if not _LEAST_VOLUME <= found <= _MOST_VOLUME * 1.1:
+    wanted = parse_size(given)
+    if not _LEAST_VOLUME <= wanted <= _MOST_VOLUME * 1.1:
         raise CallError(f"--volume-size {given}: a volume is between 1 MB and 4 GB, which every disk and ZIP takes.")
-    return min(found, _MOST_VOLUME)
+    return min(wanted, _MOST_VOLUME)
 
 
 @contextmanager

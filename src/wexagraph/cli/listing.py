@@ -72,10 +72,10 @@ def _unknown_ids(mailbox: Source, choice: Choice) -> bool:
     """Name on standard error the IDs that no message of the source has. Returns whether there are any."""
     if choice.ids is None:
         return False
-    found = {envelope.id for envelope in Choice(ids=choice.ids).select(mailbox)}
-    for id in sorted(choice.ids - found):
+    known = {envelope.id for envelope in Choice(ids=choice.ids).select(mailbox)}
+    for id in sorted(choice.ids - known):
         click.echo(f"wexagraph: not found: {one_line(id)}", err=True)
-    return bool(choice.ids - found)
+    return bool(choice.ids - known)
 
 
 def _csv(mailbox: Source, choice: Choice) -> None:
@@ -144,7 +144,7 @@ def _json(mailbox: Source, choice: Choice) -> None:
 def _as_dict(mailbox: Source, envelope: Envelope) -> dict[str, Any]:
     header = envelope.header
     moment = envelope.date()[0]
-    found: dict[str, Any] = {
+    values: dict[str, Any] = {
         "id": envelope.id,
         "folder": envelope.folder,
         "date": moment.isoformat() if moment else None,
@@ -157,8 +157,8 @@ def _as_dict(mailbox: Source, envelope: Envelope) -> dict[str, Any]:
         "flags": sorted(envelope.flags),
     }
     if envelope.trouble:
-        found["trouble"] = envelope.trouble
-    return found
+        values["trouble"] = envelope.trouble
+    return values
 
 
 def _lines(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> None:
@@ -181,14 +181,14 @@ def _found(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> None:
     from wexagraph.backups.source import BackupSource
 
     assert isinstance(mailbox, BackupSource)
-    found = sorted(choice.select(mailbox), key=lambda envelope: mailbox.rank(envelope, choice.texts))
-    for number, envelope in enumerate(found):
+    best = sorted(choice.select(mailbox), key=lambda envelope: mailbox.rank(envelope, choice.texts))
+    for number, envelope in enumerate(best):
         click.echo(f"{_line(mailbox, envelope, timezone)}{click.style('  in ' + one_line(envelope.folder), dim=True)}")
         snippet = mailbox.snippet(envelope, choice.texts) if number < _SNIPPETS else ""
         if snippet:
             room = shutil.get_terminal_size().columns - 16 if sys.stdout.isatty() else 1000
             click.secho(f"            {shortened(one_line(snippet), max(room, 20))}", dim=True)
-    _sums(mailbox, len(found), sum(envelope.size for envelope in found))
+    _sums(mailbox, len(best), sum(envelope.size for envelope in best))
 
 
 def _line(mailbox: Source, envelope: Envelope, timezone: tzinfo | None) -> str:
@@ -221,8 +221,8 @@ def _sums(mailbox: Source, count: int, total: int) -> None:
         from wexagraph.backups.source import BackupSource
 
         if isinstance(mailbox, BackupSource) and mailbox.run is not None and (gone := mailbox.catalogue.vanished()):
-            told = f"{gone:,} message{'s' * (gone != 1)} of earlier runs lie nowhere in the source any more"
-            click.secho(f"{told}; --as-of ever lists them too.", dim=True)
+            note = f"{gone:,} message{'s' * (gone != 1)} of earlier runs lie nowhere in the source any more"
+            click.secho(f"{note}; --as-of ever lists them too.", dim=True)
 
 
 def _date(envelope: Envelope, timezone: tzinfo | None) -> str:

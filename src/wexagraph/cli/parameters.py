@@ -148,16 +148,16 @@ def _ids(given: tuple[str, ...]) -> frozenset[str] | None:
     """IDs from options and from standard input, where the first cell of each line counts and a heading does not."""
     if not given:
         return None
-    found: set[str] = set()
+    ids: set[str] = set()
     for value in given:
         if value != "-":
-            found.update(word for word in value.replace(",", " ").split())
+            ids.update(word for word in value.replace(",", " ").split())
             continue
         for line in sys.stdin:
             cell = line.lstrip("\ufeff").replace(";", ",").replace("\t", ",").split(",")[0].strip().strip('"')
             if cell and cell.lower() != "id":
-                found.add(cell)
-    return frozenset(found)
+                ids.add(cell)
+    return frozenset(ids)
 
 
 def plain_values(context: click.Context, values: dict[str, Any], names: Iterable[str]) -> dict[str, Any]:
@@ -173,8 +173,8 @@ def plain_values(context: click.Context, values: dict[str, Any], names: Iterable
 @contextmanager
 def opened(context: click.Context, source: str) -> Iterator[Source]:
     """Open the source that an argument names, of a backup the state that --as-of names."""
-    with context.obj.open(source, context.meta.get("as_of", ""), context.meta.get("links", False)) as found:
-        yield found
+    with context.obj.open(source, context.meta.get("as_of", ""), context.meta.get("links", False)) as mailbox:
+        yield mailbox
 
 
 def say_troubles(source: Source) -> bool:

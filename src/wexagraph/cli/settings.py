@@ -33,13 +33,13 @@ def command(context: click.Context, command: str, as_json: bool) -> int:
     rows = [row for parameter in wanted.params if (row := _row(context, wanted, parameter, config)) is not None]
     if as_json:
         machine_output()
-        told = {
+        values = {
             "files": [str(path) for path in config.files],
             "options": [{"option": name, "value": value, "from": where} for name, value, where in rows],
             "sources": config.sources,
             "accounts": {name: known.url for name, known in config.accounts.items()},
         }
-        click.echo(to_json(told))
+        click.echo(to_json(values))
     else:
         _print(command, rows, config)
     return 0

@@ -100,13 +100,13 @@ def _print_backup(verification: Verification) -> None:
 def _told(verification: Verification) -> str:
     """What was found, in a few words: "2 files missing, 1 altered; no messages lost"."""
     states = {state: len(verification.paths(state)) for state in ("missing", "altered", "foreign", "unreadable")}
-    told = [f"{count:,} {state}" for state, count in states.items() if count]
-    if not told:
+    words = [f"{count:,} {state}" for state, count in states.items() if count]
+    if not words:
         return "all whole"
-    first, _, rest = told[0].partition(" ")
-    told[0] = f"{first} file{'s' * (first != '1')} {rest}"
+    first, _, rest = words[0].partition(" ")
+    words[0] = f"{first} file{'s' * (first != '1')} {rest}"
     lost = sum(len(finding.messages) for finding in verification.findings)
-    return f"{', '.join(told)}; {counted(lost, 'message') if lost else 'no messages'} lost"
+    return f"{', '.join(words)}; {counted(lost, 'message') if lost else 'no messages'} lost"
 
 
 def _print_export(verification: Verification) -> None:

@@ -147,7 +147,7 @@ VCARD = "\r\n".join(
 
 def pictures() -> list[Piece]:
     """One picture a format, each with its name on it; the JPEG lies on its side and says so (EXIF)."""
-    found = []
+    messages = []
     kinds: list[tuple[str, str, dict[str, Any]]] = [
         ("quay.png", "PNG", {}),
         ("quay.jpg", "JPEG", {"quality": 80}),
@@ -172,8 +172,8 @@ def pictures() -> list[Piece]:
             register_heif_opener()
         out = io.BytesIO()
         image.save(out, form, **options)
-        found.append(file(name, f"image/{'heic' if form == 'HEIF' else form.lower()}", out.getvalue()))
-    return found
+        messages.append(file(name, f"image/{'heic' if form == 'HEIF' else form.lower()}", out.getvalue()))
+    return messages
 
 
 def charts() -> bytes:

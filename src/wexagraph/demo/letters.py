@@ -28,7 +28,7 @@ def notices() -> list[bytes]:
         "Tide gauge out of order",
         "Fog signal changed",
     ]
-    found = []
+    letters = []
     for number, subject in enumerate(subjects, 1):
         moment = when("2026-01-05", 7, 30) + timedelta(days=9 * number)
         body = (
@@ -39,16 +39,16 @@ def notices() -> list[bytes]:
             "Masters are asked to pass at slow speed and to keep a listening watch on channel 12.\n\n"
             "-- \nTomas Wray, harbour master\n"
         )
-        found.append(
+        letters.append(
             message(WRAY, "Mariners <notices@saltmere.example>", f"Notice {number}/2026: {subject}", moment, text(body))
         )
-    return found
+    return letters
 
 
 def berthing() -> list[bytes]:
     """The weekly berth list: an HTML table with a text alternative."""
     ships = ["Astrid K", "Borealis", "Cape Wrack", "Dunlin", "Elvira", "Fulmar", "Gannet", "Halcyon"]
-    found = []
+    letters = []
     for week in range(1, 9):
         moment = when("2026-01-04", 16, 5) + timedelta(weeks=week)
         rows, lines = [], []
@@ -79,10 +79,10 @@ def berthing() -> list[bytes]:
         )
         plain = f"Dear all,\n\nthe berths for week {week + 2} of 2026:\n\n" + "\n".join(lines) + "\n"
         body = multipart("alternative", text(plain), html(page))
-        found.append(
+        letters.append(
             message("Berthing desk <berths@saltmere.example>", OFFICE, f"Berths, week {week + 2}", moment, body)
         )
-    return found
+    return letters
 
 
 def quarrel() -> list[bytes]:
@@ -109,7 +109,7 @@ def quarrel() -> list[bytes]:
         ),
         (OSGOOD, WRAY, "Free of charge is a language I understand. But this is not over."),
     ]
-    found, history = [], ""
+    letters, history = [], ""
     ids: list[str] = []
     moment = when("2026-04-02", 8, 12, 1)
     for number, (sender, to, words) in enumerate(turns):
@@ -122,11 +122,11 @@ def quarrel() -> list[bytes]:
         part = text(body, flowed=number % 2 == 0)
         if number == 4:
             part = multipart("mixed", part, file("Agreement buoy 14.docx", _DOCX, files.document()))
-        found.append(message(sender, to, subject, moment, part, cc=OFFICE, reference=ids))
+        letters.append(message(sender, to, subject, moment, part, cc=OFFICE, reference=ids))
         history = "".join(f">{'' if line.startswith('>') else ' '}{line}\n" for line in body.rstrip("\n").split("\n"))
         ids = [*ids, identifier(subject, moment)]
         moment += timedelta(hours=7, minutes=23)
-    return found
+    return letters
 
 
 _DOCX = "application/vnd.openxmlformats-officedocument.wordprocessingml.document"
@@ -135,7 +135,7 @@ _XLSX = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
 
 def newsletters() -> list[bytes]:
     """A newsletter in table layout: nested tables, a style sheet, spacers, remote and inline pictures, a button."""
-    found = []
+    letters = []
     for number, (month, lead, colour) in enumerate(
         [
             ("January", "Ice on the inner basin", "#2f6f8f"),
@@ -185,12 +185,12 @@ moor with us. <a href="https://www.tide-and-trade.example/leave" style="color:#c
         )
         moment = when(f"2026-0{number}-28", 6, 45)
         sender = "Tide and Trade <news@tide-and-trade.example>"
-        found.append(
+        letters.append(
             message(
                 sender, OFFICE, f"Tide and Trade: {lead}", moment, body, extra="List-Id: <news.tide-and-trade.example>"
             )
         )
-    return found
+    return letters
 
 
 def with_files() -> list[bytes]:
@@ -208,7 +208,7 @@ def with_files() -> list[bytes]:
     )
     survey_body = multipart("mixed", multipart("related", survey, plan), report)
     permit = when("2026-03-09", 11, 2)
-    found = [
+    letters = [
         message(HALDEN, WRAY, "East quay survey", when("2026-03-14", 15, 3), survey_body, cc=OFFICE),
         message(
             LINDQVIST,
@@ -285,7 +285,7 @@ def with_files() -> list[bytes]:
     inner = message(
         COLE, WRAY, "Noise at the boatyard", when("2026-05-20", 22, 48, 1), text("They are sanding at night again.\n")
     )
-    found.append(
+    letters.append(
         message(
             WRAY,
             OFFICE,
@@ -294,7 +294,7 @@ def with_files() -> list[bytes]:
             multipart("mixed", text("For the file, please.\n"), forwarded(inner)),
         )
     )
-    return found
+    return letters
 
 
 def scripts() -> list[bytes]:

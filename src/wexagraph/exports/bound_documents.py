@@ -72,8 +72,8 @@ class Binding:
     def _recorded(self, group: Group) -> FileRecord | None:
         """The PDF that an earlier run has bound of these messages, or of the first of them that it had."""
         naming = self._options.naming
-        found = (file for _, files in group.rows for file in files if file.format == FORMAT and file.naming == naming)
-        return next((file for file in found if collision_key(file.path) not in self._taken), None)
+        bound = (file for _, files in group.rows for file in files if file.format == FORMAT and file.naming == naming)
+        return next((file for file in bound if collision_key(file.path) not in self._taken), None)
 
     def _is_there(self, group: Group, recorded: FileRecord) -> bool:
         signature = self.signature([row for row, _ in group.rows])

@@ -62,7 +62,7 @@ class ExtractOptions:
     @property
     def recipe(self) -> str:
         """Equal for two runs that take the same attachments under the same names."""
-        told = (
+        values = (
             self.pattern.text,
             self.wanted,
             self.larger,
@@ -72,7 +72,7 @@ class ExtractOptions:
             self.open_zips,
             str(self.zone),
         )
-        return hashlib.sha256(repr(told).encode("utf-8", "surrogateescape")).hexdigest()[:16]
+        return hashlib.sha256(repr(values).encode("utf-8", "surrogateescape")).hexdigest()[:16]
 
 
 @dataclass(slots=True)
@@ -144,8 +144,8 @@ class _Run:
             read = self.source.read_many(self._wanted(choice))
             pulled = (pull(stager, envelope, data, self.options) for envelope, data in read)
         try:
-            for found in pulled:
-                self._take(found)
+            for each in pulled:
+                self._take(each)
         except OSError as error:
             raise self.target.failed(error) from error
         self._put()
@@ -190,14 +190,14 @@ class _Run:
             while running:
                 yield from finish()
 
-    def _take(self, found: Pulled) -> None:
-        report, origin = self.report, found.origin
+    def _take(self, pulled: Pulled) -> None:
+        report, origin = self.report, pulled.origin
         report.chosen += 1
         origin.source = self.source.location
-        if found.trouble:
-            report.fail(Failure(origin.id, origin.folder, origin.subject, found.trouble))
+        if pulled.trouble:
+            report.fail(Failure(origin.id, origin.folder, origin.subject, pulled.trouble))
         else:
-            for entry, staged in zip(found.entries, found.staged, strict=True):
+            for entry, staged in zip(pulled.entries, pulled.staged, strict=True):
                 self._name(entry, staged, self.ledger.before(entry))
             self.met.append(origin)
         self._advance()
@@ -267,15 +267,15 @@ def pull_many(location: str, work: str, envelopes: list[Envelope], options: Extr
     """Read messages and stage their attachments; runs in a worker. Raises OSError."""
     source = reopen(location)
     stager = _stagers.setdefault(work, Stager(work))
-    found = []
+    pulled = []
     for envelope in envelopes:
         data: bytes | MessageError
         try:
             data = source.read(envelope)
         except MessageError as error:
             data = error
-        found.append(pull(stager, envelope, data, options))
-    return found
+        pulled.append(pull(stager, envelope, data, options))
+    return pulled
 
 
 def pull(stager: Stager, envelope: Envelope, data: bytes | MessageError, options: ExtractOptions) -> Pulled:
@@ -343,11 +343,11 @@ def _all(
 ) -> Iterator[tuple[str, Attachment]]:
     """The attachments of a message in their order, each with its place in the message; on request also those inside
     messages and ZIPs, whose places stand below."""
-    found = [
+    attachments = [
         *message.attachments,
         *([Attachment(part) for part in message.layout_pictures()] if options.inline else []),
     ]
-    for attachment in found:
+    for attachment in attachments:
         place = f"{above}{attachment.part.number}"
         yield place, attachment
         if depth >= _DEEPEST:

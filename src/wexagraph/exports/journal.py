@@ -126,11 +126,11 @@ class Journal:
     def known(self, source: str, folder: str, place: str, stamp: str) -> int | None:
         """The message at this place, if what lies there is what lay there before."""
         self._index_for_repetition()
-        found = self.ask(
+        row = self.ask(
             "SELECT number FROM message WHERE source=? AND folder=? AND place=? AND stamp=?",
             (source, folder, place, stamp),
         ).fetchone()
-        return found[0] if found else None
+        return row[0] if row else None
 
     def _index_for_repetition(self) -> None:
         """What only a second run asks for is indexed by the second run; the first has enough to write."""
@@ -141,19 +141,19 @@ class Journal:
 
     def has_digests(self, folder: str) -> bool:
         """Whether messages of this folder have been read in an earlier run."""
-        found = self.ask(
+        rows = self.ask(
             "SELECT 1 FROM message WHERE folder=? AND digest IS NOT NULL AND run<>? LIMIT 1",
             (folder, self.run),
         )
-        return found.fetchone() is not None
+        return rows.fetchone() is not None
 
     def moved(self, folder: str, digest: str) -> int | None:
         """A message with these bytes that this run has not met yet: the same one, now at another place."""
-        found = self.ask(
+        row = self.ask(
             "SELECT number FROM message WHERE folder=? AND digest=? AND run<>? ORDER BY number LIMIT 1",
             (folder, digest, self.run),
         ).fetchone()
-        return found[0] if found else None
+        return row[0] if row else None
 
     def restamped(self, source: str, folder: str, wish: PlannedMessage) -> bool:
         """Whether this folder bore another stamp in an earlier run, so that its places mean other messages; or nobody
@@ -259,8 +259,8 @@ class Journal:
         where = "m.run=? AND (m.folder, m.place, m.number) > (?,?,?) ORDER BY m.folder, m.place, m.number LIMIT 2000"
         while True:
             rows = [
-                MessageRecord(*found)
-                for found in self.ask(
+                MessageRecord(*values)
+                for values in self.ask(
                     "SELECT m.number, m.folder, m.place, m.stamp, m.id, m.size, m.digest, m.arrival, n.stem, "
                     f"m.tags, m.facts FROM message m JOIN name n ON n.message=m.number AND n.naming=? WHERE {where}",
                     (naming, self.run, *after),
@@ -270,16 +270,16 @@ class Journal:
                 return
             files: dict[int | None, list[FileRecord]] = {}
             chunk = f"SELECT m.number FROM message m WHERE {where}"
-            for found in self.ask(f"SELECT * FROM file WHERE message IN ({chunk}) ORDER BY path", (self.run, *after)):
-                files.setdefault(found[1], []).append(file_record(found))
+            for values in self.ask(f"SELECT * FROM file WHERE message IN ({chunk}) ORDER BY path", (self.run, *after)):
+                files.setdefault(values[1], []).append(file_record(values))
             for row in rows:
                 yield row, files.get(row.number, [])
             after = (rows[-1].folder, rows[-1].place, rows[-1].number)
 
     def row(self, number: int) -> MessageRecord:
         """A message by its number."""
-        found = "SELECT number, folder, place, stamp, id, size, digest, arrival FROM message WHERE number=?"
-        return MessageRecord(*self.ask(found, (number,)).fetchone())
+        query = "SELECT number, folder, place, stamp, id, size, digest, arrival FROM message WHERE number=?"
+        return MessageRecord(*self.ask(query, (number,)).fetchone())
 
     def has_id(self, id: str) -> bool:
         """Whether this run has met a message of that ID."""
@@ -377,7 +377,7 @@ class Journal:
 
     def digests(self, folder: str, naming: str) -> list[str] | None:
         """The digests of a folder's messages in this run, in the order of work; None where one was never read."""
-        found = [
+        digests = [
             row[0]
             for row in self.ask(
                 "SELECT m.digest FROM message m JOIN name n ON n.message=m.number AND n.naming=? "
@@ -385,29 +385,29 @@ class Journal:
                 (naming, self.run, folder),
             )
         ]
-        return None if None in found else found
+        return None if None in digests else digests
 
     def archive(self, folder: str, format: str, naming: str) -> FileRecord | None:
         """The archive of a folder that an earlier run has made."""
-        found = self.ask(
+        row = self.ask(
             "SELECT * FROM file WHERE message=0 AND format=? AND naming=?",
             (f"{format}:{folder}", naming),
         ).fetchone()
-        return file_record(found) if found else None
+        return file_record(row) if row else None
 
     def archives(self) -> dict[str, list[str]]:
         """The paths of all archives, by the folders whose messages they hold."""
-        found: dict[str, list[str]] = {}
+        paths: dict[str, list[str]] = {}
         for format, path in self.ask("SELECT format, path FROM file WHERE message=0 ORDER BY path"):
             kind, _, folder = format.partition(":")
             if kind != "list":
-                found.setdefault(folder, []).append(path)
-        return found
+                paths.setdefault(folder, []).append(path)
+        return paths
 
     def listing(self, name: str) -> FileRecord | None:
         """The register or the manifest as the last run left it."""
-        found = self.ask("SELECT * FROM file WHERE message=0 AND format=?", (f"list:{name}",)).fetchone()
-        return file_record(found) if found else None
+        row = self.ask("SELECT * FROM file WHERE message=0 AND format=?", (f"list:{name}",)).fetchone()
+        return file_record(row) if row else None
 
     def files(self) -> Iterator[tuple[str, str]]:
         """Path and SHA-256 of all files but the manifest, which can't hold itself, sorted by path."""

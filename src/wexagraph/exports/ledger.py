@@ -141,7 +141,7 @@ class Ledger:
 
     def known(self, source: str, where: Envelope | Origin) -> list[Entry] | None:
         """What a run with these options has taken from this message; None where none has met it."""
-        found = self._do(
+        row = self._do(
             "SELECT number FROM message JOIN met ON message=number "
             "WHERE source=? AND folder=? AND place=? AND stamp=? AND recipe=?",
             source,
@@ -150,15 +150,15 @@ class Ledger:
             where.fingerprint(),
             self._recipe,
         ).fetchone()
-        if found is None:
+        if row is None:
             return None
         origin = Origin(where.folder, where.place, where.fingerprint(), "", "", "", "")
-        return [entry for entry, recipe in self._entries(origin, found[0]) if recipe == self._recipe]
+        return [entry for entry, recipe in self._entries(origin, row[0]) if recipe == self._recipe]
 
     def before(self, entry: Entry) -> Entry | None:
         """The same attachment of the same message under the same name, as an earlier run took it."""
-        found = self._entries(entry.origin, self._number(entry.origin), entry)
-        return next((old for old, _ in found), None)
+        entries = self._entries(entry.origin, self._number(entry.origin), entry)
+        return next((old for old, _ in entries), None)
 
     def _entries(self, origin: Origin, number: int, like: Entry | None = None) -> list[tuple[Entry, str]]:
         narrowed, values = ("AND key=? AND wish=?", (like.key, like.wish)) if like else ("", ())
@@ -172,8 +172,8 @@ class Ledger:
 
     def path_of(self, sha256: str) -> str | None:
         """The file in which these bytes are already."""
-        found = self._do("SELECT path FROM attachment WHERE sha256=? ORDER BY message, key LIMIT 1", sha256).fetchone()
-        return str(found[0]) if found else None
+        row = self._do("SELECT path FROM attachment WHERE sha256=? ORDER BY message, key LIMIT 1", sha256).fetchone()
+        return str(row[0]) if row else None
 
     def free(self, path: str, sha256: str, target: Target) -> tuple[str, bool]:
         """The first path of this name that collides with none; it is taken from now on. Also whether these very bytes
@@ -217,13 +217,13 @@ class Ledger:
         key = (origin.source, origin.folder, origin.place, origin.stamp)
         if key not in self._numbers:
             where = "source=? AND folder=? AND place=? AND stamp=?"
-            found = self._do(f"SELECT number FROM message WHERE {where}", *key).fetchone()
-            if found is None:
-                told = (origin.id, origin.date, origin.sender, origin.subject, origin.sha256)
+            row = self._do(f"SELECT number FROM message WHERE {where}", *key).fetchone()
+            if row is None:
+                values = (origin.id, origin.date, origin.sender, origin.subject, origin.sha256)
                 columns = "source, folder, place, stamp, id, date, sender, subject, sha256"
-                made = self._do(f"INSERT INTO message ({columns}) VALUES (?,?,?,?,?,?,?,?,?)", *key, *told)
-                found = (made.lastrowid,)
-            self._numbers[key] = int(found[0] or 0)
+                made = self._do(f"INSERT INTO message ({columns}) VALUES (?,?,?,?,?,?,?,?,?)", *key, *values)
+                row = (made.lastrowid,)
+            self._numbers[key] = int(row[0] or 0)
         return self._numbers[key]
 
     def meet(self, origins: Iterable[Origin]) -> None:

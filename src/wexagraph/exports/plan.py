@@ -74,8 +74,8 @@ def written_by(header: Header) -> list[str]:
 
 def _tags(options: ExportOptions, fields: Fields) -> str:
     """The tags of a message. A comma parts them, so none can hold one."""
-    found = (tag.fill(fields).replace(",", " ").strip() for tag in options.tags)
-    return ", ".join(dict.fromkeys(shortened(tag, 200) for tag in found if tag))
+    tags = (tag.fill(fields).replace(",", " ").strip() for tag in options.tags)
+    return ", ".join(dict.fromkeys(shortened(tag, 200) for tag in tags if tag))
 
 
 def _bound(options: ExportOptions, fields: Fields, folder: str) -> tuple[str, str]:

@@ -112,7 +112,7 @@ class Publisher:
             for name, staged, notes in work.staged
         ]
         if work.bound is not None:
-            staged, told = work.bound.staged, (*work.notes, *work.bound.notes)
+            staged, all_notes = work.bound.staged, (*work.notes, *work.bound.notes)
             rows.append(
                 FileRecord(
                     staged.path,
@@ -123,7 +123,7 @@ class Publisher:
                     staged.size,
                     staged.modified,
                     staged.sha256,
-                    told,
+                    all_notes,
                 )
             )
         return rows

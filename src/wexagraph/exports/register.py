@@ -93,10 +93,10 @@ def _rows(journal: Journal) -> Iterator[RegisterRow]:
         _, id, folder, facts, attachments, size, digest, outcome, reason, planned, tags, _, _ = files[0]
         notes = _texts({planned, *(file[-1] for file in files)} - {"[]", None})
         paths = [*(file[-2] for file in files if file[-2]), *(archives.get(folder, ()) if outcome == "written" else ())]
-        told = [reason, *notes] if reason else notes
-        yield RegisterRow(id, folder, unpacked(facts), attachments, size, digest, paths, outcome, told, tags)
+        reasons = [reason, *notes] if reason else notes
+        yield RegisterRow(id, folder, unpacked(facts), attachments, size, digest, paths, outcome, reasons, tags)
 
 
 def _texts(lists: set[str]) -> list[str]:
-    found = {Note(code, detail) for text in lists for code, detail in json.loads(text)}
-    return sorted(map(str, found))
+    notes = {Note(code, detail) for text in lists for code, detail in json.loads(text)}
+    return sorted(map(str, notes))

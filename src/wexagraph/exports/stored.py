@@ -18,8 +18,8 @@ def stored(journal: Journal, target: Target, options: ExportOptions) -> Iterator
     archived: dict[str, bool] = {}
     for row, files in journal.chosen(options.naming):
         if row.folder not in archived:
-            found = [journal.archive(row.folder, name, options.naming) for name in options.archive_formats]
-            archived[row.folder] = all(file is not None and _whole(target, file) for file in found)
+            archives = [journal.archive(row.folder, name, options.naming) for name in options.archive_formats]
+            archived[row.folder] = all(file is not None and _whole(target, file) for file in archives)
         if row.digest and archived[row.folder] and _all_there(row, files, target, options):
             yield Stored(row.folder, row.place, row.stamp, row.digest)
 

@@ -58,13 +58,13 @@ class Turns:
     def arrange(self) -> None:
         """All messages were met: put them together."""
         groups: dict[Hashable, int] = {}
-        found: list[tuple[int, int, int]] = []
+        turns: list[tuple[int, int, int]] = []
         roots = self._roots()
         rows = self._journal.ask(f"SELECT message, folder FROM thread ORDER BY {_ORDER}")
         for turn, (number, folder) in enumerate(rows):
             key: Hashable = {"conversation": roots.root(number), "folder": folder}.get(self._by, "")
-            found.append((groups.setdefault(key, len(groups)), turn, number))
-        self._journal.ask_many("INSERT INTO turn VALUES (?,?,?)", found)
+            turns.append((groups.setdefault(key, len(groups)), turn, number))
+        self._journal.ask_many("INSERT INTO turn VALUES (?,?,?)", turns)
 
     def _roots(self) -> Conversations:
         conversations = Conversations()
@@ -88,8 +88,10 @@ class Turns:
             ).fetchall()
             files: dict[int, list[FileRecord]] = {}
             members = "SELECT message FROM turn WHERE grp=?"
-            for found in self._journal.ask(f"SELECT * FROM file WHERE message IN ({members}) ORDER BY path", (number,)):
-                files.setdefault(found[1], []).append(file_record(found))
+            for values in self._journal.ask(
+                f"SELECT * FROM file WHERE message IN ({members}) ORDER BY path", (number,)
+            ):
+                files.setdefault(values[1], []).append(file_record(values))
             if rows:
                 named = self._journal.ask("SELECT title, stem FROM thread WHERE message=?", (rows[0][0],)).fetchone()
                 yield Group(named[0], named[1], [(MessageRecord(*row), files.get(row[0], [])) for row in rows])

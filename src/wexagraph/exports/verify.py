@@ -23,7 +23,7 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
 
     Raises SourceError where there is no manifest, or the folder can't be read.
     """
-    found, unreadable = Verification(str(folder)), list[str]()
+    verification, unreadable = Verification(str(folder)), list[str]()
     listed: set[str] = {MANIFEST}
     tell = progress or (lambda _: None)
     try:
@@ -36,16 +36,16 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
             while batch := list(islice(entries, 512)):  # a bounded number at a time, however long the manifest
                 for (_, path), state in zip(batch, pool.map(lambda entry: _state(root, *entry), batch), strict=True):
                     listed.add(path)
-                    found.files += 1
+                    verification.files += 1
                     if state != "whole":
-                        found.findings.append(Finding(path, state))
+                        verification.findings.append(Finding(path, state))
                 tell(len(listed) - 1)
-            found.findings += [
+            verification.findings += [
                 Finding(path, "foreign")
                 for path in root.files()
                 if path not in listed and not path.startswith(f"{OWN}/")
             ]
-            found.findings += [Finding(line, "unreadable") for line in unreadable]
+            verification.findings += [Finding(line, "unreadable") for line in unreadable]
     except FileNotFoundError as error:
         if not os.path.exists(folder):
             raise SourceError(f"{folder}: there is nothing of that name.") from error
@@ -54,7 +54,7 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
         ) from error
     except OSError as error:
         raise SourceError(f"{folder}/{MANIFEST} can't be read: {error.strerror or error}.") from error
-    return found
+    return verification
 
 
 def manifest_entries(manifest: BinaryIO, unreadable: list[str] | None = None) -> Iterator[tuple[str, str]]:

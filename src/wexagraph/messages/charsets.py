@@ -90,11 +90,11 @@ def codec_for(label: str) -> str | None:
         if not candidate or "\0" in candidate:
             continue
         try:
-            found = codecs.lookup(candidate).name
+            codec = codecs.lookup(candidate).name
         except (LookupError, UnicodeError, ValueError):
             continue
-        if found.replace("-", "_") not in _TEXT_CODECS_ONLY and not found.endswith("_codec"):
-            return found
+        if codec.replace("-", "_") not in _TEXT_CODECS_ONLY and not codec.endswith("_codec"):
+            return codec
     return None
 
 

@@ -38,11 +38,11 @@ class Thread:
 def thread(header: Header) -> Thread:
     """What a message's header says of its conversation."""
     own = _ID.search(header.raw(b"message-id") or b"")
-    found: list[bytes] = []
+    references: list[bytes] = []
     for name in (b"references", b"in-reply-to"):
-        found += _ID.findall(header.raw(name) or b"")[-_MOST_REFERENCES:]
+        references += _ID.findall(header.raw(name) or b"")[-_MOST_REFERENCES:]
     subject, answers = base_subject(header.subject)
-    return Thread(_short(own[1]) if own else 0, tuple(map(_short, dict.fromkeys(found))), subject, answers)
+    return Thread(_short(own[1]) if own else 0, tuple(map(_short, dict.fromkeys(references))), subject, answers)
 
 
 def base_subject(subject: str) -> tuple[str, bool]:
@@ -74,16 +74,16 @@ class Conversations:
         self._loose: list[tuple[Hashable, str]] = []
         self._subjects: dict[str, Hashable] = {}
 
-    def add(self, key: int, found: Thread) -> None:
+    def add(self, key: int, links: Thread) -> None:
         """Add a message; in the order of dates, so that a lone answer joins what it may answer."""
         mine: Hashable = ("message", key)
-        for id in (found.own, *found.refers):
+        for id in (links.own, *links.refers):
             if id:
                 self._join(("id", id), mine)
-        subject = found.subject.casefold()
-        if found.answers and not found.refers:
+        subject = links.subject.casefold()
+        if links.answers and not links.refers:
             self._loose.append((mine, subject))
-        elif subject and not found.refers:
+        elif subject and not links.refers:
             self._subjects.setdefault(subject, mine)
 
     def finish(self) -> None:

@@ -65,9 +65,9 @@ def parse_date(text: str) -> datetime | None:
     for pattern, build in ((_RFC, _rfc), (_CTIME, _ctime), (_ISO, _iso)):
         match = pattern.search(text)
         if match:
-            found = build(match)
-            if found is not None:
-                return found
+            moment = build(match)
+            if moment is not None:
+                return moment
     return None
 
 
@@ -75,8 +75,8 @@ def parse_separator(line: bytes) -> datetime | None:
     """The date in an mbox separator ("From sender Sat Mar 14 15:03:00 2026"). None where there is none."""
     # the sender may hold digits, the date never stands before it
     match = _CTIME.search(line.decode("latin-1").partition(" ")[2].partition(" ")[2][:120])
-    found = _ctime(match) if match else None
-    return found if found is not None and plausible(found, None) else None
+    moment = _ctime(match) if match else None
+    return moment if moment is not None and plausible(moment, None) else None
 
 
 def _rfc(m: re.Match[str]) -> datetime | None:

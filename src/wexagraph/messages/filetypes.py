@@ -127,12 +127,12 @@ def recognise(content: bytes) -> str:
 
 def settle(name: str, declared: str, content: bytes) -> str:
     """What a file is to be treated as: by its bytes, else by its name, else as declared."""
-    told = recognise(content)
+    recognised = recognise(content)
     declared = _SAME.get(declared, declared)
     by_name = _by_name(name)
-    if told and told not in ("text/x-script", ZIP):
-        return told
-    if told == ZIP and by_name not in (DOCX, XLSX, PPTX, ODT, ODS, ODP):
+    if recognised and recognised not in ("text/x-script", ZIP):
+        return recognised
+    if recognised == ZIP and by_name not in (DOCX, XLSX, PPTX, ODT, ODS, ODP):
         return ZIP
     if declared in _VAGUE or declared.startswith("application/x-"):
         return by_name or declared or "application/octet-stream"
@@ -141,13 +141,17 @@ def settle(name: str, declared: str, content: bytes) -> str:
 
 def contradicts(name: str, declared: str, content: bytes) -> str:
     """The type that the bytes tell where it is another than name and declaration say; "" where they agree."""
-    told = recognise(content)
-    if not told or told == "text/x-script":
+    recognised = recognise(content)
+    if not recognised or recognised == "text/x-script":
         return ""
     claims = {_SAME.get(declared, declared), _by_name(name)} - _VAGUE - {""}
-    if not claims or told in claims:
-        return told if told == PROGRAM and claims and claims != {PROGRAM} else ""
-    return "" if told == ZIP and any("zip" in c or "+" in c or "java" in c or "android" in c for c in claims) else told
+    if not claims or recognised in claims:
+        return recognised if recognised == PROGRAM and claims and claims != {PROGRAM} else ""
+    return (
+        ""
+        if recognised == ZIP and any("zip" in c or "+" in c or "java" in c or "android" in c for c in claims)
+        else recognised
+    )
 
 
 def type_note(name: str, declared: str, content: bytes) -> Note | None:
@@ -171,7 +175,7 @@ def _zipped(content: bytes) -> str:
     except UNREADABLE:
         return ZIP
     for first, kind in (("word/document", DOCX), ("xl/workbook", XLSX), ("ppt/presentation", PPTX)):
-        if any(found.startswith(first) for found in names):
+        if any(name.startswith(first) for name in names):
             return kind
     return ZIP
 

@@ -73,10 +73,10 @@ class Header:
 
     def raw(self, name: bytes) -> bytes | None:
         """The first field `name` (lower case), unparsed, without its line end; None where there is none."""
-        found = self._lower.find(b"\n" + name + b":")
-        if found < 0:
+        at = self._lower.find(b"\n" + name + b":")
+        if at < 0:
             return self._spaced(name)
-        return self._value(found + len(name) + 1)
+        return self._value(at + len(name) + 1)
 
     def _value(self, at: int) -> bytes:
         block, end = self.block, self.block.find(b"\n", at)
@@ -118,8 +118,8 @@ class Header:
     def sender(self) -> Address:
         """The first author: From, else Sender, else an empty address."""
         if self._sender is None:
-            found = self.authors or self.addresses(b"sender")
-            self._sender = found[0] if found else Address("", "")
+            senders = self.authors or self.addresses(b"sender")
+            self._sender = senders[0] if senders else Address("", "")
         return self._sender
 
     @property
@@ -139,15 +139,15 @@ class Header:
         raw = self.raw(b"date")
         if not raw:
             return None, Note("date-missing")
-        found = parse_date(raw.decode("latin-1"))
-        if found is None:
+        moment = parse_date(raw.decode("latin-1"))
+        if moment is None:
             return None, Note("date-unreadable", decode_words(raw)[:80])
         at = self._lower.find(b"\nreceived:")
         # it arrived in that year, or was never received: no need to read the field closely
-        near = at < 0 or self._lower.find(b" %d " % found.year, at, at + 600) >= 0
-        if not plausible(found, None if near else self.received):
+        near = at < 0 or self._lower.find(b" %d " % moment.year, at, at + 600) >= 0
+        if not plausible(moment, None if near else self.received):
             return None, Note("date-absurd", decode_words(raw)[:80])
-        return found, None
+        return moment, None
 
     @property
     def received(self) -> datetime | None:
@@ -158,9 +158,9 @@ class Header:
 
     def _read_received(self) -> datetime | None:
         for value in self.all_raw(b"received")[:8]:
-            found = parse_date(value.decode("latin-1").rpartition(";")[2])
-            if found is not None and plausible(found, None):
-                return found
+            moment = parse_date(value.decode("latin-1").rpartition(";")[2])
+            if moment is not None and plausible(moment, None):
+                return moment
         return None
 
     def date(self, arrival: datetime | None = None) -> tuple[datetime | None, list[Note]]:
@@ -191,12 +191,12 @@ class Header:
 
     def fields(self) -> list[tuple[str, bytes]]:
         """All fields in their order: name as written, value unparsed. Lines that are no field are left out."""
-        found: list[tuple[str, bytes]] = []
+        fields: list[tuple[str, bytes]] = []
         for line in re.split(rb"\r?\n(?![ \t])", self.block):
             name, colon, value = line.partition(b":")
             if colon and name.strip() and re.fullmatch(rb"[!-9;-~]+[ \t]*", name):
-                found.append((name.strip().decode("ascii"), value.strip()))
-        return found
+                fields.append((name.strip().decode("ascii"), value.strip()))
+        return fields
 
 
 def decode_words(raw: bytes) -> str:
@@ -288,7 +288,7 @@ def parse_addresses(raw: bytes) -> list[Address]:
     if len(raw) < 1000 and _BARE.fullmatch(raw):
         return [Address("", raw.decode("ascii"))]
     text = raw.decode("utf-8") if _is_utf8(raw) else decode(raw)[0]
-    return [found for found in map(_mailbox, _split_list(_FOLD.sub(" ", text))) if found is not None]
+    return [mailbox for mailbox in map(_mailbox, _split_list(_FOLD.sub(" ", text))) if mailbox is not None]
 
 
 def _is_utf8(raw: bytes) -> bool:
@@ -366,8 +366,8 @@ def _mailbox(item: list[tuple[str, str]]) -> Address | None:
             angles[-1].rpartition(":")[2] if angles[-1].startswith("@") else angles[-1],
         )
     elif "@" in words:
-        found = re.search(r"\S+@\S+", words)
-        address = found[0].strip("'\"") if found else words
+        match = re.search(r"\S+@\S+", words)
+        address = match[0].strip("'\"") if match else words
         name = comments
     else:
         name, address = words or comments, ""

@@ -31,7 +31,7 @@ def split(content: bytes) -> list[bytes | InlinedFile]:
     """
     if b"begin" not in content:
         return [content]
-    found: list[bytes | InlinedFile] = []
+    pieces: list[bytes | InlinedFile] = []
     at = search = tries = 0
     uu, yenc = _UU.search(content), _YENC.search(content)
     while tries < _MOST_TRIES:
@@ -48,12 +48,12 @@ def split(content: bytes) -> list[bytes | InlinedFile]:
             continue
         file, end = read
         if content[at : match.start()].strip():
-            found.append(content[at : match.start()])
-        found.append(file)
+            pieces.append(content[at : match.start()])
+        pieces.append(file)
         at = search = end
-    if content[at:].strip() or not found:
-        found.append(content[at:])
-    return found
+    if content[at:].strip() or not pieces:
+        pieces.append(content[at:])
+    return pieces
 
 
 def _read_uu(content: bytes, begin: re.Match[bytes]) -> tuple[InlinedFile, int] | None:

@@ -105,12 +105,12 @@ def is_one_text(data: bytes) -> bool:
 
 def _named(attachments: list[Attachment]) -> dict[str, Part]:
     """The parts that a text can refer to, by what it has to write."""
-    found: dict[str, Part] = {}
+    parts: dict[str, Part] = {}
     for part in (attachment.part for attachment in attachments):
         for name in (part.content_id and f"cid:{part.content_id}", part.location):
             if name:
-                found.setdefault(normal(name), part)
+                parts.setdefault(normal(name), part)
     for part in (attachment.part for attachment in attachments):
         if part.filename:
-            found.setdefault(normal(f"cid:{part.filename}"), part)  # some programs refer to the name
-    return found
+            parts.setdefault(normal(f"cid:{part.filename}"), part)  # some programs refer to the name
+    return parts

@@ -226,7 +226,7 @@ def parse_parameters(raw: bytes) -> tuple[str, dict[str, str]]:
     if b"*" not in raw and b"(" not in raw:
         plain = {name.decode("latin-1").lower(): text for name, text in reversed(_PARAMETER.findall(raw))}
         return value, {name: _plain_value(text) for name, text in plain.items()}
-    found: dict[str, str] = {}
+    parameters: dict[str, str] = {}
     pieces: dict[str, dict[int, tuple[bool, bytes]]] = {}
     for name_raw, text in _PARAMETER.findall(raw):
         match = _EXTENDED.fullmatch(name_raw.decode("latin-1").lower())
@@ -234,12 +234,12 @@ def parse_parameters(raw: bytes) -> tuple[str, dict[str, str]]:
             continue
         name, index, extended = match[1], match[2], bool(match[3])
         if index is None and not extended:
-            found.setdefault(name, _plain_value(text))
+            parameters.setdefault(name, _plain_value(text))
         elif len(index or "") < 6:
             pieces.setdefault(name, {})[int(index or 0)] = (extended, _unquote(text))
     for name, numbered in pieces.items():
-        found[name] = _extended_value(numbered)
-    return value, found
+        parameters[name] = _extended_value(numbered)
+    return value, parameters
 
 
 def _unquote(text: bytes) -> bytes:
@@ -273,5 +273,5 @@ _META = re.compile(rb"""(?i)<meta[^>]{0,200}?charset\s*=\s*["']?\s*([A-Za-z0-9_.
 
 
 def _charset_in_html(content: bytes) -> str:
-    found = _META.search(content[:4096])
-    return found[1].decode("ascii") if found else ""
+    match = _META.search(content[:4096])
+    return match[1].decode("ascii") if match else ""

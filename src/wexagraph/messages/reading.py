@@ -173,8 +173,8 @@ class Reader:
         if kind in LABELLED and shown:
             text, notes = part.text(self.hint)
             if kind == "message/external-body":
-                told = "\n".join(f"{name}: {value}" for name, value in part.parameters.items())
-                text = f"{told}\n{text.strip()}".strip()
+                parameters = "\n".join(f"{name}: {value}" for name, value in part.parameters.items())
+                text = f"{parameters}\n{text.strip()}".strip()
             self.reading.blocks.append(TextBlock(text.strip("\n"), label=LABELLED[kind]))
             self.reading.notes += notes
             if kind != "message/external-body":

@@ -15,11 +15,11 @@ _GONE = re.compile(r"(?i)display\s*:\s*none|visibility\s*:\s*hidden|mso-hide\s*:
 def picture_references(html: str) -> set[str]:
     """What the pictures, backgrounds and styles of a text refer to, but for those that its author hid."""
     tree = LexborHTMLParser(html)
-    found = {url for sheet in tree.css("style") for url in _URL.findall(sheet.text())}
+    references = {url for sheet in tree.css("style") for url in _URL.findall(sheet.text())}
     for node in tree.css("img[src], [background], [style*='url(' i]"):
         if not _is_hidden(node):
-            found.update(_of(node))
-    return {normal(reference) for reference in found}
+            references.update(_of(node))
+    return {normal(reference) for reference in references}
 
 
 def _of(node: LexborNode) -> Iterator[str]:

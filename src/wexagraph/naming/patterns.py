@@ -92,7 +92,7 @@ class TextPattern:
 
     def fill(self, fields: Fields, more: dict[str, str] | None = None) -> str:
         """The line of text, harmless wherever a line is shown. Raises CallError where a format does not fit."""
-        return one_line(_filled(self.text, _Telling(fields, more or {}), self.what))
+        return one_line(_filled(self.text, _LineFilling(fields, more or {}), self.what))
 
 
 def check_pattern(text: str, known: tuple[str, ...], what: str) -> None:
@@ -157,8 +157,8 @@ class Fields:
             return _value(header.sender.address, "no sender", 100)
         if name == "recipient":
             recipients = header.addresses(b"to")
-            found = (recipients[0].name or recipients[0].address) if recipients else ""
-            return _value(found, "no recipient", 100)
+            recipient = (recipients[0].name or recipients[0].address) if recipients else ""
+            return _value(recipient, "no recipient", 100)
         if name == "subject":
             return _value(header.subject if self.subject is None else self.subject, "no subject", 0)
         if name == "folder":
@@ -167,7 +167,7 @@ class Fields:
             return _value(self.filename, "no name", 0)
         return {"id": self.id, "number": self.number, "case": "no case"}[name]
 
-    def told(self, name: str) -> Any:
+    def line_value(self, name: str) -> Any:
         """What a line of text is given for a field: as the message says it, not shortened, nothing replaced."""
         header = self.header
         if name == "date":
@@ -205,7 +205,7 @@ class _Filling(dict[str, Any]):
         return self._fields.value(name)
 
 
-class _Telling(dict[str, Any]):
+class _LineFilling(dict[str, Any]):
     """The fields by name for a line of text."""
 
     def __init__(self, fields: Fields, more: dict[str, str]) -> None:
@@ -213,7 +213,7 @@ class _Telling(dict[str, Any]):
         self._fields = fields
 
     def __missing__(self, name: str) -> Any:
-        return self._fields.told(name)
+        return self._fields.line_value(name)
 
 
 def _value(text: str, fallback: str, most: int) -> _Value:

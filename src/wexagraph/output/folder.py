@@ -102,10 +102,10 @@ class OutputFolder:
     def _in_the_way(self, name: str, mode: int) -> InTheWay:
         place = self.path / name
         if stat.S_ISLNK(mode):
-            told = f"{place} is a symbolic link, which is not followed. Remove it, or choose another folder"
+            reason = f"{place} is a symbolic link, which is not followed. Remove it, or choose another folder"
         else:
-            told = f"{place} is a file where a folder is needed. Move it, or choose another folder"
-        return InTheWay(errno.ENOTDIR, told)
+            reason = f"{place} is a file where a folder is needed. Move it, or choose another folder"
+        return InTheWay(errno.ENOTDIR, reason)
 
     def _checked_path(self, levels: list[str], make: bool) -> str:  # pragma: no cover  Windows
         place = self.path

@@ -97,14 +97,14 @@ def _beside(message: Message, wanted: tuple[str, ...]) -> dict[str, bytes]:
     """Attachments as files of their own, below "/" for a folder of the message's name, or as one ZIP beside it."""
     taken: set[str] = set()
     files = {free_name(a.name, taken): a.content() for a in message.attachments}
-    found = {f"/{name}": content for name, content in files.items()} if "beside" in wanted else {}
+    beside = {f"/{name}": content for name, content in files.items()} if "beside" in wanted else {}
     if "zip" in wanted and files:
         out = io.BytesIO()
         with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
             for name, content in files.items():
                 archive.writestr(zipfile.ZipInfo(name), content, zipfile.ZIP_DEFLATED)
-        found[" attachments.zip"] = out.getvalue()
-    return found
+        beside[" attachments.zip"] = out.getvalue()
+    return beside
 
 
 def to_text(message: Message, job: Job, made: Made) -> bytes:
@@ -135,8 +135,8 @@ def to_pdf(message: Message, job: Job, made: Made) -> bytes:
     attachments = message.attachments
     pieces: list[Piece] = []
     if wanted != ("none",):
-        found = (type_note(a.name, a.type, a.content()) for a in attachments)
-        made.notes += [note for note in found if note is not None]
+        type_notes = (type_note(a.name, a.type, a.content()) for a in attachments)
+        made.notes += [note for note in type_notes if note is not None]
     embedded = attachments if "embed" in wanted else []
     if "pages" in wanted and attachments:
         from wexagraph.pages.attachments.convert import Converter
@@ -145,8 +145,10 @@ def to_pdf(message: Message, job: Job, made: Made) -> bytes:
         pieces = converter.pieces(attachments, pages=job.convert)
         made.notes += converter.notes
         embedded = attachments if "embed" in wanted else [a for a in converter.unconverted if a in attachments]
-    told = f"Attached to: {page.record.title[:200]}"
-    files = [Embedded(a.name, a.type, a.content(), told, number=n) for n, a in enumerate(attachments) if a in embedded]
+    description = f"Attached to: {page.record.title[:200]}"
+    files = [
+        Embedded(a.name, a.type, a.content(), description, number=n) for n, a in enumerate(attachments) if a in embedded
+    ]
     if job.options.archival or any(note.code in _KEPT_WHOLE for note in page.notes):
         original = Embedded(
             "original message.eml", "message/rfc822", job.data, "The message as it was received", "Source"

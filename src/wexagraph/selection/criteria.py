@@ -29,8 +29,8 @@ class Subject:
 
     @property
     def date(self) -> date | None:
-        found: datetime | None = self.envelope.date()[0]
-        return found.astimezone(self.zone).date() if found else None
+        moment: datetime | None = self.envelope.date()[0]
+        return moment.astimezone(self.zone).date() if moment else None
 
     def body(self) -> str:
         """The text that a reader sees, without markup. Raises MessageError."""

@@ -35,10 +35,10 @@ def search_program(groups: Iterable[tuple[Criterion, ...]], exceptions: Iterable
     return tuple(program + last)
 
 
-def _either(found: list[Keys | None]) -> Keys:
+def _either(alternatives: list[Keys | None]) -> Keys:
     """Alternatives as one key: OR takes two. Empty where one of them can't be asked for."""
     keys: Keys = []
-    for key in found:
+    for key in alternatives:
         if not key or (keys and isinstance(key[-1], bytes)) or (keys and isinstance(keys[-1], bytes)):
             return []
         keys = ["OR", *keys, *key] if keys else list(key)

@@ -96,8 +96,8 @@ def bearer(account: Account, secret: Secret, offered: Iterable[str]) -> tuple[st
     if "XOAUTH2" in offered and "OAUTHBEARER" not in offered:
         return "XOAUTH2", f"user={account.user}\1auth=Bearer {secret.value}\1\1".encode()
     user = account.user.replace("=", "=3D").replace(",", "=2C")
-    told = f"n,a={user},\1host={account.host}\1port={account.port}\1auth=Bearer {secret.value}\1\1"
-    return "OAUTHBEARER", told.encode()
+    response = f"n,a={user},\1host={account.host}\1port={account.port}\1auth=Bearer {secret.value}\1\1"
+    return "OAUTHBEARER", response.encode()
 
 
 Login = Callable[[Account, bool], Secret]

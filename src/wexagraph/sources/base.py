@@ -32,12 +32,12 @@ class Leaf(NamedTuple):
     name: str
     type: str
     part: Part | None
-    told: int = 0
+    declared: int = 0
 
     @property
     def size(self) -> int:
         """Bytes of its content, or near them where the encoding is damaged or a server told of it."""
-        return self.part.size() if self.part is not None else self.told
+        return self.part.size() if self.part is not None else self.declared
 
 
 class Wanted(NamedTuple):
@@ -85,8 +85,8 @@ class Envelope:
 
     def date(self) -> tuple[datetime | None, list[Note]]:
         """The message's date and notes on where it is from; see `Header.date`."""
-        found, notes = self.header.date()
-        return (found, notes) if found is not None else self.header.date(self.arrival)
+        moment, notes = self.header.date()
+        return (moment, notes) if moment is not None else self.header.date(self.arrival)
 
     @property
     def id(self) -> str:

@@ -120,8 +120,8 @@ class Mbox:
                 line_at = at + 1
                 blank = buffer[at - 1] == _LF or (buffer[at - 1] == _CR and buffer[at - 2] == _LF)
                 match = _SEPARATOR.match(buffer, line_at)
-                told = (blank and (match or not strict)) or (match and _FIELD_BEHIND.match(buffer, match.end()))
-                if told and not (_COMMIT.match(buffer, line_at) and _in_open_part(file, base + line_at)):
+                separates = (blank and (match or not strict)) or (match and _FIELD_BEHIND.match(buffer, match.end()))
+                if separates and not (_COMMIT.match(buffer, line_at) and _in_open_part(file, base + line_at)):
                     line_end = buffer.find(b"\n", line_at) + 1 or len(buffer)
                     stop = header_end(buffer, line_end, line_at + _HEAD)
                     self._block = (base, buffer)
@@ -211,15 +211,15 @@ def _read_at(file: int, size: int, offset: int) -> bytes:
 def _flags(header: Header) -> frozenset[str]:
     status = (header.raw(b"status") or b"") + (header.raw(b"x-status") or b"")
     keywords = header.raw(b"x-keywords")
-    found = {_STATUS[letter] for letter in status.decode("latin-1") if letter in _STATUS} if status else set()
+    flags = {_STATUS[letter] for letter in status.decode("latin-1") if letter in _STATUS} if status else set()
     if keywords:
         try:
-            told = keywords.decode("utf-8")
+            text = keywords.decode("utf-8")
         except UnicodeDecodeError:
-            told = keywords.decode("latin-1")
-        words = {word.lower() for word in told.replace(",", " ").split()}
-        found |= words - set(_STATUS.values())  # a sender may write keywords, but no flags
-    return frozenset(found)
+            text = keywords.decode("latin-1")
+        words = {word.lower() for word in text.replace(",", " ").split()}
+        flags |= words - set(_STATUS.values())  # a sender may write keywords, but no flags
+    return frozenset(flags)
 
 
 def _in_open_part(file: int, at: int) -> bool:

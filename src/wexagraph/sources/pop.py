@@ -97,8 +97,8 @@ class PopSource(Source):
 
     def envelopes(self, folder: str, share: Partition = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
         ids = wanted.ids if wanted is not None else None
-        found = (envelope for envelope in self.outline(folder) if ids is None or envelope.id in ids)
-        while some := list(islice(found, _HEADERS)):
+        chosen = (envelope for envelope in self.outline(folder) if ids is None or envelope.id in ids)
+        while some := list(islice(chosen, _HEADERS)):
             for envelope, lines in self._answers("TOP {} 0", some):
                 if isinstance(lines, MessageError):
                     envelope.trouble = str(lines)
@@ -161,15 +161,15 @@ class PopSource(Source):
     ) -> list[tuple[Envelope, _Answer]]:
         for envelope in envelopes:
             client._putcmd(command.format(self._numbers[envelope.place]))  # type: ignore[attr-defined]
-        found: list[tuple[Envelope, _Answer]] = []
+        answers: list[tuple[Envelope, _Answer]] = []
         for envelope in envelopes:
             try:
-                found.append((envelope, client._getlongresp()[1]))  # type: ignore[attr-defined]
+                answers.append((envelope, client._getlongresp()[1]))  # type: ignore[attr-defined]
             except poplib.error_proto as error:
                 if not _is_refusal(error):
                     raise
-                found.append((envelope, _refusal(error)))
-        return found
+                answers.append((envelope, _refusal(error)))
+        return answers
 
     def _answer(self, command: str, uid: str) -> _Answer:
         def ask(client: poplib.POP3) -> list[bytes]:
@@ -252,9 +252,9 @@ class PopSource(Source):
         secret = self._secret or self._login(self.account, False)
         try:
             if secret.token:
-                mechanism, told = bearer(self.account, secret, _capabilities(client).get("SASL", []))
+                mechanism, response = bearer(self.account, secret, _capabilities(client).get("SASL", []))
                 client._shortcmd(f"AUTH {mechanism}")  # type: ignore[attr-defined]
-                answer = client._shortcmd(base64.b64encode(told).decode("ascii"))  # type: ignore[attr-defined]
+                answer = client._shortcmd(base64.b64encode(response).decode("ascii"))  # type: ignore[attr-defined]
                 if not answer.startswith(b"+OK"):  # it tells of an error, and wants an answer
                     client._shortcmd("AQ==")  # type: ignore[attr-defined]
             else:
@@ -285,14 +285,14 @@ def _joined(lines: list[bytes]) -> bytes:
 
 def _numbered(lines: list[bytes]) -> dict[str, int]:
     """The messages by their unique IDs. Copies of one message may share an ID (RFC 1939 section 7)."""
-    found: dict[str, int] = {}
+    numbers: dict[str, int] = {}
     for number, uid in (line.split()[:2] for line in lines if len(line.split()) > 1):
         name, turn = uid.decode("latin-1"), 1
-        while name in found:
+        while name in numbers:
             turn += 1
             name = f"{uid.decode('latin-1')} {turn}"
-        found[name] = int(number)
-    return found
+        numbers[name] = int(number)
+    return numbers
 
 
 def _capabilities(client: poplib.POP3) -> dict[str, list[str]]:
@@ -304,8 +304,8 @@ def _capabilities(client: poplib.POP3) -> dict[str, list[str]]:
 
 def _is_refusal(error: poplib.error_proto) -> bool:
     """Whether the server means no, not later (RFC 2449 section 8, RFC 3206); what poplib itself says is in letters."""
-    told = error.args[0] if error.args else ""
-    return isinstance(told, bytes) and told.startswith(b"-ERR") and not _LATER.search(_said(error))
+    answer = error.args[0] if error.args else ""
+    return isinstance(answer, bytes) and answer.startswith(b"-ERR") and not _LATER.search(_said(error))
 
 
 def _refusal(error: poplib.error_proto) -> MessageError:
@@ -317,5 +317,5 @@ def _words(error: Exception) -> str:
 
 
 def _said(error: Exception) -> str:
-    told = error.args[0] if error.args else ""
-    return told.decode("utf-8", "replace") if isinstance(told, bytes) else str(error)
+    answer = error.args[0] if error.args else ""
+    return answer.decode("utf-8", "replace") if isinstance(answer, bytes) else str(error)

@@ -59,10 +59,10 @@ class ClusterWorkers(Borrowed):
             ) from error
         if not versions:
             raise TargetError(f"the cluster at {address} has no workers. Start some, and run the same command again.")
-        for worker, found in versions.items():
-            if found != wexagraph.__version__:
+        for worker, other in versions.items():
+            if other != wexagraph.__version__:
                 raise CallError(
-                    f"the worker {worker} has Wexagraph {found}, and this is {wexagraph.__version__}. Install the same "
+                    f"the worker {worker} has Wexagraph {other}, and this is {wexagraph.__version__}. Install the same "
                     "version on all machines."
                 )
 
@@ -78,19 +78,19 @@ class ClusterWorkers(Borrowed):
         """The future, with the errors of a cluster in our words: a task that lost its workers too often is lost."""
         from distributed.scheduler import KilledWorker
 
-        told: Future[T] = Future()
-        told.set_running_or_notify_cancel()
+        result: Future[T] = Future()
+        result.set_running_or_notify_cancel()
 
         def tell(done: Future[T]) -> None:
             try:
-                told.set_result(done.result())
+                result.set_result(done.result())
             except (KilledWorker, CancelledError):
-                told.set_exception(WorkerLost(False))
+                result.set_exception(WorkerLost(False))
             except Exception as error:
-                told.set_exception(error)
+                result.set_exception(error)
 
         future.add_done_callback(tell)
-        return told
+        return result
 
     def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
         """Leave the cluster; what is under way there comes to nothing."""

@@ -54,17 +54,17 @@ def digests_in(path: Path) -> dict[str, set[str]]:
     """The digests of the messages that lie in a mailbox in files, by folder; empty where there is none."""
     if not path.exists():
         return {}
-    found: dict[str, set[str]] = {}
+    digests: dict[str, set[str]] = {}
     try:
         with open_source(path) as source:
             for folder in source.folders():
-                held = found.setdefault(folder, set())
+                held = digests.setdefault(folder, set())
                 for _, data in source.read_many(source.outline(folder)):
                     if isinstance(data, bytes):
                         held.add(hashlib.sha256(data).hexdigest())
     except SourceError:
         return {}
-    return found
+    return digests
 
 
 def write_whole(root: OutputFolder, waiting: str, path: str, delivery: Delivery) -> None:

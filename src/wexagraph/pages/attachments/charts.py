@@ -121,10 +121,10 @@ def _pie(ys: list[Any], labels: list[Any], axes: Any, hollow: bool) -> None:
 
 
 def _name(series: Any, number: int, book: Any) -> str:
-    found = series.tx
-    if found is not None and found.strRef is not None:
-        return " ".join(map(str, _values(found.strRef, book))) or f"Series {number}"
-    return str(found.v) if found is not None and found.v is not None else f"Series {number}"
+    title = series.tx
+    if title is not None and title.strRef is not None:
+        return " ".join(map(str, _values(title.strRef, book))) or f"Series {number}"
+    return str(title.v) if title is not None and title.v is not None else f"Series {number}"
 
 
 def _data(series: Any, book: Any) -> tuple[list[Any], list[Any]]:
@@ -151,9 +151,9 @@ def _values(reference: Any, book: Any) -> list[Any]:
     if mark and sheet in book.sheetnames:
         left, top, right, bottom = range_boundaries(cells.replace("$", ""))
         if (right - left + 1) * (bottom - top + 1) <= _MOST_POINTS:
-            found = [cell.value for row in book[sheet].iter_rows(top, bottom, left, right) for cell in row]
-            if any(value is not None for value in found):
-                return found
+            values = [cell.value for row in book[sheet].iter_rows(top, bottom, left, right) for cell in row]
+            if any(value is not None for value in values):
+                return values
     cache = getattr(reference, "numCache", None) or getattr(reference, "strCache", None)
     return [point.v for point in cache.pt] if cache is not None else []
 

@@ -249,7 +249,7 @@ class Converter:
         self, archive: zipfile.ZipFile, infos: list[zipfile.ZipInfo], attachment: Attachment, notes: list[Note]
     ) -> list[Attachment]:
         """The files of a ZIP, bounded in number, size and proportion."""
-        found = []
+        members = []
         for number, info in enumerate(infos[:MOST_MEMBERS], 1):
             self._held += info.file_size
             if self._held > MOST_MEMBER_BYTES or info.file_size > 1000 * max(info.compress_size, 1000):
@@ -258,12 +258,12 @@ class Converter:
             with archive.open(info) as member:
                 data = member.read(info.file_size + 1)
             name = info.filename.rpartition("/")[2]
-            found.append(
+            members.append(
                 Attachment(made_part(data, "application/octet-stream", name, f"{attachment.part.number}.{number}"))
             )
         if len(infos) > MOST_MEMBERS:
             notes.append(Note("attachment-shortened", f"{len(infos)} files, {MOST_MEMBERS} opened"))
-        return found
+        return members
 
 
 def _paragraphs(text: str) -> list[str]:

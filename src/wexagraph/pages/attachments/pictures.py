@@ -25,8 +25,8 @@ def frames(content: bytes) -> Iterator[tuple[str, bytes, int, int]]:
         _learn_heif()
         try:
             with Image.open(io.BytesIO(content), formats=_READ) as image:
-                found = ImageSequence.Iterator(image) if image.format == "TIFF" else [image]
-                for number, frame in enumerate(found):
+                images = ImageSequence.Iterator(image) if image.format == "TIFF" else [image]
+                for number, frame in enumerate(images):
                     if number == MOST_FRAMES:
                         raise ValueError(f"it has more than {MOST_FRAMES} pages")
                     if frame.width * frame.height > MOST_PIXELS:

@@ -218,22 +218,22 @@ class _Plain:
 
 
 def _style(cell: Any, number: bool) -> str:
-    found = []
+    rules = []
     font, fill, aligned = cell.font, cell.fill, cell.alignment
     if font is not None:
-        found += ["font-weight:bold"] if font.b else []
-        found += ["font-style:italic"] if font.i else []
+        rules += ["font-weight:bold"] if font.b else []
+        rules += ["font-style:italic"] if font.i else []
         colour = _rgb(font.color)
-        found += [f"color:{colour}"] if colour and colour != "#000000" else []
+        rules += [f"color:{colour}"] if colour and colour != "#000000" else []
     if fill is not None and fill.fill_type == "solid":
         colour = _rgb(fill.fgColor)
-        found += [f"background-color:{colour}"] if colour else []
+        rules += [f"background-color:{colour}"] if colour else []
     side = aligned.horizontal if aligned is not None else None
     if side in ("left", "right", "center"):
-        found.append(f"text-align:{side}")
+        rules.append(f"text-align:{side}")
     elif number:
-        found.append("text-align:right")
-    return ";".join(found)
+        rules.append("text-align:right")
+    return ";".join(rules)
 
 
 def _rgb(colour: Any) -> str:

@@ -112,26 +112,26 @@ def _decoder(font: Any) -> Decode | None:
     wide = font.get("/Subtype") == "/Type0"
     if not wide and font.get("/Encoding") == "/WinAnsiEncoding":
         return _winansi
-    told = font.get("/ToUnicode")
-    if told is None:
+    mapping = font.get("/ToUnicode")
+    if mapping is None:
         return None
-    table, codec = _table(told.read_bytes()), "utf-16-be" if wide else "latin-1"
+    table, codec = _table(mapping.read_bytes()), "utf-16-be" if wide else "latin-1"
     return lambda data: data.decode(codec, "ignore").translate(table)
 
 
 def _table(cmap: bytes) -> dict[int, str]:
     """Codes to characters (ISO 32000-2, section 9.10.3)."""
-    found: dict[int, str] = {}
+    codes: dict[int, str] = {}
     for kind, body in _SECTION.findall(cmap):
         if kind == b"bfchar":
             for code, text in _CHAR.findall(body):
-                found[int(code, 16)] = _characters(text)
+                codes[int(code, 16)] = _characters(text)
         else:
             for first, last, text in _RANGE.findall(body):
                 start = _characters(text)
                 for step in range(min(int(last, 16) - int(first, 16), 0xFFFF) + 1):
-                    found[int(first, 16) + step] = start[:-1] + chr(ord(start[-1]) + step) if start else ""
-    return found
+                    codes[int(first, 16) + step] = start[:-1] + chr(ord(start[-1]) + step) if start else ""
+    return codes
 
 
 def _characters(packed: bytes) -> str:

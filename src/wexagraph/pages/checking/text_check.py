@@ -73,14 +73,14 @@ def missing_words(text: str, pages: list[str]) -> tuple[list[str], list[str]]:
     The second are words with letters drawn as one sign that has no character (Indic conjuncts, stacked Thai vowels).
     """
     wanted = Counter(_normal(text).split())
-    found = _normal("\n".join(pages))
-    words = Counter(found.split())
+    shown = _normal("\n".join(pages))
+    words = Counter(shown.split())
     rest = [(word, count) for word, count in wanted.items() if words[word] < count]
     if not rest:
         return [], []
-    stream = "".join(found.split())
+    stream = "".join(shown.split())
     lost = [word for word, count in rest if not _stands(word, count, stream, len(pages))]
-    if not lost or _UNMAPPED not in found:
+    if not lost or _UNMAPPED not in shown:
         return lost, []
     shapes = {
         re.escape(word).replace(_UNMAPPED, ".{1,6}") for word in words if _UNMAPPED in word and _has_letters(word)
@@ -127,10 +127,10 @@ def _cut_lines(page: Any) -> list[str]:
 
     lines = []
     words = page.get_textpage()
-    for found in page.get_objects(filter=[pdfium.FPDF_PAGEOBJ_TEXT]):
-        clip = pdfium.FPDFPageObj_GetClipPath(found)
+    for item in page.get_objects(filter=[pdfium.FPDF_PAGEOBJ_TEXT]):
+        clip = pdfium.FPDFPageObj_GetClipPath(item)
         paths = max(0, pdfium.FPDFClipPath_CountPaths(clip)) if clip else 0
-        left, bottom, right, top = found.get_bounds()
+        left, bottom, right, top = item.get_bounds()
         for path in range(paths):
             points = [
                 _point(pdfium.FPDFClipPath_GetPathSegment(clip, path, number))

@@ -166,12 +166,12 @@ class _Cleaner:
             return ""
         return stylesheet(css, f".{self.scope} .wx-body", self.width, self.resolve, self._seen, names)
 
-    def _seen(self, selector: str, found: str) -> str:
+    def _seen(self, selector: str, rules: str) -> str:
         if self.show_hidden:
-            return without_hiding(found)
-        if any(name in found for name in HIDING):
-            self.hiding.append(Rule(selector, found))
-        return self._relieved(found)
+            return without_hiding(rules)
+        if any(name in rules for name in HIDING):
+            self.hiding.append(Rule(selector, rules))
+        return self._relieved(rules)
 
     def _relieved(self, style: str) -> str:
         """A style with what the page is made without left out; what its author hid stays hidden."""
@@ -307,10 +307,10 @@ class _Cleaner:
         if tag in _LONE:
             return self._open(tag, attributes, look)
         key = (tag, look, *attributes.items())
-        found = self.opened.get(key)
-        if found is None:
-            found = self.opened[key] = self._open(tag, attributes, look)
-        return found
+        opening = self.opened.get(key)
+        if opening is None:
+            opening = self.opened[key] = self._open(tag, attributes, look)
+        return opening
 
     def _open(self, tag: str, attributes: dict[str, str | None], look: Context) -> _Opened:
         style = self._style(attributes) if attributes else ""
@@ -320,12 +320,12 @@ class _Cleaner:
         presented, inner = present(tag, attributes, look)
         return _Opened(style, f"<{tag}{self._attributes(tag, attributes, style, presented)}>", inner)
 
-    def _attributes(self, tag: str, found: dict[str, str | None], style: str, presented: str) -> str:
+    def _attributes(self, tag: str, given: dict[str, str | None], style: str, presented: str) -> str:
         """The attributes to keep. `presented` are declarations that any style of the author's overrides."""
         out = []
-        classes = _classes(found.get("class") or "") if found else ""
-        if found and "background" in found:
-            picture = self.resolve(found["background"] or "")
+        classes = _classes(given.get("class") or "") if given else ""
+        if given and "background" in given:
+            picture = self.resolve(given["background"] or "")
             if picture:
                 presented = ";".join(filter(None, [presented, f'background-image:url("{picture}")']))
         if presented:
@@ -333,7 +333,7 @@ class _Cleaner:
             classes = f"{known.setdefault(presented, f'{self.scope}-{len(known)}')} {classes}".rstrip()
         if classes:
             out.append(f' class="{classes}"')
-        for name, raw in found.items():
+        for name, raw in given.items():
             value = raw or ""
             if name == "class" or name not in _ATTRIBUTES:
                 continue
@@ -347,7 +347,7 @@ class _Cleaner:
                     continue
             out.append(f' {name}="{escape(value)}"')
         if tag == "a":
-            link = link_target(found.get("href") or "")
+            link = link_target(given.get("href") or "")
             if link:
                 out.append(f' href="{escape(link)}"')
         if style:

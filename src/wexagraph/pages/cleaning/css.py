@@ -162,24 +162,24 @@ _PLACING = frozenset({"position", "top", "left", "right", "z-index", "transform"
 def _placed(kept: list[str]) -> list[str]:
     """The declarations, with a position that can't leave the message: nothing moves up or out to the left, so that no
     text gets over our heading. What is moved back by half its size, as the middle of a bar is, is centred instead."""
-    found = {name: value.lower() for name, _, value in (d.partition(":") for d in kept) if name in _PLACING}
-    if not found:
+    values = {name: value.lower() for name, _, value in (d.partition(":") for d in kept) if name in _PLACING}
+    if not values:
         return kept
     rest = [d for d in kept if d.partition(":")[0] not in _PLACING]
-    position = found.get("position", "").removesuffix("!important").strip()
+    position = values.get("position", "").removesuffix("!important").strip()
     if position not in ("relative", "absolute"):
         return rest
     out = [f"position:{position}"]
-    halves = position == "absolute" and "translate" in found.get("transform", "") and "-50%" in found["transform"]
+    halves = position == "absolute" and "translate" in values.get("transform", "") and "-50%" in values["transform"]
     for name in ("top", "left", "right"):
-        value = found.get(name, "")
+        value = values.get(name, "")
         if value and "-" not in value and not (halves and value.startswith("50%")):
             out.append(f"{name}:{value}")
-    if halves and found.get("left", "").startswith("50%"):
+    if halves and values.get("left", "").startswith("50%"):
         out += ["left:0", "right:0", "text-align:center"]
-    if halves and found.get("top", "").startswith("50%"):
+    if halves and values.get("top", "").startswith("50%"):
         out.append("top:0")
-    level = found.get("z-index", "")
+    level = values.get("z-index", "")
     if level.isdigit() and len(level) < 7:
         out.append(f"z-index:{level}")
     return rest + out
@@ -315,7 +315,7 @@ def _parse(text: str, width: int) -> list[_Rule]:
 _parsed = lru_cache(maxsize=32)(_parse)
 
 
-def _collect(rules: list[Any], width: int, depth: int, found: list[_Rule]) -> None:
+def _collect(rules: list[Any], width: int, depth: int, collected: list[_Rule]) -> None:
     for rule in rules[:_BLOCK_RULES]:
         if rule.type == "qualified-rule":
             selectors = tuple((s, _names_in(s)) for s in tinycss2.serialize(rule.prelude).split(","))
@@ -323,7 +323,7 @@ def _collect(rules: list[Any], width: int, depth: int, found: list[_Rule]) -> No
             pictured = "url(" in tinycss2.serialize(rule.content).lower()
             declarations = "" if pictured else ";".join(_kept_declarations(content, lambda _: None))
             if pictured or declarations:
-                found.append(_Rule(selectors, declarations, content if pictured else None))
+                collected.append(_Rule(selectors, declarations, content if pictured else None))
         elif (
             rule.type == "at-rule"
             and rule.lower_at_keyword == "media"
@@ -332,15 +332,15 @@ def _collect(rules: list[Any], width: int, depth: int, found: list[_Rule]) -> No
             and media_applies(tinycss2.serialize(rule.prelude), width)
         ):
             inner = tinycss2.parse_rule_list(rule.content, skip_comments=True, skip_whitespace=True)
-            _collect(inner, width, depth + 1, found)
+            _collect(inner, width, depth + 1, collected)
 
 
 def _names_in(selector: str) -> Names:
     """The names without which nothing fits a selector; none are told of one with brackets."""
     if "(" in selector or "[" in selector or "\\" in selector:
         return Names()
-    found = [(mark, name.lower()) for mark, name in _NAME.findall(selector)]
-    return Names(frozenset(n for mark, n in found if mark == "."), frozenset(n for mark, n in found if mark == "#"))
+    names = [(mark, name.lower()) for mark, name in _NAME.findall(selector)]
+    return Names(frozenset(n for mark, n in names if mark == "."), frozenset(n for mark, n in names if mark == "#"))
 
 
 _ROOT = re.compile(r"(?:(?:html|:root)\s*(?:>\s*)?)?(?:body)?(?=$|[\s>+~.:#\[])", re.IGNORECASE)
@@ -349,7 +349,7 @@ _PSEUDO = re.compile(r":(?:hover|active|focus|visited|target)\b", re.IGNORECASE)
 
 
 def _scoped(prelude: str, scope: str) -> str:
-    found = []
+    selectors = []
     for raw in prelude.split(","):
         selector = raw.strip()
         if not selector or not _SELECTOR.fullmatch(selector) or "wx-" in selector or _PSEUDO.search(selector):
@@ -358,10 +358,10 @@ def _scoped(prelude: str, scope: str) -> str:
             continue
         match = _ROOT.match(selector)
         if match and match[0].strip():
-            found.append((scope + selector[match.end() :]).strip())
+            selectors.append((scope + selector[match.end() :]).strip())
         elif selector[0] not in ">+~":
-            found.append(f"{scope} {selector}")
-    return ",".join(found)
+            selectors.append(f"{scope} {selector}")
+    return ",".join(selectors)
 
 
 _FEATURE = re.compile(r"\(\s*(min-|max-)?(?:device-)?width\s*:\s*([\d.]+)\s*(px|em|rem)?\s*\)", re.IGNORECASE)

@@ -91,8 +91,8 @@ class Sight:
         sheet = self._sheet.get(node.mem_id) if self._sheet else None
         if not sheet:
             return _inline(style) if style else (False, None)
-        values = {name: found[3] for name, found in sheet.items()}
-        important = {name for name, found in sheet.items() if found[0]}
+        values = {name: declared[3] for name, declared in sheet.items()}
+        important = {name for name, declared in sheet.items() if declared[0]}
         for name, value in _pairs(style):
             if name not in important or value.endswith("!important"):
                 values[name] = value
@@ -113,8 +113,8 @@ def _judged(values: dict[str, str]) -> tuple[bool, bool | None]:
 
 
 def _pairs(declarations: str) -> list[tuple[str, str]]:
-    found = (d.partition(":") for d in declarations.split(";"))
-    return [(name.strip(), value.strip().lower()) for name, _, value in found if name.strip() in HIDING]
+    pairs = (d.partition(":") for d in declarations.split(";"))
+    return [(name.strip(), value.strip().lower()) for name, _, value in pairs if name.strip() in HIDING]
 
 
 def _specificity(selector: str) -> int:

@@ -78,14 +78,14 @@ def _frame(alternative: str, where: str, width: int | None, height: int | None) 
         [line for line in (alternative, where) if line][: max(1, int(high // 11))] if high >= 11 and wide >= 24 else []
     )
     most = int(wide / 4.6)
-    told = "".join(
+    label = "".join(
         f'<text x="4" y="{10 + 10 * n}" font-family="Liberation Sans" font-size="8" fill="#5b6e7a">'
         f"{escape(without_controls(shortened(line, max(most - 1, 1))), quote=False)}</text>"
         for n, line in enumerate(lines)
     )
     return (
         f'<svg xmlns="http://www.w3.org/2000/svg" width="{wide:g}" height="{high:g}" viewBox="0 0 {wide:g} {high:g}">'
-        f'<rect width="{wide:g}" height="{high:g}" fill="#f1f4f6" stroke="#c3cfd6"/>{told}</svg>'
+        f'<rect width="{wide:g}" height="{high:g}" fill="#f1f4f6" stroke="#c3cfd6"/>{label}</svg>'
     ).encode("utf-8", "replace")
 
 

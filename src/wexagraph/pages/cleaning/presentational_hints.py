@@ -61,34 +61,34 @@ def present(tag: str, attributes: dict[str, str | None], context: Context) -> tu
 @lru_cache(maxsize=8192)
 def _present(tag: str, written: tuple[tuple[str, str | None], ...], context: Context) -> tuple[str, Context]:
     attributes = dict(written)
-    found: list[str] = []
+    rules: list[str] = []
     align, inner = _align(tag, attributes.get("align"), context)
-    found += align
+    rules += align
     if tag == "table":
-        found += _table(attributes, context.quirks)
+        rules += _table(attributes, context.quirks)
         inner = inner._replace(cells=_cells(attributes))
     elif tag in ("td", "th") and context.cells:
-        found.append(context.cells)
+        rules.append(context.cells)
     if not attributes:
-        return ";".join(found), inner
+        return ";".join(rules), inner
     if tag in _BOXES:
-        found += _box(tag, attributes)
+        rules += _box(tag, attributes)
     elif tag == "img":
-        found += _image(attributes)
+        rules += _image(attributes)
     elif tag == "font":
-        found += _font(attributes)
+        rules += _font(attributes)
     elif tag == "hr":
-        found += _rule(attributes)
+        rules += _rule(attributes)
     elif tag == "br":
         clear = {"all": "both", "both": "both", "left": "left", "right": "right"}.get(_word(attributes, "clear"))
-        found += [f"clear:{clear}"] if clear else []
+        rules += [f"clear:{clear}"] if clear else []
     elif tag in ("ol", "ul", "li"):
         kind = (attributes.get("type") or "").strip()
         kind = _LIST_TYPES.get(kind) or _LIST_TYPES.get(kind.lower(), "")
-        found += [f"list-style-type:{kind}"] if kind else []
+        rules += [f"list-style-type:{kind}"] if kind else []
     elif tag == "pre" and "wrap" in attributes:
-        found.append("white-space:pre-wrap")
-    return ";".join(found), inner
+        rules.append("white-space:pre-wrap")
+    return ";".join(rules), inner
 
 
 def _align(tag: str, attribute: str | None, context: Context) -> tuple[list[str], Context]:
@@ -99,14 +99,14 @@ def _align(tag: str, attribute: str | None, context: Context) -> tuple[list[str]
     if tag == "center":
         value = "center"
     if tag == "table":
-        found = ["text-align:start"]
+        rules = ["text-align:start"]
         if value == "center" or (not value and inherited == "center"):
-            found += ["margin-left:auto", "margin-right:auto"]
+            rules += ["margin-left:auto", "margin-right:auto"]
         elif value in ("left", "right"):
-            found.append(f"float:{value}")
+            rules.append(f"float:{value}")
         elif inherited == "right":
-            found.append("margin-left:auto")
-        return found, context._replace(align="")
+            rules.append("margin-left:auto")
+        return rules, context._replace(align="")
     if tag == "th" and not value:
         return [f"text-align:{inherited or 'center'}"], context._replace(align=inherited or "center")
     if tag == "caption" and value in ("top", "bottom"):
@@ -117,37 +117,37 @@ def _align(tag: str, attribute: str | None, context: Context) -> tuple[list[str]
 
 
 def _table(attributes: dict[str, str | None], quirks: bool) -> list[str]:
-    found = list(_QUIRKS) if quirks else []
+    rules = list(_QUIRKS) if quirks else []
     spacing, border = _px(attributes, "cellspacing", 200), _border(attributes)
     if spacing:
-        found.append(f"border-spacing:{spacing}")
+        rules.append(f"border-spacing:{spacing}")
     if border:
         line = _colour_of(attributes, "bordercolor")
-        found.append(f"border:{border} {'solid ' + line if line else 'outset #808080'}")
+        rules.append(f"border:{border} {'solid ' + line if line else 'outset #808080'}")
     if _word(attributes, "rules") in ("all", "rows", "cols", "groups"):
-        found.append("border-collapse:collapse")
+        rules.append("border-collapse:collapse")
     for name, sides in (("hspace", ("left", "right")), ("vspace", ("top", "bottom"))):
         space = _px(attributes, name, 500)
-        found += [f"margin-{side}:{space}" for side in sides if space]
-    return found
+        rules += [f"margin-{side}:{space}" for side in sides if space]
+    return rules
 
 
 def _cells(attributes: dict[str, str | None]) -> str:
     """Declarations for every cell of a table, from the table's own attributes."""
-    found = []
+    declarations = []
     padding = _px(attributes, "cellpadding", 200)
     if padding:
-        found.append(f"padding:{padding}")
+        declarations.append(f"padding:{padding}")
     rules, line = _word(attributes, "rules"), _colour_of(attributes, "bordercolor")
     if rules == "all":
-        found.append(f"border:1px solid {line or '#808080'}")
+        declarations.append(f"border:1px solid {line or '#808080'}")
     elif rules == "rows":
-        found += ["border-top:1px solid #808080", "border-bottom:1px solid #808080"]
+        declarations += ["border-top:1px solid #808080", "border-bottom:1px solid #808080"]
     elif rules == "cols":
-        found += ["border-left:1px solid #808080", "border-right:1px solid #808080"]
+        declarations += ["border-left:1px solid #808080", "border-right:1px solid #808080"]
     elif _border(attributes) and rules != "none":
-        found.append(f"border:1px {'solid ' + line if line else 'inset #808080'}")
-    return ";".join(found)
+        declarations.append(f"border:1px {'solid ' + line if line else 'inset #808080'}")
+    return ";".join(declarations)
 
 
 def _border(attributes: dict[str, str | None]) -> str:
@@ -160,73 +160,73 @@ def _border(attributes: dict[str, str | None]) -> str:
 
 
 def _box(tag: str, attributes: dict[str, str | None]) -> list[str]:
-    found = []
+    rules = []
     for name in ("width", "height"):
         length = dimension(attributes.get(name) or "")
         if length and length not in ("0px", "0%"):
-            found.append(f"{name}:{length}")
+            rules.append(f"{name}:{length}")
     colour = _colour_of(attributes, "bgcolor")
     if colour:
-        found.append(f"background-color:{colour}")
+        rules.append(f"background-color:{colour}")
     vertical = _VERTICAL.get(_word(attributes, "valign"))
     if vertical:
-        found.append(f"vertical-align:{vertical}")
+        rules.append(f"vertical-align:{vertical}")
     if tag in ("td", "th") and "nowrap" in attributes:
-        found.append("white-space:nowrap")
+        rules.append("white-space:nowrap")
     if tag in ("td", "th") and _colour_of(attributes, "bordercolor"):
-        found.append(f"border-color:{_colour_of(attributes, 'bordercolor')}")
-    return found
+        rules.append(f"border-color:{_colour_of(attributes, 'bordercolor')}")
+    return rules
 
 
 def _image(attributes: dict[str, str | None]) -> list[str]:
-    found = []
+    rules = []
     for name in ("width", "height"):
         length = dimension(attributes.get(name) or "")
         if length:
-            found.append(f"{name}:{length}")
+            rules.append(f"{name}:{length}")
     align = _word(attributes, "align")
     if align in ("left", "right"):
-        found.append(f"float:{align}")
+        rules.append(f"float:{align}")
     elif align in ("top", "middle", "absmiddle", "bottom", "absbottom"):
-        found.append(f"vertical-align:{align.removeprefix('abs')}")
+        rules.append(f"vertical-align:{align.removeprefix('abs')}")
     for name, sides in (("hspace", ("left", "right")), ("vspace", ("top", "bottom"))):
         space = _px(attributes, name, 500)
-        found += [f"margin-{side}:{space}" for side in sides if space]
+        rules += [f"margin-{side}:{space}" for side in sides if space]
     border = _px(attributes, "border", 100)
     if border and border != "0px":
-        found.append(f"border:{border} solid")
-    return found
+        rules.append(f"border:{border} solid")
+    return rules
 
 
 def _font(attributes: dict[str, str | None]) -> list[str]:
-    found = []
+    rules = []
     colour = _colour_of(attributes, "color")
     if colour:
-        found.append(f"color:{colour}")
+        rules.append(f"color:{colour}")
     match = re.match(r"\s*([+-]?)(\d{1,2})", attributes.get("size") or "")
     if match:
         step = int(match[2]) + 3 if match[1] == "+" else 3 - int(match[2]) if match[1] else int(match[2])
-        found.append(f"font-size:{_SIZES[min(max(step, 1), 7)]}")
+        rules.append(f"font-size:{_SIZES[min(max(step, 1), 7)]}")
     face = attributes.get("face") or ""
     if face and re.fullmatch(r"[\w ,'\".-]{1,200}", face) and face.count('"') % 2 == face.count("'") % 2 == 0:
-        found.append(f"font-family:{with_known_fonts('font-family', face)}")
-    return found
+        rules.append(f"font-family:{with_known_fonts('font-family', face)}")
+    return rules
 
 
 def _rule(attributes: dict[str, str | None]) -> list[str]:
-    found = []
+    rules = []
     colour, size = _colour_of(attributes, "color"), _px(attributes, "size", 200)
     width = dimension(attributes.get("width") or "")
     if width:
-        found.append(f"width:{width}")
+        rules.append(f"width:{width}")
     if colour or "noshade" in attributes:
         colour = colour or "#808080"
-        found += ["border-style:solid", f"border-color:{colour}", f"background-color:{colour}"]
+        rules += ["border-style:solid", f"border-color:{colour}", f"background-color:{colour}"]
     if size and size != "0px":
         number = int(size[:-2])
-        found.append(f"height:{max(0, number - 2)}px" if number > 1 else "border-bottom-width:0")
+        rules.append(f"height:{max(0, number - 2)}px" if number > 1 else "border-bottom-width:0")
     margins = {"left": "margin-left:0", "right": "margin-right:0"}.get(_word(attributes, "align"))
-    return [*found, margins] if margins else found
+    return [*rules, margins] if margins else rules
 
 
 def _word(attributes: dict[str, str | None], name: str) -> str:

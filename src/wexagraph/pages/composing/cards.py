@@ -136,7 +136,7 @@ def vcard_cards(content: bytes) -> list[Card]:
     from icalendar.parser import Contentlines
 
     try:
-        found: list[Card] = []
+        cards: list[Card] = []
         for line in Contentlines.from_ical(decode(content, "utf-8")[0]):
             if not line:
                 continue
@@ -146,16 +146,16 @@ def vcard_cards(content: bytes) -> list[Card]:
                 lines(str(value)).replace("\\n", "\n").replace("\\,", ",").replace("\\;", ";"),
             )
             if name == "BEGIN":
-                found.append(("no name", []))
-            elif found and name == "FN":
-                found[-1] = (one_line(text), found[-1][1])
-            elif found and name in _VCARD:
-                found[-1][1].append(
+                cards.append(("no name", []))
+            elif cards and name == "FN":
+                cards[-1] = (one_line(text), cards[-1][1])
+            elif cards and name in _VCARD:
+                cards[-1][1].append(
                     (
                         _VCARD[name],
                         ", ".join(part for part in text.split(";") if part) if name in ("ADR", "ORG") else text,
                     )
                 )
-        return [card for card in found if card[1] or card[0] != "no name"][:_MOST_CARDS]
+        return [card for card in cards if card[1] or card[0] != "no name"][:_MOST_CARDS]
     except (ValueError, TypeError, KeyError, IndexError, AttributeError):
         return []

@@ -62,7 +62,7 @@ class Page:
         theirs = self.html.partition(_END_OF_OURS)[2]
         if any(row.count("</td>") > 7 and _MANY_CELLS.search(row) for row in theirs.split("</tr>")):
             return True
-        return "nowrap" in theirs or any(int(found) > width for found in _WIDTHS.findall(theirs))
+        return "nowrap" in theirs or any(int(size) > width for size in _WIDTHS.findall(theirs))
 
     def may_cut(self) -> bool:
         """Whether a box on it may be smaller than the text in it."""
@@ -168,9 +168,9 @@ def compose(
     moment, date_notes = header.date(where.arrival)
     heading = composer.heading(message, where.arrival)
     fields = Fields(header, where.folder, where.id, options.timezone(), moment)
-    told = evidence(message, where, options) if options.evidence and origin else []
+    origin_rows = evidence(message, where, options) if options.evidence and origin else []
     all_of_them = all_fields(header) if options.headers and origin else []
-    composer.texts += [text for rows in (told, all_of_them) for row in rows for text in row]
+    composer.texts += [text for rows in (origin_rows, all_of_them) for row in rows for text in row]
     text = "\n".join(composer.texts)
     boxes = without_font(text)
     if boxes:
@@ -190,7 +190,7 @@ def compose(
             connected=not screen and bool({"embed", "pages"} & set(options.attachments)),
             header_footer=[] if screen or part else header_footer(options, fields, where.file).boxes(),
             options=options,
-            evidence=told,
+            evidence=origin_rows,
             all_fields=all_of_them,
             body=Markup(body),
             style=Markup("\n".join(composer.css).replace("</", "<\\/")),
@@ -275,10 +275,10 @@ class _Composer:
         fields = (b"from", b"sender", b"to", b"cc", b"bcc", b"subject")
         if any(len(message.header.raw(name) or b"") > _MOST_FIELD for name in fields):
             self.notes.append(Note("header-too-long"))
-        found = _heading(message, self.options, arrival)
-        self.texts += [found["subject"], *(text for _, text in found["rows"])]
-        self.texts += [attachment["name"] for attachment in found["attachments"]]
-        return found
+        heading = _heading(message, self.options, arrival)
+        self.texts += [heading["subject"], *(text for _, text in heading["rows"])]
+        self.texts += [attachment["name"] for attachment in heading["attachments"]]
+        return heading
 
     def blocks(self, message: Message) -> str:
         pictures = Pictures(message.picture, self.resources)
@@ -347,9 +347,9 @@ class _Composer:
         if not self.known:
             return paragraphs(text, flowed, delsp)
         kept: list[tuple[int, str]] = []
-        for quoted, group in groupby(paragraphs(text, flowed, delsp), key=lambda found: found.quotes > 0):
+        for quoted, group in groupby(paragraphs(text, flowed, delsp), key=lambda paragraph: paragraph.quotes > 0):
             run = list(group)
-            where = self.known.get(key(words_of("\n".join(found.text for found in run)))) if quoted else None
+            where = self.known.get(key(words_of("\n".join(paragraph.text for paragraph in run)))) if quoted else None
             kept += [(0, left_out(where))] if where is not None else run
         return kept
 

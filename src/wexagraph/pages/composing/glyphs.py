@@ -114,6 +114,6 @@ def ranges(codes: set[int]) -> Iterator[str]:
 
 if __name__ == "__main__":
     # python -m wexagraph.pages.composing.glyphs: writes coverage.txt anew after a font was added or taken away
-    found = set().union(*(code_points(path) for path in FOLDER.glob("*.ttf")))
-    _COVERAGE.write_text("\n".join(ranges(found)) + "\n", "ascii")
-    sys.stdout.write(f"{len(found)} code points\n")
+    letters = set().union(*(code_points(path) for path in FOLDER.glob("*.ttf")))
+    _COVERAGE.write_text("\n".join(ranges(letters)) + "\n", "ascii")
+    sys.stdout.write(f"{len(letters)} code points\n")

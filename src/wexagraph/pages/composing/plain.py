@@ -15,16 +15,20 @@ from wexagraph.text import lines, one_line, size
 
 def to_text(message: Message, options: PageOptions, origin: Provenance) -> str:
     """The message for reading in any editor, UTF-8, LF line ends."""
-    told = _message(message, options, origin.arrival)
+    out = _message(message, options, origin.arrival)
     if options.evidence:
-        told += [
+        out += [
             "",
             "-- Origin of this copy",
             *(f"{label}: {text}" for label, text in evidence(message, origin, options)),
         ]
     if options.headers:
-        told += ["", "-- All header fields", *(f"{name}: {value}" for name, value in all_fields(message.header))]
-    return "\n".join(told) + "\n"
+        out += [
+            "",
+            "-- All header fields",
+            *(f"{name}: {value}" for name, value in all_fields(message.header)),
+        ]
+    return "\n".join(out) + "\n"
 
 
 def _message(message: Message, options: PageOptions, arrival: datetime | None) -> list[str]:

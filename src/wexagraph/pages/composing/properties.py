@@ -58,8 +58,8 @@ def _text(text: str) -> str:
 
 def _language(header: Header) -> str:
     """The message's own word for its language (RFC 3282), else that of our headings."""
-    told = header.text(b"content-language").split(",")[0].strip()
-    return told if _LANGUAGE.fullmatch(told) else "en"
+    language = header.text(b"content-language").split(",")[0].strip()
+    return language if _LANGUAGE.fullmatch(language) else "en"
 
 
 def described(pdf: bytes, about: Record) -> bytes:

@@ -48,12 +48,12 @@ def evidence(message: Message, origin: Provenance, options: PageOptions) -> list
 
 def servers(header: Header) -> list[str]:
     """The servers that took the message, first to last, by their own names (RFC 5321, section 4.4)."""
-    found: list[str] = []
+    names: list[str] = []
     for value in reversed(header.all_raw(b"received")[:_MOST_SERVERS]):
         match = _BY.search(decode_words(value))
-        if match and (not found or found[-1] != match[1]):
-            found.append(match[1])
-    return found
+        if match and (not names or names[-1] != match[1]):
+            names.append(match[1])
+    return names
 
 
 def _arrival(header: Header, origin: Provenance, options: PageOptions) -> str:

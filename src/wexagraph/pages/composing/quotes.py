@@ -52,12 +52,12 @@ class Said:
         """Quotes of this message that earlier ones hold, each with the label of the first such (in a later one it
         may have been left out itself); then remember it."""
         quotes, said = _read(Message(data))
-        found = {key(quote): where for quote in quotes if (where := self._where(quote)) is not None}
+        known = {key(quote): where for quote in quotes if (where := self._where(quote)) is not None}
         self._held.append((f" {said} ", label))
         self._size += len(said)
         while self._size > _MOST_HELD:
             self._size -= len(self._held.popleft()[0]) - 2
-        return tuple(found.items())
+        return tuple(known.items())
 
     def _where(self, quote: str) -> str | None:
         wanted = f" {quote} "

@@ -27,14 +27,14 @@ _MODULES = {"plutoprint": "plutoprint", "weasyprint": "weasyprint"}
 
 def available(wanted: str = "auto") -> list[str]:
     """The names of the engines to try, in order. Raises CallError where none, or not the wanted one, is installed."""
-    found = [name for name, module in _MODULES.items() if importlib.util.find_spec(module) is not None]
+    installed = [name for name, module in _MODULES.items() if importlib.util.find_spec(module) is not None]
     if wanted == "auto":
-        if not found:
+        if not installed:
             raise CallError(
                 "no page engine is installed. Run: pip install plutoprint, or pip install 'wexagraph[weasyprint]'."
             )
-        return found
-    if wanted not in found:
+        return installed
+    if wanted not in installed:
         extra = "'wexagraph[weasyprint]'" if wanted == "weasyprint" else wanted
         raise CallError(f"the page engine {wanted} is not installed. Run: pip install {extra}.")
     return [wanted]

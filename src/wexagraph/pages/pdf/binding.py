@@ -112,13 +112,13 @@ class _Binding:
             outline.root.extend([_bookmark("Contents", self.pages[covering]), *self.bookmarks])
         document.Root.PageMode = pikepdf.Name.UseOutlines
         describe(document, job.record)
-        found = as_archival(document, job.record) if job.options.archival else None
+        archival = as_archival(document, job.record) if job.options.archival else None
         with open(job.out, "wb") as out:
-            if isinstance(found, bytes):
-                out.write(found)
+            if isinstance(archival, bytes):
+                out.write(archival)
                 return []
             save(document, out, job.lock)
-        return [found] if found is not None else []
+        return [archival] if archival is not None else []
 
     def _append(self, number: int, part: Part) -> None:
         """Put a part's pages, bookmarks and embedded files into the document."""
@@ -133,9 +133,9 @@ class _Binding:
             for name, spec in sorted(source.attachments.items()):
                 self._embed(f"{number:03} {name}", self.document.copy_foreign(spec.obj))
         entry = replace(part.entry, pages=self.count - first)
-        told = pikepdf.OutlineItem(f"{entry.when} {entry.name}: {entry.subject}"[:300], first)
-        told.children.extend(below)
-        self.bookmarks.append(told)
+        bookmark = pikepdf.OutlineItem(f"{entry.when} {entry.name}: {entry.subject}"[:300], first)
+        bookmark.children.extend(below)
+        self.bookmarks.append(bookmark)
         self.starts.append(first)
         self.entries.append(entry)
 
@@ -264,21 +264,21 @@ class _Shared:
             for name in list(held.keys()) if held is not None else ():
                 held[name] = self.one(held[name])
 
-    def one(self, found: Any) -> Any:
+    def one(self, item: Any) -> Any:
         """The first object that is the same as this one."""
-        return self._first.setdefault(self._digest(found, 0), found) if found.is_indirect else found
+        return self._first.setdefault(self._digest(item, 0), item) if item.is_indirect else item
 
-    def _digest(self, found: Any, depth: int) -> bytes:
+    def _digest(self, item: Any, depth: int) -> bytes:
         """A digest of an indirect object with all that it refers to."""
-        known = self._digests.get(found.objgen)
+        known = self._digests.get(item.objgen)
         if known is not None:
             return known
-        is_stream = found._type_name == "stream"
-        text = found.stream_dict.unparse(resolved=True) if is_stream else found.unparse(resolved=True)
+        is_stream = item._type_name == "stream"
+        text = item.stream_dict.unparse(resolved=True) if is_stream else item.unparse(resolved=True)
         digest = hashlib.sha256(_REFERENCE.sub(lambda match: self._referred(match, depth), text))
         if is_stream:
-            digest.update(found.read_raw_bytes())
-        self._digests[found.objgen] = digest.digest()
+            digest.update(item.read_raw_bytes())
+        self._digests[item.objgen] = digest.digest()
         return digest.digest()
 
     def _referred(self, match: re.Match[bytes], depth: int) -> bytes:

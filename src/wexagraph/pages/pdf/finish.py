@@ -70,11 +70,11 @@ def finish(
             put_in_front(document, front)
         describe(document, record)
         if archival:
-            found = as_archival(document, record)
-            if isinstance(found, bytes):
-                return found, []
+            archived = as_archival(document, record)
+            if isinstance(archived, bytes):
+                return archived, []
             more = {"front": front, "openers": openers}
-            return finish(pdf, files, record, pieces, **more)[0], [found]  # type: ignore[arg-type]
+            return finish(pdf, files, record, pieces, **more)[0], [archived]  # type: ignore[arg-type]
         out = io.BytesIO()
         save(document, out, lock)
     return out.getvalue(), []
@@ -212,11 +212,11 @@ def _name_glyph_maps(document: Any) -> None:
     """Write out what ISO 32000-2 (table 115) takes for granted and ISO 19005-3 (6.2.11.3.2) wants written: identity."""
     import pikepdf
 
-    for found in document.objects:
-        if not isinstance(found, pikepdf.Dictionary) or found.get("/Subtype") != "/CIDFontType2":
+    for item in document.objects:
+        if not isinstance(item, pikepdf.Dictionary) or item.get("/Subtype") != "/CIDFontType2":
             continue
-        if "/CIDToGIDMap" not in found:
-            found.CIDToGIDMap = pikepdf.Name.Identity
+        if "/CIDToGIDMap" not in item:
+            item.CIDToGIDMap = pikepdf.Name.Identity
 
 
 def conforms(pdf: bytes) -> bool:

@@ -145,13 +145,13 @@ def bookmarks_of(source: Any, first: int) -> list[Any]:
         return places.get(target[0].objgen, 0) if isinstance(target, list | pikepdf.Array) and len(target) else 0
 
     def taken(items: list[Any], depth: int) -> list[Any]:
-        found = []
+        bookmarks = []
         for item in items[:1000]:
             new = pikepdf.OutlineItem(str(item.title)[:300], first + page_of(item))
             if depth < 8:
                 new.children.extend(taken(item.children, depth + 1))
-            found.append(new)
-        return found
+            bookmarks.append(new)
+        return bookmarks
 
     try:
         return taken(source.open_outline().root, 0)
@@ -172,6 +172,6 @@ def _named(source: Any, name: str) -> Any:
     import pikepdf
 
     names = source.Root.get("/Names", {}).get("/Dests")
-    found = pikepdf.NameTree(names).get(name) if names is not None else None
-    found = found if found is not None else source.Root.get("/Dests", {}).get("/" + name.lstrip("/"))
-    return found.get("/D") if isinstance(found, pikepdf.Dictionary) else found
+    destination = pikepdf.NameTree(names).get(name) if names is not None else None
+    destination = destination if destination is not None else source.Root.get("/Dests", {}).get("/" + name.lstrip("/"))
+    return destination.get("/D") if isinstance(destination, pikepdf.Dictionary) else destination

@@ -38,7 +38,7 @@ class Afterwards:
             raise CallError(f"{value!r} is no keyword (RFC 9051): letters, digits and $_.+- only.")
         return cls(kind, value)
 
-    def told(self, count: int, account: str) -> str:
+    def description(self, count: int, account: str) -> str:
         """What is wished, in words."""
         messages = f"{count:,} message{'s' * (count != 1)}"
         return {
@@ -65,9 +65,9 @@ class Changes:
         """Whose messages they are, for people."""
         return self._source.account.name
 
-    def told(self, folders: dict[str, int]) -> str:
+    def description(self, folders: dict[str, int]) -> str:
         """What will be done with so many messages of these folders, in words."""
-        said = self._wish.told(sum(folders.values()), self.account)
+        said = self._wish.description(sum(folders.values()), self.account)
         if self._wish.kind != "delete" or self.target is None:
             return said
         for_good = folders.get(self.target.name, 0)
@@ -111,7 +111,7 @@ class Changes:
                 changed = self._line.call(change, raw, writing=True)
             except Refused as error:
                 raise SourceError(
-                    f"the server refuses to {self._wish.told(len(piece), self._source.account.name)}: {error}."
+                    f"the server refuses to {self._wish.description(len(piece), self._source.account.name)}: {error}."
                 ) from error
             done += len(changed)
             spared += [(f"{folder}, message {uid}", _NOT_THE_SAME) for uid in sorted(set(piece) - set(changed))]

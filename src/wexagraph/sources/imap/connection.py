@@ -168,15 +168,15 @@ class Connection:
         self._secret = secret
         client.response("CAPABILITY")
         kind, data = client.capability()
-        told = b" ".join(item for item in data if isinstance(item, bytes)).decode("latin-1").upper().split()
-        self.capabilities = frozenset(told if kind == "OK" and told else client.capabilities)
+        capabilities = b" ".join(item for item in data if isinstance(item, bytes)).decode("latin-1").upper().split()
+        self.capabilities = frozenset(capabilities if kind == "OK" and capabilities else client.capabilities)
 
     def _authenticate(self, client: imaplib.IMAP4, secret: Secret) -> None:
         user = self.account.user
         if secret.token:
             offered = [word.removeprefix("AUTH=") for word in client.capabilities]
-            mechanism, told = bearer(self.account, secret, offered)
-            client.authenticate(mechanism, _once(told))
+            mechanism, response = bearer(self.account, secret, offered)
+            client.authenticate(mechanism, _once(response))
         elif "AUTH=PLAIN" in client.capabilities:
             client.authenticate("PLAIN", _once(f"\0{user}\0{secret.value}".encode()))
         elif f"{user}{secret.value}".isascii():
@@ -232,9 +232,9 @@ def quoted(text: str) -> bytes:
     return ('"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"').encode("latin-1")
 
 
-def _once(told: bytes) -> Callable[[bytes], bytes]:
+def _once(response: bytes) -> Callable[[bytes], bytes]:
     """Answers the server's first challenge; a second one tells of an error, and is answered with nothing."""
-    answers = iter([told])
+    answers = iter([response])
     return lambda _: next(answers, b"")
 
 

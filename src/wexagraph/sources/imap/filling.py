@@ -48,14 +48,14 @@ class Filling:
 
         Raises MessageError where the server refuses it, TargetError where the account is full.
         """
-        found = self._folder(folder)
+        held = self._folder(folder)
         words = [_SYSTEM.get(flag, flag) for flag in sorted(flags) if flag != "recent" and _KEYWORD.fullmatch(flag)]
         content = crlf(data)
         when = imaplib.Time2Internaldate(arrived or time.time())
 
         def put(client: imaplib.IMAP4) -> None:
             marks = f"({' '.join(words)})"
-            kind, answer = client.append(quoted(found.raw), marks, when, content)  # type: ignore[arg-type]
+            kind, answer = client.append(quoted(held.raw), marks, when, content)  # type: ignore[arg-type]
             if kind != "OK" and b"OVERQUOTA" in (answer[0] or b""):
                 # asking again would help nobody
                 raise TargetError(
@@ -72,10 +72,10 @@ class Filling:
 
     def _folder(self, name: str) -> Folder:
         if name not in self._folders:
-            found = self._source.named(name)
-            if "nonexistent" in found.flags:
-                self._make(found)
-            self._folders[name] = found
+            named = self._source.named(name)
+            if "nonexistent" in named.flags:
+                self._make(named)
+            self._folders[name] = named
         return self._folders[name]
 
     def _make(self, folder: Folder) -> None:

@@ -59,15 +59,15 @@ def fetched(items: Iterable[Any]) -> Iterator[dict[str, Any]]:
     for response in _responses(items):
         parsed = parse(response)
         values = next((value for value in parsed if isinstance(value, list)), [])
-        found: dict[str, Any] = {}
+        answer: dict[str, Any] = {}
         for name, value in zip(values[::2], values[1::2], strict=False):
             if isinstance(name, bytes):
                 key = name.decode("latin-1").upper()
-                found["BODY[]" if key.startswith("BODY[]") else "HEADER" if key.startswith("BODY[HEADER") else key] = (
+                answer["BODY[]" if key.startswith("BODY[]") else "HEADER" if key.startswith("BODY[HEADER") else key] = (
                     value
                 )
-        if isinstance(found.get("UID"), bytes) and found["UID"].isdigit():
-            yield found
+        if isinstance(answer.get("UID"), bytes) and answer["UID"].isdigit():
+            yield answer
 
 
 def _responses(items: Iterable[Any]) -> Iterator[list[Item]]:
@@ -89,7 +89,7 @@ def numbers(items: Iterable[Any]) -> list[int]:
 
     Raises ValueError for more than any folder holds.
     """
-    found: set[int] = set()
+    uids: set[int] = set()
     for item in items:
         text = item[0] if isinstance(item, tuple) else item or b""
         sets = re.search(rb"\bALL ([\d:,]+)", text)
@@ -99,12 +99,12 @@ def numbers(items: Iterable[Any]) -> list[int]:
                 if not first.isdigit() or not (last or first).isdigit() or len(piece) > 24:
                     raise ValueError("the server lists what are no messages")
                 low, high = sorted((int(first), int(last or first)))
-                if len(found) + high - low > _MOST_MESSAGES:
+                if len(uids) + high - low > _MOST_MESSAGES:
                     raise ValueError("the server lists more messages than a folder can hold")
-                found.update(range(low, high + 1))
+                uids.update(range(low, high + 1))
         elif not re.search(rb"\bUID\b|\(TAG", text):
-            found.update(int(word) for word in text.split() if word.isdigit() and len(word) < 12)
-    return sorted(found)
+            uids.update(int(word) for word in text.split() if word.isdigit() and len(word) < 12)
+    return sorted(uids)
 
 
 def number_set(uids: list[int]) -> str:
@@ -123,13 +123,13 @@ def leaves(structure: Any) -> list[Leaf]:
 
     Whether a text really draws a picture can't be told of it: one in multipart/related with an ID is taken for layout.
     """
-    found: list[Leaf] = []
+    attached: list[Leaf] = []
     if isinstance(structure, list) and structure:
-        _walk(structure, "", found, "1")
-    return found
+        _walk(structure, "", attached, "1")
+    return attached
 
 
-def _walk(part: list[Any], above: str, found: list[Leaf], number: str) -> None:
+def _walk(part: list[Any], above: str, collected: list[Leaf], number: str) -> None:
     children = [child for child in part if isinstance(child, list)]
     if part and isinstance(part[0], list):  # a multipart: its parts, then its subtype
         subtype = next((word for word in part if isinstance(word, bytes)), b"").decode("latin-1").lower()
@@ -137,7 +137,7 @@ def _walk(part: list[Any], above: str, found: list[Leaf], number: str) -> None:
             if not isinstance(child, list):
                 break
             if number.count(".") < _DEEPEST:
-                _walk(child, f"multipart/{subtype}", found, f"{number}.{position}")
+                _walk(child, f"multipart/{subtype}", collected, f"{number}.{position}")
         return
     kind, subtype = (
         (word or b"").decode("latin-1").lower() if isinstance(word, bytes | None) else ""
@@ -163,7 +163,7 @@ def _walk(part: list[Any], above: str, found: list[Leaf], number: str) -> None:
     shown = is_shown_text(type) or (type in LABELLED and type != "message/external-body")
     if not layout and (attached or name or not shown):
         subject = next((c[1] for c in children if len(c) == 10 and isinstance(c[1], bytes)), b"")  # of an envelope
-        found.append(Leaf(name or plain_name(type, number, decode_words(subject)), type, None, _size(part)))
+        collected.append(Leaf(name or plain_name(type, number, decode_words(subject)), type, None, _size(part)))
 
 
 def _parameter(pairs: Any, wanted: str) -> str:

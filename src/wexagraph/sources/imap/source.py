@@ -92,11 +92,11 @@ class ImapSource(Source):
 
     def _list(self) -> None:
         def ask(client: imaplib.IMAP4) -> list[Any]:
-            found = []
+            answers = []
             for reference in ["", *self._namespaces(client)]:
                 kind, data = client.list(quoted(reference), '"*"')  # type: ignore[arg-type]
-                found += self.line.checked(kind, data)
-            return found
+                answers += self.line.checked(kind, data)
+            return answers
 
         try:
             items = self.line.call(ask)
@@ -160,15 +160,15 @@ class ImapSource(Source):
             parsed = parse(self.line.call(ask))
         except Refused:
             return ""
-        found = next((part for part in parsed if isinstance(part, list)), [])
-        words = [word.decode("latin-1") if isinstance(word, bytes) else "" for word in found]
+        states = next((part for part in parsed if isinstance(part, list)), [])
+        words = [word.decode("latin-1") if isinstance(word, bytes) else "" for word in states]
         return " ".join(sorted(f"{name} {value}" for name, value in zip(words[::2], words[1::2], strict=False)))
 
     def outline(self, folder: str, share: Partition = WHOLE) -> Iterator[Envelope]:
         chunks = _chunks(self._uids(folder, None), _OUTLINES)
         for _, answers in self._overlapped(chunks, lambda uids: self._fetch(folder, uids, _OUTLINE)):
-            for found in answers:
-                yield _envelope(folder, int(found["UID"]), self._validity[folder], found)
+            for answer in answers:
+                yield _envelope(folder, int(answer["UID"]), self._validity[folder], answer)
 
     def envelopes(self, folder: str, share: Partition = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
         uids = self._uids(folder, wanted)
@@ -178,7 +178,7 @@ class ImapSource(Source):
             uids = [uid for uid in uids if Envelope(folder, _place(uid), 0, blank).id in wanted.ids]
         chunks = _chunks(uids, _ENVELOPES)
         for chunk, answers in self._overlapped(chunks, lambda uids: self._fetch(folder, uids, _ENVELOPE)):
-            known = {int(found["UID"]): found for found in answers}
+            known = {int(answer["UID"]): answer for answer in answers}
             self._chunk = (folder, chunk)
             self._structures.clear()
             for uid in chunk:
@@ -243,25 +243,25 @@ class ImapSource(Source):
             folder, chunk = self._chunk
             uid = int(envelope.place)
             asked = chunk if folder == envelope.folder and uid in chunk and not self._structures else [uid]
-            for found in self._fetch(envelope.folder, asked, "(UID BODYSTRUCTURE)"):
-                self._structures[(envelope.folder, _place(int(found["UID"])))] = leaves(found.get("BODYSTRUCTURE"))
+            for answer in self._fetch(envelope.folder, asked, "(UID BODYSTRUCTURE)"):
+                self._structures[(envelope.folder, _place(int(answer["UID"])))] = leaves(answer.get("BODYSTRUCTURE"))
             self._structures.setdefault(key, [])
         return self._structures[key]
 
     # bytes
 
     def read(self, envelope: Envelope) -> bytes:
-        found = self._bodies(envelope.folder, [envelope])[envelope.place]
-        if isinstance(found, MessageError):
-            raise found
-        return found
+        body = self._bodies(envelope.folder, [envelope])[envelope.place]
+        if isinstance(body, MessageError):
+            raise body
+        return body
 
     def read_many(self, envelopes: Iterable[Envelope]) -> Iterator[tuple[Envelope, bytes | MessageError]]:
         """Bytes of many messages in their order, fetched in batches."""
         batches = bounded(envelopes, _BATCH_MESSAGES, _BATCH_BYTES)
-        for batch, found in self._overlapped(batches, lambda batch: self._bodies(batch[0].folder, batch)):
+        for batch, bodies in self._overlapped(batches, lambda batch: self._bodies(batch[0].folder, batch)):
             for envelope in batch:
-                yield envelope, found.pop(envelope.place)
+                yield envelope, bodies.pop(envelope.place)
 
     def _overlapped(self, pieces: Iterable[list[P]], fetch: Callable[[list[P]], R]) -> Iterator[tuple[list[P], R]]:
         """Each piece with what was fetched of it; one is on its way while the last is used."""
@@ -276,7 +276,7 @@ class ImapSource(Source):
 
     def _bodies(self, folder: str, batch: list[Envelope]) -> dict[str, bytes | MessageError]:
         """The bytes by place. A line that breaks is mended, and what it broke on is asked for in smaller pieces."""
-        found: dict[str, bytes | MessageError] = {}
+        bodies: dict[str, bytes | MessageError] = {}
         waiting = [batch]
         tries = 0
         while waiting:
@@ -286,7 +286,7 @@ class ImapSource(Source):
             except Dropped as error:
                 tries = tries + 1 if len(piece) == 1 else 0
                 if tries >= _TRIES:
-                    found[piece[0].place] = MessageError(f"the line broke on it {tries} times: {error}")
+                    bodies[piece[0].place] = MessageError(f"the line broke on it {tries} times: {error}")
                     tries = 0
                     continue
                 self.line.wait(error)
@@ -294,19 +294,19 @@ class ImapSource(Source):
                 continue
             except Refused as error:
                 if len(piece) == 1:
-                    found[piece[0].place] = MessageError(f"{_GONE}: {error}")
+                    bodies[piece[0].place] = MessageError(f"{_GONE}: {error}")
                 else:
                     waiting += _halves(piece)
                 continue
             self.line.progress()
             for envelope in piece:
                 if envelope.place in data:
-                    found[envelope.place] = _fitting(envelope, data[envelope.place], self._validity[folder])
+                    bodies[envelope.place] = _fitting(envelope, data[envelope.place], self._validity[folder])
                 elif len(piece) > 1:
                     waiting.append([envelope])
                 else:
-                    found[envelope.place] = MessageError(f"{_GONE}; it may have been removed meanwhile")
-        return found
+                    bodies[envelope.place] = MessageError(f"{_GONE}; it may have been removed meanwhile")
+        return bodies
 
     def _ask_bodies(self, folder: str, batch: list[Envelope]) -> dict[str, dict[str, Any]]:
         def ask(client: imaplib.IMAP4) -> dict[str, dict[str, Any]]:
@@ -333,44 +333,52 @@ def _place(uid: int) -> str:
     return f"{uid:010d}"
 
 
-def _envelope(folder: str, uid: int, validity: str, found: dict[str, Any]) -> Envelope:
+def _envelope(folder: str, uid: int, validity: str, answer: dict[str, Any]) -> Envelope:
     flags = [
-        flag.decode("latin-1").lower().lstrip("\\") for flag in found.get("FLAGS") or () if isinstance(flag, bytes)
+        flag.decode("latin-1").lower().lstrip("\\") for flag in answer.get("FLAGS") or () if isinstance(flag, bytes)
     ]
-    arrived = found.get("INTERNALDATE")
-    size = found.get("RFC822.SIZE") or b"0"
+    arrived = answer.get("INTERNALDATE")
+    size = answer.get("RFC822.SIZE") or b"0"
     return Envelope(
         folder=folder,
         place=_place(uid),
         size=int(size) if isinstance(size, bytes) and size.isdigit() and len(size) < 16 else 0,
-        header=Header((found.get("HEADER") or b"").replace(b"\r\n", b"\n")),
-        stamp=stamp_of(validity, found),
+        header=Header((answer.get("HEADER") or b"").replace(b"\r\n", b"\n")),
+        stamp=stamp_of(validity, answer),
         flags=frozenset(flag for flag in flags if flag != "recent"),
         arrived=parse_date(arrived.decode("latin-1").strip()) if isinstance(arrived, bytes) else None,
     )
 
 
-def stamp_of(validity: str, found: dict[str, Any]) -> str:
+def stamp_of(validity: str, answer: dict[str, Any]) -> str:
     """What a message is known by besides its UID: the folder's UIDVALIDITY, its size and when it arrived. A server that
     gives a UID to another message breaks the protocol, and is found out."""
     size, arrived = (
-        value.decode("latin-1").strip() if isinstance(value := found.get(name), bytes) else ""
+        value.decode("latin-1").strip() if isinstance(value := answer.get(name), bytes) else ""
         for name in ("RFC822.SIZE", "INTERNALDATE")
     )
     return f"uidvalidity {validity}; {size}; {arrived}"
 
 
-def _fitting(envelope: Envelope, found: dict[str, Any], validity: str) -> bytes | MessageError:
+def _fitting(envelope: Envelope, answer: dict[str, Any], validity: str) -> bytes | MessageError:
     """The bytes of a message, where they fit what was listed of it: size, arrival, and fields of its header."""
-    data: bytes = found["BODY[]"]
-    if envelope.stamp and isinstance(found.get("INTERNALDATE"), bytes) and stamp_of(validity, found) != envelope.stamp:
+    data: bytes = answer["BODY[]"]
+    if (
+        envelope.stamp
+        and isinstance(answer.get("INTERNALDATE"), bytes)
+        and stamp_of(validity, answer) != envelope.stamp
+    ):
         return MessageError(_OTHER)
     head = data[: header_end(data)].replace(b"\r\n", b"\n")
-    for fields in (found.get("HEADER"), envelope.header.block):
+    for fields in (answer.get("HEADER"), envelope.header.block):
         lines = (fields or b"").replace(b"\r\n", b"\n").split(b"\n")
         if not all(line in head for line in lines):
             return MessageError(_OTHER)
-    if not isinstance(found.get("HEADER"), bytes) and not envelope.header.block and envelope.size not in (0, len(data)):
+    if (
+        not isinstance(answer.get("HEADER"), bytes)
+        and not envelope.header.block
+        and envelope.size not in (0, len(data))
+    ):
         return MessageError(_OTHER)
     return data
 
