@@ -18,31 +18,62 @@ from unittest import mock
 import pypdfium2
 from PIL import Image
 
+from tests.zygote import Zygote
+
+_ZYGOTE = Zygote()
 PROGRAM = str(Path(sys.executable).parent / "wexagraph")
 
 
 class ProgramTest(unittest.TestCase):
     """A test with a temporary folder, `self.folder`, and the program to run in it."""
 
+    started = False
+    """Whether each call starts the installed program anew."""
+    steps = 0
+
     def setUp(self) -> None:
         self.folder = Path(tempfile.mkdtemp(prefix="wexagraph-test-"))
         self.addCleanup(shutil.rmtree, self.folder, True)
 
     def run_program(
-        self, *arguments: object, code: int | None = 0, input: str | None = None, env: dict[str, str] | None = None
+        self,
+        *arguments: object,
+        code: int | None = 0,
+        input: str | None = None,
+        env: dict[str, str] | None = None,
+        end_before: int | None = None,
     ) -> subprocess.CompletedProcess[str]:
-        """Run `wexagraph` with these arguments; `code` is the exit code it must have, None for any."""
-        done = subprocess.run(
-            [PROGRAM, *map(str, arguments)],
-            capture_output=True,
-            encoding="utf-8",
-            errors="surrogateescape",
-            input=input,
-            cwd=self.folder,
-            env={**os.environ, "XDG_CONFIG_HOME": str(self.folder / "no-config"), "TZ": "UTC", **(env or {})},
-            timeout=300,
-            check=False,
-        )
+        """Run `wexagraph` with these arguments; `code` is the exit code it must have, None for any.
+
+        It is started anew where `started` says so, or the environment decides how it starts; else it is forked from a
+        process that has loaded it. With `end_before`, it is gone before its step of that number on the disk (code 9), as
+        by kill -9; `self.steps` are those that it did.
+        """
+        words = [str(argument) for argument in arguments]
+        environment = {
+            **os.environ,
+            "XDG_CONFIG_HOME": str(self.folder / "no-config"),
+            "TZ": "UTC",
+            "WEXAGRAPH_TRACE": "1",
+            **(env or {}),
+        }
+        if self.started or any(not name.startswith("WEXAGRAPH_") for name in env or ()):
+            done = subprocess.run(
+                [PROGRAM, *words],
+                capture_output=True,
+                encoding="utf-8",
+                errors="surrogateescape",
+                input=input,
+                cwd=self.folder,
+                env=environment,
+                timeout=300,
+                check=False,
+            )
+        else:
+            given = (input or "").encode("utf-8", "surrogateescape")
+            result, *printed, self.steps = _ZYGOTE.call(words, str(self.folder), environment, given, 300, end_before)
+            out, err = (text.decode("utf-8", "surrogateescape") for text in printed)
+            done = subprocess.CompletedProcess([PROGRAM, *words], result, out, err)
         if code is not None:
             self.assertEqual(done.returncode, code, f"{arguments}\n{done.stdout}\n{done.stderr}")
         self.assertNotIn("Traceback", done.stderr + done.stdout)
@@ -54,7 +85,7 @@ class ProgramTest(unittest.TestCase):
 
         streams = {"stdout": io.BytesIO(), "stderr": io.BytesIO()}
         texts = {name: io.TextIOWrapper(raw, "utf-8", "backslashreplace") for name, raw in streams.items()}
-        environment = {"XDG_CONFIG_HOME": str(self.folder / "no-config"), "TZ": "UTC", "WEXAGRAPH_TRACE": ""}
+        environment = {"XDG_CONFIG_HOME": str(self.folder / "no-config"), "TZ": "UTC", "WEXAGRAPH_TRACE": "1"}
         before = Path.cwd()
         os.chdir(self.folder)
         try:

@@ -10,6 +10,8 @@ from pathlib import Path
 from tests.helpers import PROGRAM, ProgramTest, letter
 from wexagraph.demo.build import file, html, message, multipart, when
 
+NEVER = 1 << 60
+"""A step that no run comes to: it is only counted."""
 ALL = "pdf,eml,html,text,mbox,zip"
 
 

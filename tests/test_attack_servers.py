@@ -83,7 +83,9 @@ class OtherMail(ServerTest):
                     for uid in peer.asked(line.partition(" ")[2]):
                         self.assertIn(peer.messages[uid - 1], known, "what is removed is stored")
                 if name == "the same size":
-                    self.assertEqual((report.changed, len(report.left_at_the_source), self.removed(peer)), (0, 3, []))  # type: ignore[attr-defined]
+                    self.assertEqual(
+                        (report.changed_at_the_source, len(report.left_at_the_source), self.removed(peer)), (0, 3, [])
+                    )  # type: ignore[attr-defined]
 
     def test_between_a_backup_and_the_clearing(self) -> None:
         peer = self.peer(capabilities=self.CAPABLE)
@@ -155,7 +157,7 @@ class OtherMail(ServerTest):
             report = backup(source, self.folder / "bk")
         self.assertEqual((report.written, report.failed), (0, 3))
         with self.opened(self.pop()) as source:
-            self.assertEqual(backup(source, self.folder / "bk2").added, 3)
+            self.assertEqual(backup(source, self.folder / "bk2").written, 3)
 
     def test_a_folder_made_anew(self) -> None:
         def renewed(word: str, line: str, peer: Peer) -> bytes | None:
@@ -201,7 +203,7 @@ class OneFolder(ServerTest):
         for turn in range(2):
             with self.opened(peer) as source:
                 found = backup(source, self.folder / "bk")
-            self.assertEqual((found.added, found.gone, len(found.troubles)), (3 if turn == 0 else 0, 0, 1))
+            self.assertEqual((found.written, found.gone, len(found.unreadable)), (3 if turn == 0 else 0, 0, 1))
         self.write("wexagraph.toml", f'[accounts.peer]\nurl = "{peer.url}"\n')
         for command in ("folders", "list"):
             done = self.run_program(

@@ -21,6 +21,8 @@ from wexagraph.messages.visible_text import visible_texts
 
 
 class Demo(ProgramTest):
+    started = True
+
     """One run of the demo serves all its tests."""
 
     @classmethod

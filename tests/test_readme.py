@@ -24,6 +24,8 @@ def settled(output: str) -> list[str]:
 
 
 class Readme(ProgramTest):
+    started = True
+
     def test_its_commands(self) -> None:
         self.run_program("demo")
         shown = 0

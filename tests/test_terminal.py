@@ -61,6 +61,8 @@ class Texts(unittest.TestCase):
 
 
 class Terminal(ProgramTest):
+    started = True
+
     def on_a_terminal(self, *arguments: object, columns: int = 100) -> tuple[int, str]:
         """Run the program with a terminal of that width for all its streams. Returns the exit code and what it showed."""
         master, slave = pty.openpty()

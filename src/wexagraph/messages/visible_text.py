@@ -30,26 +30,29 @@ def visible_texts(message: Message, most: int | None = None, depth: int = 0) -> 
         if isinstance(block, TextBlock):
             yield block.text[:most]
         elif isinstance(block, HtmlBlock):
-            yield html_to_text(block.html[:most])
+            yield html_to_text(block.html[:most], alternatives=False)
         elif isinstance(block, MessageBlock) and depth < _DEEPEST:
             inner = Message(block.data, block.depth)
             yield decode_words(inner.header.raw(b"subject") or b"")
             yield from visible_texts(inner, most, depth + 1)
 
 
-def html_to_text(html: str) -> str:
-    """The words of an HTML body in their order, a line for a block, cells of a row beside each other."""
+def html_to_text(html: str, alternatives: bool = True) -> str:
+    """The words of an HTML body in their order, a line for a block, cells of a row beside each other.
+
+    With `alternatives`, what stands for a picture stands in brackets.
+    """
     from selectolax.lexbor import LexborHTMLParser  # a listing needs none of it
 
     pieces: list[str] = []
     body = LexborHTMLParser(html).body
     if body is not None:
-        _collect(body, pieces, False, 0)
+        _collect(body, pieces, False, 0, alternatives)
     text = re.sub(r"[ \t]*\n[ \t]*", "\n", "".join(pieces))
     return re.sub(r"\n{3,}", "\n\n", text).strip()
 
 
-def _collect(node: LexborNode, pieces: list[str], preformatted: bool, depth: int) -> None:
+def _collect(node: LexborNode, pieces: list[str], preformatted: bool, depth: int, alternatives: bool) -> None:
     if depth > _MOST_DEPTH:
         pieces.append(node.text(separator=" "))
         return
@@ -61,7 +64,7 @@ def _collect(node: LexborNode, pieces: list[str], preformatted: bool, depth: int
             pieces.append(text if preformatted else re.sub(r"[ \t\r\n\f]+", " ", text))
         elif tag == "br":
             pieces.append("\n")
-        elif tag == "img":
+        elif tag == "img" and alternatives:
             alternative = (child.attributes.get("alt") or "").strip()
             pieces.append(f"[{alternative}]" if alternative else "")
         elif tag is not None and tag[0] not in "-!_" and tag not in _SILENT:
@@ -71,7 +74,7 @@ def _collect(node: LexborNode, pieces: list[str], preformatted: bool, depth: int
                 pieces.append("  ")
             if tag == "li":
                 pieces.append("- ")
-            _collect(child, pieces, preformatted or tag == "pre", depth + 1)
+            _collect(child, pieces, preformatted or tag == "pre", depth + 1, alternatives)
             if tag in _BLOCKS:
                 pieces.append("\n\n" if tag in _APART else "\n")
         child = child.next
