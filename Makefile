@@ -1,5 +1,6 @@
 # make demo   sets up everything and runs the demo
 # make test   sets up everything and runs all tests
+# make quick  what a change breaks most likely, in 90 seconds
 # make check  format, lint and types
 # make bench  all benchmarks, a table each (see benchmarks/README.md)
 PYTHON ?= python3
@@ -10,7 +11,7 @@ STAMP = $(VENV)/ready
 # compiled once, as an installation is: else every start of the program would compile it anew
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test check bench clean
+.PHONY: demo test quick check bench clean
 
 $(STAMP): pyproject.toml
 	./setup.sh $(PYTHON) $(VENV)
@@ -21,6 +22,9 @@ demo: $(STAMP)
 
 test: $(STAMP) check
 	PATH="$(CURDIR)/$(BIN):$$PATH" $(BIN)/python -m tests
+
+quick: $(STAMP) check
+	PATH="$(CURDIR)/$(BIN):$$PATH" $(BIN)/python -m tests --quick
 
 check: $(STAMP)
 	$(BIN)/ruff format --check -q src tests benchmarks

@@ -17,6 +17,7 @@ from wexagraph.backups.runlists import FolderChange, Holding, RunList
 from wexagraph.backups.volumes import Member
 from wexagraph.errors import SourceError, TargetError
 from wexagraph.files import create_private, open_regular
+from wexagraph.selection.words import folded
 
 _VERSION = 2
 _MOST_STEPS = 20_000  # millions of steps of a statement, which none of ours ever takes
@@ -204,7 +205,7 @@ class Catalogue:
         )
         self._ask(
             "INSERT INTO words (rowid, subject, people, body, names) VALUES (?,?,?,?,?)",
-            (cursor.lastrowid, *packed.words),
+            (cursor.lastrowid, *map(folded, packed.words)),
         )
 
     def move_message(self, digest: bytes, volume: int, member: Member) -> None:
@@ -405,7 +406,7 @@ def _query(text: str) -> str:
     terms = []
     for quoted, word in pieces:
         for one in [quoted] if quoted else [word.replace("*", "")]:
-            words = re.findall(r"\w+", one)
+            words = re.findall(r"\w+", folded(one))
             if words:
                 terms.append('"' + " ".join(words) + '"' + ("" if quoted else "*"))
     return " AND ".join(terms)

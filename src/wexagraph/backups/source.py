@@ -16,6 +16,7 @@ from wexagraph.backups.opening import open_backup
 from wexagraph.backups.packing import describe, short
 from wexagraph.errors import CallError, MessageError, SourceError
 from wexagraph.selection.criteria import parse_day
+from wexagraph.selection.words import is_indexed
 from wexagraph.sources import WHOLE, Envelope, Leaf, Partition, Source, Wanted
 
 EVER = "ever"
@@ -84,7 +85,9 @@ class BackupSource(Source):
         return sum(self.catalogue.size(number, self.run) for number in self._folders[folder])
 
     def envelopes(self, folder: str, share: Partition = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
-        numbers = self._ranks(wanted.texts) if wanted is not None and wanted.texts else None
+        numbers = None
+        if wanted is not None and wanted.texts and all(map(is_indexed, wanted.texts)):
+            numbers = self._ranks(wanted.texts)
         for number in self._folders[folder]:
             rows = self.catalogue.contents(number, self.run, numbers)
             for place, stamp, flags, arrived, message, digest, size, header in rows:

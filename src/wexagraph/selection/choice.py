@@ -12,6 +12,7 @@ from zoneinfo import ZoneInfo
 
 from wexagraph.errors import CallError, MessageError
 from wexagraph.selection.criteria import FLAGS, TESTS, Criterion, Subject, folder_matches
+from wexagraph.selection.words import is_indexed
 from wexagraph.sources import WHOLE, Envelope, Partition, Source, Wanted
 
 _NEVER = datetime.min.replace(tzinfo=UTC)
@@ -109,7 +110,7 @@ class Choice:
         subject = Subject(source, envelope, self.zone)
         try:
             for group in self._cheap_first:
-                if source.finds and group[0].name == "text":
+                if source.finds and group[0].name == "text" and all(is_indexed(one.value) for one in group):
                     continue  # the source has found what holds it
                 if not any(criterion.matches(subject) for criterion in group):
                     return False

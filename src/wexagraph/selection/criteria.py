@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import fnmatch
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -14,6 +13,7 @@ from wexagraph.errors import CallError
 from wexagraph.messages import Message
 from wexagraph.messages.headers import decode_words
 from wexagraph.messages.visible_text import visible_texts
+from wexagraph.selection.words import folded, holds
 from wexagraph.sources import Envelope, Source
 
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([kmg]?)i?b?", re.IGNORECASE)
@@ -25,6 +25,7 @@ class Subject:
 
     def __init__(self, source: Source, envelope: Envelope, zone: tzinfo | None) -> None:
         self.source, self.envelope, self.zone = source, envelope, zone
+        self._message: Message | None = None
         self._body: str | None = None
 
     @property
@@ -32,10 +33,16 @@ class Subject:
         moment: datetime | None = self.envelope.date()[0]
         return moment.astimezone(self.zone).date() if moment else None
 
+    def message(self) -> Message:
+        """The message, read when it is asked for. Raises MessageError."""
+        if self._message is None:
+            self._message = Message(self.source.read(self.envelope))
+        return self._message
+
     def body(self) -> str:
-        """The text that a reader sees, without markup. Raises MessageError."""
+        """The text that a reader sees, folded for comparing. Raises MessageError."""
         if self._body is None:
-            self._body = "\n".join(visible_texts(Message(self.source.read(self.envelope))))
+            self._body = folded("\n".join(visible_texts(self.message())))
         return self._body
 
 
@@ -62,12 +69,22 @@ class Criterion:
         return TESTS[self.name].test(subject, self.value)
 
 
+_LITERAL = re.compile(r"\[([*?])\]")
+
+
+def has_wildcard(value: str) -> bool:
+    """Whether a value has a `*` or `?` that stands for letters; `[*]` and `[?]` stand for themselves."""
+    return bool(re.search(r"[*?]", _LITERAL.sub("", value)))
+
+
 @lru_cache(maxsize=512)
 def _pattern(value: str) -> re.Pattern[str] | str:
-    folded = value.casefold()
-    if "*" in value or "?" in value:
-        return re.compile(fnmatch.translate(folded.replace("[", "[[]")), re.DOTALL)
-    return folded
+    plain = value.casefold()
+    if not has_wildcard(value):
+        return _LITERAL.sub(r"\1", plain)
+    wild = {"*": ".*", "?": "."}
+    pieces = re.findall(r"\[[*?]\]|.", plain, re.DOTALL)
+    return re.compile("".join(wild.get(one) or re.escape(_LITERAL.sub(r"\1", one)) for one in pieces), re.DOTALL)
 
 
 def text_matches(value: str, *texts: str) -> bool:
@@ -89,8 +106,9 @@ def _addresses(field: bytes) -> Callable[[Subject, str], bool]:
 
 
 def _text(subject: Subject, value: str) -> bool:
-    header = subject.envelope.header
-    return text_matches(value, *(decode_words(raw) for _, raw in header.fields()), subject.body())
+    fields = [decode_words(raw) for _, raw in subject.envelope.header.fields()]
+    names = [attachment.name for attachment in subject.message().attachments]
+    return holds(value, " ".join([folded("\n".join([*fields, *names])), subject.body()]))
 
 
 def _attached(subject: Subject, value: str) -> bool:
@@ -134,7 +152,7 @@ TESTS: dict[str, _Test] = {
     "to": _Test(_addresses(b"to")),
     "cc": _Test(_addresses(b"cc")),
     "subject": _Test(lambda s, value: text_matches(value, s.envelope.header.subject)),
-    "body": _Test(lambda s, value: text_matches(value, s.body()), reads_body=True),
+    "body": _Test(lambda s, value: holds(value, s.body()), reads_body=True),
     "text": _Test(_text, reads_body=True),
     "since": _Test(lambda s, value: s.date is not None and s.date >= parse_day(value), parse_day),
     "before": _Test(lambda s, value: s.date is not None and s.date < parse_day(value), parse_day),
@@ -154,7 +172,7 @@ TESTS: dict[str, _Test] = {
 
 def folder_matches(value: str, folder: str) -> bool:
     """Whether a folder is the one named, or below it; with `*` or `?` the whole name has to fit."""
-    if "*" in value or "?" in value:
+    if has_wildcard(value):
         return text_matches(value, folder)
     wanted, name = value.strip("/").casefold(), folder.casefold()
     return name == wanted or name.startswith(wanted + "/")

@@ -13,7 +13,8 @@ from datetime import date, timedelta
 from wexagraph.selection.criteria import Criterion, parse_day, parse_size
 
 _FLAGS = frozenset({"seen", "answered", "flagged", "deleted", "draft"})
-_TEXTS = {"from": "FROM", "to": "TO", "cc": "CC", "subject": "SUBJECT", "body": "BODY", "text": "TEXT"}
+# texts are not among them: a server's search does not see through what parts a word in HTML, nor accents
+_TEXTS = {"from": "FROM", "to": "TO", "cc": "CC", "subject": "SUBJECT"}
 Keys = list[str | bytes]
 
 
@@ -49,7 +50,7 @@ def _key(criterion: Criterion) -> Keys | None:
     name, value = criterion.name, criterion.value
     if name in _TEXTS:
         # of a pattern with * or ?, the longest piece of plain text has to be there
-        piece = max(re.split(r"[*?]", value), key=len).strip()
+        piece = max(re.split(r"\[?[*?]\]?", value), key=len).strip()
         if len(piece) < 2:
             return None
         if piece.isascii():
