@@ -149,11 +149,9 @@ class Names(ProgramTest):
         self.assertIn("quay@x.example - ", self.names(content=mbox(letter(sender="quay@x.example")))[0])
 
     def test_all_fields(self) -> None:
-        pattern = "{date:%Y}/{folder}/{recipient} {sender_address} {id} {number:03} {subject:.4} {case}"
+        pattern = "{date:%Y}/{folder}/{recipient} {sender_address} {id} {number:03} {subject:.4}"
         name = self.names("--name", pattern, content=mbox(letter()))[0]
-        self.assertRegex(
-            name, r"^2026/box/Records ines\.halden@quaysurvey\.example [0-9a-z]{10} 001 East no case\.eml$"
-        )
+        self.assertRegex(name, r"^2026/box/Records ines\.halden@quaysurvey\.example [0-9a-z]{10} 001 East\.eml$")
 
     def test_folders_come_from_the_pattern_only(self) -> None:
         names = self.names(

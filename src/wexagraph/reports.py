@@ -38,9 +38,9 @@ class Report:
 
     `bytes` counts what was written, `seconds` the time of the run. `notes` are counted by their codes. `unreadable` are
     parts of the source that could not be read, each with the reason; `unknown_ids` the IDs that no message has.
-    `interrupted` says that the run was asked to stop before its end. `changed_at_the_source` counts the messages that
-    were changed there afterwards (None: it was not asked for), `left_at_the_source` those that were no longer what is
-    stored.
+    `why_none` says why nothing was chosen. `interrupted` says that the run was asked to stop before its end.
+    `changed_at_the_source` counts the messages that were changed there afterwards (None: it was not asked for),
+    `left_at_the_source` those that were no longer what is stored.
     """
 
     into: str = ""
@@ -54,6 +54,7 @@ class Report:
     failures: list[Failure] = field(default_factory=list)
     unreadable: list[tuple[str, str]] = field(default_factory=list)
     unknown_ids: list[str] = field(default_factory=list)
+    why_none: str = ""
     interrupted: bool = False
     changed_at_the_source: int | None = None
     left_at_the_source: list[tuple[str, str]] = field(default_factory=list)

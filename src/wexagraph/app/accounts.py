@@ -66,6 +66,14 @@ def from_keyring(account: Account) -> str | None:
         return None
 
 
+def has_keyring() -> bool:
+    """Whether this machine has a keyring that passwords can be stored in."""
+    import keyring
+    from keyring.backends import fail, null
+
+    return not isinstance(keyring.get_keyring(), fail.Keyring | null.Keyring)
+
+
 def to_keyring(account: Account, password: str) -> None:
     """Store a password. Raises TargetError where this machine has no keyring."""
     import keyring

@@ -18,10 +18,11 @@ _TABLES = ("options", "sources", "accounts")
 NEVER = frozenset({"help", "config", "version", "into", "id", "csv", "json", "afterwards", "yes"})
 _HARMLESS = frozenset(
     (
-        "zone as name paper landscape margin scale background no-background header footer text-font text-size engine "
-        "attachments open-zips bind unquote flat tag evidence headers property archival show-hidden read-back cover "
-        "no-read-back patience jobs volume-size by-folder inline nested once file-larger file-smaller deep folder from "
-        "to cc subject body text since before larger smaller keyword seen unseen attached newest except"
+        "zone as name paper landscape margin scale background no-background header footer text-font text-size "
+        "engine attachments open-zips bind unquote flat tag evidence headers property archival show-hidden "
+        "read-back cover no-read-back patience jobs volume-size by-folder inline nested once file-larger "
+        "file-smaller deep folder from to cc with subject body text since before older-than newer-than larger "
+        "smaller keyword seen unseen attached newest except conversation title"
     ).split()
 )
 """What the file of a working folder may set: nothing that names a place, a server, a file elsewhere or a program. Who
@@ -36,6 +37,18 @@ class Setting:
     value: Any
     path: Path
     text: str
+    command: str = ""
+    """The command that it is for; of all that have the option, where none is named."""
+
+    @property
+    def table(self) -> str:
+        """The table that it stands in."""
+        return f"options.{self.command}" if self.command else "options"
+
+    @property
+    def where(self) -> str:
+        """File and line."""
+        return f"{self.path}, line {_line(self.text, self.table, self.name)}"
 
     @property
     def may_be_set(self) -> bool:
@@ -44,20 +57,24 @@ class Setting:
 
     def wrong(self, what: str, right: list[str] | None = None) -> CallError:
         """The error that says what is wrong with it, with file, line and the nearest of what would be right."""
-        return wrong(self.path, self.text, "options", self.name, what, self.name, right or [])
+        return wrong(self.path, self.text, self.table, self.name, what, self.name, right or [])
 
 
 @dataclass
 class Configuration:
     """Names for sources, each with its location, and for accounts; the files that were read, and their options in
-    order. `origins` tells which file and line an option stands on.
+    order.
     """
 
     sources: dict[str, str] = field(default_factory=dict)
     accounts: dict[str, Known] = field(default_factory=dict)
     files: list[Path] = field(default_factory=list)
     options: list[Setting] = field(default_factory=list)
-    origins: dict[str, str] = field(default_factory=dict)
+
+    def setting(self, name: str, command: str) -> Setting | None:
+        """The setting of an option that holds for a command: the last one, and one for the command before others."""
+        fitting = [one for one in self.options if one.name == name and one.command in ("", command)]
+        return max(enumerate(fitting), key=lambda item: (bool(item[1].command), item[0]))[1] if fitting else None
 
     def account(self, name: str) -> Known:
         """The account of that name. Raises CallError."""
@@ -125,14 +142,14 @@ def _read(path: Path, is_option: Callable[[str], bool], config: Configuration, t
         what = "accounts are taken from the user's own configuration folder, or from a file named with --config"
         raise wrong(path, text, "", "accounts", what, "", [])
     _accounts(path, text, accounts, config)
-    options = content.get("options", {})
-    for key, value in options.items():
-        setting = Setting(key, value, path, text)
-        if not trusted and key not in NEVER and is_option(key) and not setting.may_be_set:
-            what = f"{key} is taken from the user's own configuration folder, or from a file named with --config"
-            raise wrong(path, text, "options", key, what, "", [])
-        config.origins[key] = f"{path}, line {_line(text, 'options', key)}"
-        config.options.append(setting)
+    for key, value in content.get("options", {}).items():
+        # a table in the table is for one command
+        for name, each in value.items() if isinstance(value, dict) else [(key, value)]:
+            setting = Setting(name, each, path, text, key if isinstance(value, dict) else "")
+            if not trusted and name not in NEVER and is_option(name) and not setting.may_be_set:
+                what = f"{name} is taken from the user's own configuration folder, or from a file named with --config"
+                raise setting.wrong(what)
+            config.options.append(setting)
 
 
 def wrong(

@@ -65,6 +65,7 @@ EXPORT_DEFAULTS: dict[str, Any] = PAGE_DEFAULTS | {
     "as": "pdf",
     "name": None,
     "bind": None,
+    "title": None,
     "unquote": False,
     "tag": (),
     "flat": False,
@@ -101,17 +102,19 @@ _PICTURES = {
 def export_options(plain: Plain, prompt: Prompt | None = None, exported: datetime | None = None) -> ExportOptions:
     """The options of an export; `prompt` asks for passwords, `exported` dates cover sheets. Raises CallError."""
     values = _filled(plain, EXPORT_DEFAULTS)
-    pattern = values["name"]
+    pattern, title = values["name"], values["title"]
+    bound = NamePattern(BOUND_PATTERN if pattern is None else pattern, values["bind"] == "all")
     return ExportOptions(
         formats=words(values["as"], tuple(FORMATS), "format"),
-        pattern=NamePattern(DEFAULT_PATTERN if pattern is None else pattern),
+        pattern=NamePattern(DEFAULT_PATTERN if pattern is None or bound.is_constant else pattern),
         flat=values["flat"],
         page=page_options(values),
         engine=values["engine"],
         jobs=values["jobs"] or os.cpu_count() or 1,
         timeout=values["patience"],
         bind=values["bind"] or "",
-        bound=NamePattern(BOUND_PATTERN if pattern is None else pattern),
+        bound=bound,
+        title=TextPattern(title, "title") if title is not None else None,
         unquote=values["unquote"],
         tags=tuple(TextPattern(tag, "tag") for tag in values["tag"]),
         lock=_lock(values, prompt),
@@ -147,8 +150,8 @@ def page_options(plain: Plain) -> PageOptions:
         margin=values["margin"],
         scale=percent(values["scale"]) / 100,
         background=values["background"],
-        header=values["header"],
-        footer=values["footer"],
+        header=_line(values["header"]),
+        footer=_line(values["footer"]),
         text_font=values["text-font"],
         text_size=values["text-size"],
         attachments=tuple(sorted(words(values["attachments"], ATTACHMENTS, "way with attachments", "none"))),
@@ -161,6 +164,11 @@ def page_options(plain: Plain) -> PageOptions:
         show_hidden=values["show-hidden"],
         read_back=values["read-back"],
     )
+
+
+def _line(text: str) -> str:
+    """A header or footer; "none" is none."""
+    return "" if text.strip().lower() == "none" else text
 
 
 def _filled(plain: Plain, defaults: dict[str, Any]) -> dict[str, Any]:
@@ -219,7 +227,7 @@ def _size(value: str | None, option: str) -> int | None:
 
 def _lock(values: Plain, prompt: Prompt | None) -> Lock | None:
     """The passwords of the PDFs. Raises CallError."""
-    user, owner, allow = values["password"], values["owner-password"], values["allow"]
+    user, owner, allow = values["password"], values["owner-password"], values["allow"] or None
     if allow is not None and owner is None:
         raise CallError("--allow binds nobody without a second password that it is for: add --owner-password.")
     if user is None and owner is None:

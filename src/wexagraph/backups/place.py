@@ -77,6 +77,9 @@ class BackupFolder:
                 raise TargetError(f"{folder} holds something else. Choose an empty folder, or one that holds a backup.")
             if (folder / bag.OWN / "journal.sqlite").exists() or (folder / bag.OWN / "attachments.sqlite").exists():
                 raise TargetError(f"{folder} holds an export. Choose another folder for a backup.")
+            sealed = b""
+            if locked and not bag.is_backup(folder) and not is_locked(folder):
+                sealed, self.encryption = new_lock(ask)  # before anything is made: it may be refused
             self.root = OutputFolder(folder, private=True)
             if self.root.take_lock() is not None:
                 raise TargetError(f"{folder} is in use: another run is writing to it. Wait for it to end.")
@@ -88,8 +91,7 @@ class BackupFolder:
                 (bag.README, bag.readme_text()),
                 (bag.BAGIT, bag.DECLARATION),
             )
-            if locked and not bag.is_backup(folder) and not is_locked(folder):
-                sealed, self.encryption = new_lock(ask)
+            if sealed:
                 self.root.write(bag.KEY, sealed)
             for name, content in first:
                 if not (folder / name).exists():

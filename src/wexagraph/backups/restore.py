@@ -33,7 +33,7 @@ def restore(
     report = Report(into)
     whole = False
     try:
-        for envelope, data in source.read_many((choice or Choice()).select(source)):
+        for envelope, data in source.read_many((choice or Choice()).settled(source).select(source)):
             if stopped is not None and stopped():
                 report.interrupted = True
                 break

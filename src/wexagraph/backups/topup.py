@@ -67,7 +67,15 @@ def backup(
     keep_apart(source.location, into)
     with open_backup(Path(into), writing=True, tell=tell, ask=ask, locked=locked) as store:
         run = _Run(
-            source, store, choice or Choice(), min(volume_size, MOST_BYTES), jobs, cluster, progress, stopped, seen
+            source,
+            store,
+            (choice or Choice()).settled(source),
+            min(volume_size, MOST_BYTES),
+            jobs,
+            cluster,
+            progress,
+            stopped,
+            seen,
         )
         try:
             report = run.go(now or datetime.now(UTC))

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import click
 
-from wexagraph.app.accounts import Known, added, from_keyring, keep, out_of_keyring, to_keyring
+from wexagraph.app.accounts import VARIABLE, Known, added, from_keyring, has_keyring, keep, out_of_keyring, to_keyring
 from wexagraph.cli.session import prompt
 from wexagraph.cli.terminal import make_console, make_table
 from wexagraph.errors import CallError
@@ -46,8 +46,14 @@ def add(name: str, url: str, authority: str | None) -> None:
         raise CallError(f"{name!r} is no name for an account: letters, digits, and . _ - only.")
     known = Known(url, authority=str(Path(authority).resolve()) if authority else "")
     account = known.account()
-    to_keyring(account, _password(account))
     keep({**added(), name: known})
+    if not has_keyring():
+        click.echo(
+            f"Name and URL are stored. This machine has no keyring for the password: set {VARIABLE}, or give a "
+            "password-command in wexagraph.toml; else it is asked for."
+        )
+        return
+    to_keyring(account, _password(account))
     click.echo(f"Stored. Try it: wexagraph account check {name}, then wexagraph folders @{name}")
 
 

@@ -8,7 +8,18 @@ import click
 
 from wexagraph.app.options import ATTACHMENT_DEFAULTS, attachment_options
 from wexagraph.app.zones import zone_name
-from wexagraph.cli.parameters import JOBS, JSON, SOURCE, ZONE, choosing, into_option, make_choice, opened, plain_values
+from wexagraph.cli.parameters import (
+    JOBS,
+    JSON,
+    SOURCE,
+    ZONE,
+    choosing,
+    explain_none,
+    into_option,
+    make_choice,
+    opened,
+    plain_values,
+)
 from wexagraph.cli.reports import amount, conclude, counted, print_place
 from wexagraph.exports.extract import ATTACHMENT_PATTERN, ExtractOptions, extract
 from wexagraph.exports.report import AttachmentReport
@@ -59,7 +70,9 @@ def _run(
         listed = mailbox.searches and not (options.inline or options.nested or options.open_zips)
         values["attached"] = (options.wanted or ("*",)) if listed else ()
         choice = make_choice(values, zone_name(values["zone"]))
-        return extract(mailbox, into, choice, options, progress=display.update, stopped=stopped)
+        report = extract(mailbox, into, choice, options, progress=display.update, stopped=stopped)
+        explain_none(report, mailbox, choice)
+        return report
 
 
 def _print(report: AttachmentReport) -> None:

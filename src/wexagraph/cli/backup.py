@@ -18,6 +18,7 @@ from wexagraph.cli.parameters import (
     SOURCE,
     YES,
     choosing,
+    explain_none,
     into_option,
     make_choice,
     opened,
@@ -83,6 +84,7 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
             ask=ask_passphrase(),
             locked=values["lock"],
         )
+        explain_none(report, mailbox, choice)
         if wish is not None and not report.interrupted:
             from wexagraph.app.afterwards import clear
 

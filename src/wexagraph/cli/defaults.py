@@ -5,8 +5,11 @@ from __future__ import annotations
 from typing import Any
 
 import click
+from click.core import ParameterSource
 
 from wexagraph.app.configuration import NEVER, Configuration, Setting
+from wexagraph.selection.criteria import TESTS
+from wexagraph.text import one_line
 
 
 def known_options(context: click.Context) -> dict[str, list[tuple[str, click.Command, click.Option]]]:
@@ -24,20 +27,43 @@ def known_options(context: click.Context) -> dict[str, list[tuple[str, click.Com
     return known
 
 
+CRITERIA = frozenset([*TESTS, "except", "id", "newest", "conversation"])
+"""Options that narrow what is chosen. A backup takes all: they are no defaults of it."""
+
+
 def set_defaults(context: click.Context, configuration: Configuration) -> None:
-    """Make the options of the configuration the defaults of all commands that have them. Raises CallError."""
+    """Make the options of the configuration the defaults of the commands that they are for. Raises CallError."""
     if not configuration.options:
         return
     known = known_options(context)
     defaults: dict[str, dict[str, Any]] = context.default_map or {}  # type: ignore[assignment]
-    for setting in configuration.options:
+    for setting in sorted(configuration.options, key=lambda setting: bool(setting.command)):
         if setting.name in NEVER:
             raise setting.wrong(f"{setting.name!r} belongs to a single call and can't be a default")
         if setting.name not in known:
             raise setting.wrong(f"there is no option {setting.name!r}", [name for name in known if name not in NEVER])
-        for name, command, option in known[setting.name]:
-            defaults.setdefault(name, {})[option.name or setting.name] = _value(setting, command, option)
+        if setting.command == "backup" and setting.name in CRITERIA:
+            raise setting.wrong(f"{setting.name} would leave mail out of every backup; name it in the call")
+        commands = [each for each in known[setting.name] if setting.command in ("", each[0])]
+        if not commands:
+            raise setting.wrong(f"the command {setting.command!r} has no option {setting.name!r}")
+        for name, command, option in commands:
+            if name != "backup" or setting.name not in CRITERIA:
+                defaults.setdefault(name, {})[option.name or setting.name] = _value(setting, command, option)
     context.default_map = defaults
+
+
+def say_what_narrows(context: click.Context) -> None:
+    """Name on standard error the defaults that narrow what is chosen."""
+    configuration: Configuration = context.obj.configuration
+    for option in context.command.params:
+        name = max(option.opts, key=len).removeprefix("--")
+        if name not in CRITERIA or context.get_parameter_source(option.name or "") != ParameterSource.DEFAULT_MAP:
+            continue
+        setting = configuration.setting(name, context.command.name or "")
+        if setting is not None:
+            value = setting.value if not isinstance(setting.value, list) else ", ".join(map(str, setting.value))
+            click.echo(f"Narrowed by {one_line(setting.where)}: {name}={one_line(str(value))}", err=True)
 
 
 def _value(setting: Setting, command: click.Command, option: click.Option) -> Any:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wexagraph.app.options import EXPORT_DEFAULTS, export_options
-from wexagraph.cli.paging import Words, paging
+from wexagraph.cli.paging import paging, words_option
 from wexagraph.cli.parameters import (
     CLUSTER,
     JOBS,
@@ -17,6 +17,7 @@ from wexagraph.cli.parameters import (
     YES,
     ZONE,
     choosing,
+    explain_none,
     into_option,
     make_choice,
     opened,
@@ -42,11 +43,12 @@ if TYPE_CHECKING:
 @SOURCE
 @choosing
 @into_option("The folder for the files; it is made if need be.")
-@click.option(
+@words_option(
     "--as",
     "formats",
-    type=Words(tuple(FORMATS), "format"),
-    default="pdf",
+    known=tuple(FORMATS),
+    what="format",
+    default=("pdf",),
     show_default=True,
     metavar="FORMATS",
     help="pdf, eml, html, text: a file a message. mbox, zip: a file a folder. Several with commas.",
@@ -60,6 +62,7 @@ if TYPE_CHECKING:
     help=f"Name pattern; `/` in it makes folders. Of a bound PDF, where none is given: {BOUND_PATTERN}",
 )
 @click.option("--bind", type=click.Choice(BINDINGS), help="One PDF for each of these, with contents and bookmarks.")
+@click.option("--title", metavar="PATTERN", help="With --bind: what the PDF is called, on its pages and in its name.")
 @click.option(
     "--unquote",
     is_flag=True,
@@ -159,4 +162,6 @@ def run_export(
                 display.close()
                 return apply(changes, stored, "stored and read back", allowing(sure))
 
-        return export(mailbox, into, choice, options, progress=display.update, stopped=stopped, afterwards=then)
+        report = export(mailbox, into, choice, options, progress=display.update, stopped=stopped, afterwards=then)
+        explain_none(report, mailbox, choice)
+        return report

@@ -19,6 +19,7 @@ from wexagraph.cli.terminal import machine_output
 from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
 from wexagraph.selection import Choice
+from wexagraph.selection.explaining import why_none
 from wexagraph.sources import Envelope, Partition, Source, reopen
 from wexagraph.tables.columns import Column, heading, row
 from wexagraph.text import one_line, shortened, size, to_json
@@ -26,15 +27,15 @@ from wexagraph.text import one_line, shortened, size, to_json
 _LARGE = 64 * 1024 * 1024  # bytes of a source that are worth starting processes for
 _SHARE = 16 * 1024 * 1024
 _SNIPPETS = 50  # so many of the best are read again for the place where the words stand
-Listed = tuple[Source, Envelope]
+Listed = tuple[Source, Envelope, tzinfo | None]
 COLUMNS: list[Column[Listed]] = [
     Column("id", lambda listed: listed[1].id),
     Column("folder", lambda listed: one_line(listed[1].folder)),
-    Column("date", lambda listed: _moment(listed[1])),
+    Column("date", lambda listed: _moment(listed[1], listed[2])),
     Column("from", lambda listed: one_line(str(listed[1].header.sender))),
     Column("subject", lambda listed: one_line(listed[1].header.subject)),
     Column("size", lambda listed: listed[1].size),
-    Column("attachments", lambda listed: _attached(*listed)),
+    Column("attachments", lambda listed: _attached(*listed[:2])),
     Column("flags", lambda listed: one_line(" ".join(sorted(listed[1].flags)))),
 ]
 """The columns of a list for programs. A new one is a line here."""
@@ -58,13 +59,16 @@ def command(
     choice = make_choice(choice_values, name)
     timezone = PageOptions(zone=name).timezone()
     with opened(context, source) as mailbox:
+        choice = choice.settled(mailbox)
         if as_csv:
-            _csv(mailbox, choice)
+            count = _csv(mailbox, choice)
         elif as_json:
-            _json(mailbox, choice)
+            count = _json(mailbox, choice)
         else:
-            _lines(mailbox, choice, timezone)
+            count = _lines(mailbox, choice, timezone)
         unknown = _unknown_ids(mailbox, choice)
+        if not count and not unknown and (why := why_none(mailbox, choice)):
+            click.echo(f"wexagraph: {one_line(why)}", err=True)
         return SOME_FAILED if say_troubles(mailbox) or unknown else OK
 
 
@@ -78,11 +82,15 @@ def _unknown_ids(mailbox: Source, choice: Choice) -> bool:
     return bool(choice.ids - known)
 
 
-def _csv(mailbox: Source, choice: Choice) -> None:
+def _csv(mailbox: Source, choice: Choice) -> int:
+    """Print the table. Returns whether it has rows, as a number that is not 0."""
     machine_output()
     sys.stdout.write(heading(COLUMNS))
+    written = 0
     for text in _tables(mailbox, choice):
+        written += len(text)
         sys.stdout.write(text)
+    return written
 
 
 def _tables(mailbox: Source, choice: Choice) -> Iterator[str]:
@@ -91,7 +99,7 @@ def _tables(mailbox: Source, choice: Choice) -> Iterator[str]:
     cores = os.cpu_count() or 1
     if cores == 1 or not mailbox.reopens or choice.newest is not None or sum(map(mailbox.size, folders)) < _LARGE:
         for envelope in choice.select(mailbox):
-            yield _table(mailbox, [envelope])
+            yield _table(mailbox, [envelope], choice.zone)
         return
     from concurrent.futures import Future
 
@@ -116,38 +124,38 @@ def _tables(mailbox: Source, choice: Choice) -> Iterator[str]:
 def table_of_share(location: str, choice: Choice, folder: str, share: Partition) -> str:
     """The rows of a share of a folder as CSV; runs in a worker process."""
     mailbox = reopen(location)
-    return _table(mailbox, choice.of_share(mailbox, folder, share))
+    return _table(mailbox, choice.of_share(mailbox, folder, share), choice.zone)
 
 
-def _table(mailbox: Source, envelopes: Iterable[Envelope]) -> str:
-    return "".join(row(COLUMNS, (mailbox, envelope)) for envelope in envelopes)
+def _table(mailbox: Source, envelopes: Iterable[Envelope], zone: tzinfo | None) -> str:
+    return "".join(row(COLUMNS, (mailbox, envelope, zone)) for envelope in envelopes)
 
 
-def _moment(envelope: Envelope) -> str | None:
+def _moment(envelope: Envelope, zone: tzinfo | None) -> str | None:
     moment = envelope.date()[0]
-    return moment.isoformat() if moment else None
+    return (in_zone(moment, zone) if zone else moment).isoformat() if moment else None
 
 
 def _attached(mailbox: Source, envelope: Envelope) -> str:
     return one_line("; ".join(leaf.name or leaf.type for leaf in mailbox.attachments(envelope)))
 
 
-def _json(mailbox: Source, choice: Choice) -> None:
+def _json(mailbox: Source, choice: Choice) -> int:
     machine_output()
     before = "[\n"
     for envelope in choice.select(mailbox):
-        sys.stdout.write(before + to_json(_as_dict(mailbox, envelope), indent=None))
+        sys.stdout.write(before + to_json(_as_dict(mailbox, envelope, choice.zone), indent=None))
         before = ",\n"
     sys.stdout.write("[]\n" if before == "[\n" else "\n]\n")
+    return before != "[\n"
 
 
-def _as_dict(mailbox: Source, envelope: Envelope) -> dict[str, Any]:
+def _as_dict(mailbox: Source, envelope: Envelope, zone: tzinfo | None) -> dict[str, Any]:
     header = envelope.header
-    moment = envelope.date()[0]
     values: dict[str, Any] = {
         "id": envelope.id,
         "folder": envelope.folder,
-        "date": moment.isoformat() if moment else None,
+        "date": _moment(envelope, zone),
         "from": {"name": header.sender.name, "address": header.sender.address},
         "subject": header.subject,
         "size": envelope.size,
@@ -161,11 +169,10 @@ def _as_dict(mailbox: Source, envelope: Envelope) -> dict[str, Any]:
     return values
 
 
-def _lines(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> None:
+def _lines(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> int:
     """A line a message, written as it is found. On a terminal the subject is cut to its width, in a pipe nothing is."""
     if mailbox.finds and choice.texts:
-        _found(mailbox, choice, timezone)
-        return
+        return _found(mailbox, choice, timezone)
     count, total, last_folder = 0, 0, None
     for envelope in choice.select(mailbox):
         if envelope.folder != last_folder:
@@ -174,9 +181,10 @@ def _lines(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> None:
         click.echo(_line(mailbox, envelope, timezone))
         count, total = count + 1, total + envelope.size
     _sums(mailbox, count, total)
+    return count
 
 
-def _found(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> None:
+def _found(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> int:
     """What an index over all words has found: the best first, with the place where it stands."""
     from wexagraph.backups.source import BackupSource
 
@@ -189,6 +197,7 @@ def _found(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> None:
             room = shutil.get_terminal_size().columns - 16 if sys.stdout.isatty() else 1000
             click.secho(f"            {shortened(one_line(snippet), max(room, 20))}", dim=True)
     _sums(mailbox, len(best), sum(envelope.size for envelope in best))
+    return len(best)
 
 
 def _line(mailbox: Source, envelope: Envelope, timezone: tzinfo | None) -> str:

@@ -28,18 +28,26 @@ class Checked(click.ParamType):
             self.fail(str(error), parameter, context)
 
 
-class Words(Checked):
-    """Words out of a list, several with commas; `alone` goes with no other."""
+def words_option(*names: str, known: tuple[str, ...], what: str, alone: str = "", **more: Any) -> Callable[[F], F]:
+    """An option for words out of a list, which add up: several with commas, and given several times."""
 
-    def __init__(self, known: tuple[str, ...], what: str, alone: str = "") -> None:
-        super().__init__("words", lambda value: words(value, known, what, alone))
+    def together(_: click.Context, parameter: click.Parameter, value: tuple[tuple[str, ...], ...]) -> tuple[str, ...]:
+        found = tuple(dict.fromkeys(word for words_given in value for word in words_given))
+        if alone in found and len(found) > 1:
+            raise click.BadParameter(f"{alone} goes with no other.", param=parameter)
+        return found
+
+    kind = Checked("words", lambda value: words(value, known, what, alone))
+    return click.option(*names, type=kind, multiple=True, callback=together, **more)
 
 
 _OPTIONS = [
-    click.option(
+    words_option(
         "--attachments",
-        type=Words(ATTACHMENTS, "way with attachments", "none"),
-        default="embed",
+        known=ATTACHMENTS,
+        what="way with attachments",
+        alone="none",
+        default=("embed",),
         show_default=True,
         metavar="WAYS",
         help="embed: inside the PDF. pages: made into pages behind the message. beside: in a folder of its "
@@ -122,9 +130,11 @@ _OPTIONS = [
         metavar="[WHERE]",
         help="A second password, for whoever may do what --allow leaves out.",
     ),
-    click.option(
+    words_option(
         "--allow",
-        type=Words((*ALLOWED, "none"), "permission", "none"),
+        known=(*ALLOWED, "none"),
+        what="permission",
+        alone="none",
         metavar="WORDS",
         help="With --owner-password, what all others may do: print, copy, comment, assemble; or none.",
     ),

@@ -13,6 +13,7 @@ import click
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
+    from wexagraph.reports import Report
     from wexagraph.selection import Choice
     from wexagraph.sources import Source
 
@@ -88,17 +89,25 @@ LINKS = click.option(
     callback=_keep_links,
     help="Read what symbolic links to files in SOURCE lead to.",
 )
-_REPEATED = ("from", "to", "cc", "subject", "body", "text", "since", "before", "larger", "smaller", "keyword")
+_REPEATED = (
+    *("from", "to", "cc", "with", "subject", "body", "text", "since", "before", "older-than", "newer-than"),
+    *("larger", "smaller", "keyword"),
+)
 _CHOICE = [
     click.option("--folder", "folders", multiple=True, metavar="NAME", help="Only this folder and what is below it."),
     click.option("--from", multiple=True, metavar="TEXT", help="A part of the sender's name or address."),
     click.option("--to", multiple=True, metavar="TEXT", help="A part of a recipient's name or address."),
     click.option("--cc", multiple=True, metavar="TEXT", help="The same for Cc."),
+    click.option("--with", multiple=True, metavar="TEXT", help="The same for sender or any recipient."),
     click.option("--subject", multiple=True, metavar="TEXT", help="A part of the subject."),
-    click.option("--body", multiple=True, metavar="TEXT", help="A part of the text."),
-    click.option("--text", multiple=True, metavar="TEXT", help="A part of the text or of any header field."),
-    click.option("--since", multiple=True, metavar="DATE", help="Dated that day or later: 2026-03-14."),
+    click.option("--body", multiple=True, metavar="TEXT", help='Words of the text; "in quotes" side by side.'),
+    click.option(
+        "--text", multiple=True, metavar="TEXT", help="The same in the text, any header field, or names of attachments."
+    ),
+    click.option("--since", multiple=True, metavar="DATE", help="Dated that day or later: 2026-03-14, yesterday, 30d."),
     click.option("--before", multiple=True, metavar="DATE", help="Dated earlier than that day."),
+    click.option("--older-than", multiple=True, metavar="AGE", help="Dated longer ago than: 30d, 6w, 18m, 2y."),
+    click.option("--newer-than", multiple=True, metavar="AGE", help="Dated since so long ago."),
     click.option("--larger", multiple=True, metavar="SIZE", help="Larger than: 20KB, 5MB."),
     click.option("--smaller", multiple=True, metavar="SIZE", help="Smaller than."),
     click.option("--keyword", multiple=True, metavar="WORD", help="Bears this keyword or flag."),
@@ -112,6 +121,7 @@ _CHOICE = [
         help="Has an attachment; or one of this name or type: '*.xlsx', 'image/*'.",
     ),
     click.option("--id", "ids", multiple=True, metavar="ID", help="These messages; `-` reads IDs from standard input."),
+    click.option("--conversation", metavar="ID", help="The whole conversation of that message, in all folders."),
     click.option("--newest", type=click.IntRange(min=1), metavar="N", help="The N newest of what is left."),
     click.option(
         "--except",
@@ -134,10 +144,10 @@ def make_choice(values: dict[str, Any], zone: str) -> Choice:
     """The choice that the options say. Raises CallError."""
     from wexagraph.selection import Choice
 
-    plain = {name: values[name] for name in (*_REPEATED, "attached") if values.get(name)}
+    plain = {name: given for name in (*_REPEATED, "attached") if (given := values.get(name.replace("-", "_")))}
     if values.get("seen") is not None:
         plain["seen" if values["seen"] else "unseen"] = True
-    for name, key in (("folder", "folders"), ("except", "exceptions"), ("newest", "newest")):
+    for name, key in (("folder", "folders"), ("except", "exceptions"), ("newest", "newest"), ("conversation",) * 2):
         if values.get(key):
             plain[name] = values[key]
     ids = _ids(values.get("ids") or ())
@@ -172,9 +182,21 @@ def plain_values(context: click.Context, values: dict[str, Any], names: Iterable
 
 @contextmanager
 def opened(context: click.Context, source: str) -> Iterator[Source]:
-    """Open the source that an argument names, of a backup the state that --as-of names."""
+    """Open the source that an argument names, of a backup the state that --as-of names; say what narrows the choice."""
+    if context.obj.configuration.options:
+        from wexagraph.cli.defaults import say_what_narrows
+
+        say_what_narrows(context)
     with context.obj.open(source, context.meta.get("as_of", ""), context.meta.get("links", False)) as mailbox:
         yield mailbox
+
+
+def explain_none(report: Report, source: Source, choice: Choice) -> None:
+    """Where nothing was chosen, put into a report why."""
+    if not report.chosen and not report.unknown_ids and not report.interrupted:
+        from wexagraph.selection.explaining import why_none
+
+        report.why_none = why_none(source, choice)
 
 
 def say_troubles(source: Source) -> bool:

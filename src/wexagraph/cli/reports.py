@@ -45,6 +45,8 @@ def print_place(report: Report) -> None:
 
 
 def _print_the_rest(report: Report) -> None:
+    if report.why_none:
+        click.echo(one_line(report.why_none))
     if report.changed_at_the_source is not None:
         click.echo(f"At the source: {counted(report.changed_at_the_source, 'message')} changed.")
     _print_some(

@@ -53,7 +53,8 @@ def _row(
     name = max(parameter.opts, key=len).removeprefix("--")
     set_to = (context.find_root().default_map or {}).get(command.name or "", {})
     if parameter.name in set_to:
-        return name, set_to[parameter.name], config.origins.get(name, "wexagraph.toml")
+        setting = config.setting(name, command.name or "")
+        return name, set_to[parameter.name], setting.where if setting is not None else "wexagraph.toml"
     default = parameter.default if isinstance(parameter.default, str | int | float | bool | tuple | list) else None
     if isinstance(parameter.show_default, str) and not default:
         return name, parameter.show_default, "default"

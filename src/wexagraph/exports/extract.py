@@ -9,8 +9,8 @@ import time
 import zipfile
 from collections import Counter, deque
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
-from datetime import tzinfo
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime, tzinfo
 from pathlib import Path
 
 from wexagraph.errors import MessageError, TargetError
@@ -37,6 +37,7 @@ ATTACHMENT_PATTERN = "{date:%Y-%m-%d} {sender} - {filename}"
 _DEEPEST, _MOST_MEMBERS, _MOST_MEMBER_BYTES = 5, 1000, 512 * 1024 * 1024
 _CALL_MESSAGES, _CALL_BYTES = 32, 24 * 1024 * 1024
 _BATCH, _BATCH_SECONDS = 512, 2.0
+_NEVER = datetime.min.replace(tzinfo=UTC)
 
 
 @dataclass(frozen=True)
@@ -110,7 +111,7 @@ def extract(
             if ledger.is_new:
                 ledger.recover_lists(target)
             run = _Run(source, target, ledger, options, progress or (lambda _: None), stopped or (lambda: False))
-            report = run.go(choice or Choice())
+            report = run.go((choice or Choice()).settled(source))
         finally:
             ledger.close()
     finally:
@@ -157,7 +158,7 @@ class _Run:
     def _wanted(self, choice: Choice) -> Iterator[Envelope]:
         """The chosen messages but those whose attachments are all there."""
         unmet = set(choice.ids or ())
-        for envelope in choice.select(self.source):
+        for envelope in self._narrowed(choice).select(self.source):
             if self.stopped():
                 self.report.interrupted = True
                 return
@@ -170,6 +171,32 @@ class _Run:
                 continue
             yield envelope
         self.report.unknown_ids = sorted(unmet)
+
+    def _narrowed(self, choice: Choice) -> Choice:
+        """The choice whose newest are those of the messages that have an attachment which is wanted."""
+        if choice.newest is None or self.source.searches:
+            return choice
+        every = replace(choice, newest=None).select(self.source)
+        ranked = sorted(
+            (
+                (e.date()[0] or _NEVER, n, e.id, Envelope(e.folder, e.place, e.size, Header(b""), e.stamp))
+                for n, e in enumerate(every)
+            ),
+            key=lambda item: (item[0], -item[1]),
+            reverse=True,
+        )
+        ids: set[str] = set()
+        for _, _, id, envelope in ranked:
+            if len(ids) < choice.newest and self._has_wanted(envelope):
+                ids.add(id)
+        return replace(choice, newest=None, ids=frozenset(ids))
+
+    def _has_wanted(self, envelope: Envelope) -> bool:
+        try:
+            attachments = [one for _, one in _all(Message(self.source.read(envelope)), self.options)]
+        except MessageError:
+            return True  # its failure is to show
+        return any(_is_wanted(one, self.options) and _fits(len(one.content()), self.options) for one in attachments)
 
     def _intact(self, entry: Entry) -> bool:
         return self.target.is_intact(entry.path, entry.size, entry.modified, entry.sha256)

@@ -27,12 +27,12 @@ NO_LOCKED_ARCHIVE = (
 class ExportOptions:
     """How chosen messages become files.
 
-    `formats` are names of `exports/formats.py`. `flat` leaves out the
-    source's folders. `jobs` worker processes make pages; one page may take `timeout` seconds. `engine` is auto or
-    the name of a page engine. `bind` makes one PDF of each conversation, each folder or all, under names of the
-    pattern `bound`, and `unquote` leaves quotes out of it that stand in it already. `tags` are patterns for keywords.
-    `lock` encrypts PDFs. `exported` is the date of the export for cover sheets. `cluster` is the address of a Dask
-    scheduler whose workers make and bind pages. Raises CallError where two of them do not go together.
+    `formats` are names of `exports/formats.py`. `flat` leaves out the source's folders. `jobs` worker processes make
+    pages; one page may take `timeout` seconds. `engine` is auto or the name of a page engine. `bind` makes one PDF of
+    each conversation, each folder or all, under names of the pattern `bound`, and called `title` or what their messages
+    have in common; `unquote` leaves quotes out of it that stand in it already. `tags` are patterns for keywords. `lock`
+    encrypts PDFs. `exported` is the date of the export for cover sheets. `cluster` is the address of a Dask scheduler
+    whose workers make and bind pages. Raises CallError where two of them do not go together.
     """
 
     formats: tuple[str, ...] = ("pdf",)
@@ -44,6 +44,7 @@ class ExportOptions:
     timeout: float = 30.0
     bind: str = ""
     bound: NamePattern = field(default_factory=lambda: NamePattern(BOUND_PATTERN))
+    title: TextPattern | None = None
     unquote: bool = False
     tags: tuple[TextPattern, ...] = ()
     lock: Lock | None = None
@@ -98,6 +99,7 @@ class ExportOptions:
     def naming(self) -> str:
         """Equal for two exports that give the same names."""
         bound = f"|{self.bind}|{self.bound.text}" if self.bind else ""
+        bound += f"|{self.title.text}" if self.title else ""
         return _short(f"{self.pattern.text}|{self.flat}|{self.page.zone}{bound}")
 
     @cached_property

@@ -16,9 +16,10 @@ from wexagraph.exports.formats import a_message
 from wexagraph.exports.journal import RESERVED_STEMS, Journal
 from wexagraph.exports.message_records import PlannedMessage, packed
 from wexagraph.exports.options import ExportOptions
-from wexagraph.exports.turns import Turns
+from wexagraph.exports.turns import ALL, Turns
 from wexagraph.messages import Header
 from wexagraph.messages.conversations import base_subject, thread
+from wexagraph.messages.dates import in_zone
 from wexagraph.naming import Fields, collision_key
 from wexagraph.naming.paths import folder_path, numbered
 from wexagraph.output.target import Target
@@ -47,7 +48,8 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
             stem += "_"  # what lies beside it must not bear the name of another message's file
         tags = _tags(options, fields) if options.tags else ""
         bound = _bound(options, fields, folder) if options.bind else ("", "")
-        facts = [moment.isoformat() if moment else "", *written_by(header)]
+        shown = in_zone(moment, zone) if moment and zone else moment
+        facts = [shown.isoformat() if shown else "", *written_by(header)]
         yield PlannedMessage(
             place=envelope.place,
             fingerprint=envelope.fingerprint(),
@@ -83,7 +85,9 @@ def _bound(options: ExportOptions, fields: Fields, folder: str) -> tuple[str, st
     if options.bind == "conversation":
         common = base_subject(fields.header.subject)[0]
     else:
-        common = fields.folder.rpartition("/")[2] if options.bind == "folder" else "All messages"
+        common = fields.folder.rpartition("/")[2] if options.bind == "folder" else ALL
+    if options.title is not None:
+        common = options.title.fill(replace(fields, subject="" if common == ALL else common))
     stem = options.bound.stem(replace(fields, subject=common))
     title = shortened(one_line(common), 1000) or "no subject"
     return title, f"{folder}/{stem}" if folder and options.bind != "all" else stem

@@ -84,7 +84,7 @@ def export(
         try:
             recovered = recover(journal, target, options) if journal.is_new else 0
             run = _Run(source, target, journal, options, engines, progress, stopped, executor)
-            report = run.go(choice or Choice())
+            report = run.go((choice or Choice()).settled(source))
             report.recovered = recovered
             if afterwards is not None and not report.interrupted:
                 report.changed_at_the_source, report.left_at_the_source = afterwards(
@@ -143,7 +143,7 @@ class _Run:
             self.report.interrupted = self.stopped()
             self.report.unknown_ids = sorted(id for id in choice.ids or () if not self.journal.has_id(id))
             if self.turns is not None:
-                self.turns.arrange()
+                self.turns.arrange(choice.in_words)
             self._read_all()
             while self.pending or self.bindings:
                 self._collect()

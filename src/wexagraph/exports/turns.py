@@ -9,6 +9,8 @@ from dataclasses import dataclass
 from wexagraph.exports.journal import Journal, file_record
 from wexagraph.exports.message_records import FileRecord, MessageRecord, PlannedMessage
 from wexagraph.messages.conversations import Conversations, Thread
+from wexagraph.naming import clean, component
+from wexagraph.text import one_line, shortened
 
 _SCHEMA = (
     "CREATE TEMP TABLE IF NOT EXISTS thread (message INTEGER PRIMARY KEY, folder TEXT, date TEXT, place TEXT, "
@@ -16,6 +18,8 @@ _SCHEMA = (
     "CREATE TEMP TABLE IF NOT EXISTS turn (grp INTEGER, turn INTEGER, message INTEGER, PRIMARY KEY (grp, turn)) "
     "WITHOUT ROWID",
 )
+ALL = "wx-all-messages"
+"""Stands for the title of all messages, which is known when all were met."""
 _ORDER = "date, folder, place, message"
 
 
@@ -55,8 +59,9 @@ class Turns:
             ),
         )
 
-    def arrange(self) -> None:
-        """All messages were met: put them together."""
+    def arrange(self, chosen: str = "") -> None:
+        """All messages were met: put them together. `chosen` says which they are, where they have no title."""
+        self._name_all(chosen)
         groups: dict[Hashable, int] = {}
         turns: list[tuple[int, int, int]] = []
         roots = self._roots()
@@ -65,6 +70,20 @@ class Turns:
             key: Hashable = {"conversation": roots.root(number), "folder": folder}.get(self._by, "")
             turns.append((groups.setdefault(key, len(groups)), turn, number))
         self._journal.ask_many("INSERT INTO turn VALUES (?,?,?)", turns)
+
+    def _name_all(self, chosen: str) -> None:
+        """The title of all messages says how many they are, which, and from when to when."""
+        count, first, last = self._journal.ask(
+            "SELECT count(*), min(date), max(CASE WHEN date<'9999' THEN date END) FROM thread"
+        ).fetchone()
+        span = (
+            f", {first[:10]} to {last[:10]}" if last and first[:10] != last[:10] else f", {last[:10]}" if last else ""
+        )
+        title = shortened(one_line(f"{count:,} message{'s' * (count != 1)}{chosen}{span}"), 200)
+        name = component(clean(title), 60)
+        self._journal.ask(
+            "UPDATE thread SET title=replace(title, ?, ?), stem=replace(stem, ?, ?)", (ALL, title, ALL, name)
+        )
 
     def _roots(self) -> Conversations:
         conversations = Conversations()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import string
 from dataclasses import dataclass
 from datetime import datetime, tzinfo
@@ -24,9 +25,10 @@ FIELDS = (
     "folder",
     "id",
     "filename",
-    "case",
     "number",
 )
+_LETTERS = re.compile(r"[Yy]{2,4}|[Mm]{2}|[Dd]{2}|[Hh]{2}")
+_CODES = {"Y": "%Y", "M": "%m", "D": "%d", "H": "%H"}
 _ROOM = 20
 """Bytes kept free behind a name: the longest suffix and a number in brackets."""
 _MOST_LEVELS = 20
@@ -50,18 +52,25 @@ class _Value(str):
 class NamePattern:
     """A pattern like `{date:%Y}/{sender} - {subject}`; `/` in it, or in a date's format, makes folders.
 
-    Raises CallError when made from a pattern that names an unknown field, reaches into a field, or can't be filled.
+    `may_be_constant` allows a name without a field, where there is only one file. Raises CallError when made from a
+    pattern that names an unknown field, reaches into a field, or can't be filled.
     """
 
     text: str = DEFAULT_PATTERN
+    may_be_constant: bool = False
 
     def __post_init__(self) -> None:
         check_pattern(self.text, FIELDS, "name pattern")
-        if not any(name for _, name, _, _ in string.Formatter().parse(self.text)):
+        if self.is_constant and not self.may_be_constant:
             raise CallError(
                 f"the name pattern {self.text!r} has no field, so all names would be the same. {_listed(FIELDS)}"
             )
         self.stem(_probe())
+
+    @property
+    def is_constant(self) -> bool:
+        """Whether it has no field, so that all names are the same."""
+        return not any(name for _, name, _, _ in string.Formatter().parse(self.text))
 
     def stem(self, fields: Fields) -> str:
         """The path below the target, without suffix: safe, relative, `/` between folders.
@@ -110,6 +119,10 @@ def check_pattern(text: str, known: tuple[str, ...], what: str) -> None:
             raise CallError(f"the {what} has no field {{{name}}}.{hint} {_listed(known)}")
         if conversion or (spec and "{" in spec):
             raise CallError(f"in the {what}, {{{name}}} can only have a format behind a colon.")
+        if name == "date" and spec and "%" not in spec:
+            right = _LETTERS.sub(lambda match: _CODES[match[0][0].upper()], spec)
+            hint = f"{{date:{right}}}" if "%" in right else "{date:%Y-%m-%d}"
+            raise CallError(f"{{date:{spec}}} would print {spec!r} as it stands. Write {hint}.")
 
 
 def _filled(text: str, filling: dict[str, Any], what: str) -> str:
@@ -165,7 +178,7 @@ class Fields:
             return _value(self.folder.replace("/", " - "), "no folder", 0)
         if name == "filename":
             return _value(self.filename, "no name", 0)
-        return {"id": self.id, "number": self.number, "case": "no case"}[name]
+        return {"id": self.id, "number": self.number}[name]
 
     def line_value(self, name: str) -> Any:
         """What a line of text is given for a field: as the message says it, not shortened, nothing replaced."""

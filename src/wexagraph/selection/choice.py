@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import heapq
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
-from datetime import UTC, datetime, tzinfo
+from dataclasses import dataclass, field, replace
+from datetime import UTC, date, datetime, tzinfo
 from difflib import get_close_matches
 from typing import Any
 from zoneinfo import ZoneInfo
 
 from wexagraph.errors import CallError, MessageError
-from wexagraph.selection.criteria import FLAGS, TESTS, Criterion, Subject, folder_matches
+from wexagraph.messages.conversations import Conversations, thread
+from wexagraph.selection.criteria import FLAGS, TESTS, Criterion, Subject, folder_matches, parse_size
+from wexagraph.selection.days import parse_day
 from wexagraph.selection.words import is_indexed
 from wexagraph.sources import WHOLE, Envelope, Partition, Source, Wanted
 
@@ -23,7 +25,8 @@ class Choice:
     """Folders, criteria, exceptions and IDs. Empty, it chooses everything.
 
     Criteria of one name mean either; different names mean all. An exception leaves out what it matches. `newest`
-    keeps the N youngest of what is left. Days are counted in `zone`.
+    keeps the N youngest of what is left. Days are counted in `zone`, ages from `today` (else from this day).
+    `conversation` is the ID of a message whose whole conversation is chosen, in whatever folders.
     """
 
     folders: tuple[str, ...] = ()
@@ -32,6 +35,8 @@ class Choice:
     ids: frozenset[str] | None = None
     newest: int | None = None
     zone: tzinfo | None = None
+    conversation: str = ""
+    today: date | None = field(default=None, compare=False)
     _cheap_first: tuple[tuple[Criterion, ...], ...] = field(init=False, repr=False, compare=False, default=())
 
     def __post_init__(self) -> None:
@@ -40,6 +45,7 @@ class Choice:
             groups.setdefault(criterion.name, []).append(criterion)
         ordered = sorted(groups.values(), key=lambda group: group[0].reads_body)
         object.__setattr__(self, "_cheap_first", tuple(map(tuple, ordered)))
+        _refuse_impossible(groups, self.today)
 
     def to_dict(self) -> dict[str, Any]:
         """Plain values by the names of the command line, as JSON and TOML hold them; what is not set is left out."""
@@ -51,6 +57,7 @@ class Choice:
                 values.setdefault(criterion.name, []).append(criterion.value)
         values["except"] = [f"{one.name}={one.value}" if one.value else one.name for one in self.exceptions]
         values["newest"] = self.newest
+        values["conversation"] = self.conversation or None
         values["zone"] = str(self.zone) if self.zone is not None else None
         plain = {name: value for name, value in values.items() if value not in (None, [])}
         return plain if self.ids is None else plain | {"id": sorted(self.ids)}  # no ID at all chooses nothing
@@ -81,8 +88,32 @@ class Choice:
             exceptions=tuple(exceptions),
             ids=frozenset(ids) if ids is not None else None,
             newest=values.get("newest"),
+            conversation=values.get("conversation") or "",
             zone=ZoneInfo(zone) if zone not in (None, "sender") else None,
         )
+
+    @property
+    def groups(self) -> tuple[tuple[Criterion, ...], ...]:
+        """The criteria in groups of alternatives, those that read bodies last."""
+        return self._cheap_first
+
+    @property
+    def in_words(self) -> str:
+        """What narrows it, in a few words behind "messages": " from ines about quay"; "" where nothing does."""
+        words = {
+            "from": "from",
+            "to": "to",
+            "cc": "to",
+            "with": "with",
+            "subject": "about",
+            "body": "about",
+            "text": "about",
+        }
+        said: dict[str, list[str]] = {"in": list(self.folders)} if self.folders else {}
+        for criterion in self.criteria:
+            if criterion.name in words:
+                said.setdefault(words[criterion.name], []).append(criterion.value.strip("*"))
+        return "".join(f" {word} {' or '.join(values)}" for word, values in said.items())
 
     @property
     def texts(self) -> tuple[str, ...]:
@@ -92,13 +123,14 @@ class Choice:
     def folders_of(self, source: Source) -> list[str]:
         """The folders it looks into. Raises CallError for a folder that the source does not have."""
         names = source.folders()
-        if not self.folders:
-            return names
-        for wanted in self.folders:
+        excepted = [exception.value for exception in self.exceptions if exception.name == "folder"]
+        for wanted in (*self.folders, *excepted):
             if not any(folder_matches(wanted, name) for name in names):
                 near = get_close_matches(wanted, names, n=1, cutoff=0.5)
                 hint = f" Did you mean {near[0]}?" if near else ""
                 raise CallError(f"there is no folder {wanted!r} in the source.{hint} `wexagraph folders` lists them.")
+        if not self.folders:
+            return names
         return [name for name in names if any(folder_matches(wanted, name) for wanted in self.folders)]
 
     def matches(self, source: Source, envelope: Envelope) -> bool:
@@ -107,7 +139,7 @@ class Choice:
             return False
         if envelope.trouble:
             return not self.criteria
-        subject = Subject(source, envelope, self.zone)
+        subject = Subject(source, envelope, self.zone, self.today)
         try:
             for group in self._cheap_first:
                 if source.finds and group[0].name == "text" and all(is_indexed(one.value) for one in group):
@@ -127,8 +159,27 @@ class Choice:
         if source.searches:
             from wexagraph.selection.program import search_program
 
-            wanted = Wanted(search_program(self._cheap_first, self.exceptions), self.ids, self.texts)
+            wanted = Wanted(search_program(self._cheap_first, self.exceptions, self.today), self.ids, self.texts)
         return (envelope for envelope in source.envelopes(folder, share, wanted) if self.matches(source, envelope))
+
+    def settled(self, source: Source) -> Choice:
+        """The choice with its conversation looked up: the IDs of all messages in it. Raises CallError where there is no
+        message of that ID."""
+        if not self.conversation:
+            return self
+        conversations, ids = Conversations(), dict[str, int]()
+        for folder in source.folders():
+            for envelope in source.readable(folder, source.envelopes(folder)):
+                ids[envelope.id] = len(ids)
+                conversations.add(ids[envelope.id], thread(envelope.header))
+        conversations.finish()
+        if self.conversation not in ids:
+            raise CallError(
+                f"--conversation: there is no message {self.conversation!r}. `wexagraph list` gives the IDs."
+            )
+        root = conversations.root(ids[self.conversation])
+        its = frozenset(id for id, number in ids.items() if conversations.root(number) == root)
+        return replace(self, conversation="", ids=its if self.ids is None else its & self.ids)
 
     def select(self, source: Source) -> Iterator[Envelope]:
         """The chosen messages, folder by folder, in each folder's own order."""
@@ -146,7 +197,7 @@ class Choice:
             yield envelope
 
 
-_OTHERS = ("folder", "except", "id", "newest", "zone")
+_OTHERS = ("folder", "except", "id", "newest", "zone", "conversation")
 """What a choice has besides criteria."""
 
 
@@ -155,3 +206,18 @@ def _criterion(name: str, value: str) -> Criterion:
         return Criterion(name, value)
     except CallError as error:
         raise CallError(f"--{name}: {error}") from error
+
+
+def _refuse_impossible(groups: dict[str, list[Criterion]], today: date | None) -> None:
+    """Raise CallError for two criteria that no message can meet at once."""
+    since = [parse_day(one.value, today) for one in groups.get("since", ())]
+    before = [parse_day(one.value, today) for one in groups.get("before", ())]
+    if since and before and min(since) >= max(before):
+        raise CallError(
+            f"--since {min(since)} and --before {max(before)} leave no day between them: --before names the day behind "
+            "the last one."
+        )
+    larger = [parse_size(one.value) for one in groups.get("larger", ())]
+    smaller = [parse_size(one.value) for one in groups.get("smaller", ())]
+    if larger and smaller and min(larger) >= max(smaller):
+        raise CallError("--larger and --smaller leave no size between them.")

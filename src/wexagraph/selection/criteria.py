@@ -13,6 +13,7 @@ from wexagraph.errors import CallError
 from wexagraph.messages import Message
 from wexagraph.messages.headers import decode_words
 from wexagraph.messages.visible_text import visible_texts
+from wexagraph.selection.days import before, parse_day
 from wexagraph.selection.words import folded, holds
 from wexagraph.sources import Envelope, Source
 
@@ -23,8 +24,8 @@ _UNITS = {"": 1, "k": 1024, "m": 1024**2, "g": 1024**3}
 class Subject:
     """What a criterion is put to: a message by its envelope, its body read at most once and only when asked for."""
 
-    def __init__(self, source: Source, envelope: Envelope, zone: tzinfo | None) -> None:
-        self.source, self.envelope, self.zone = source, envelope, zone
+    def __init__(self, source: Source, envelope: Envelope, zone: tzinfo | None, today: date | None = None) -> None:
+        self.source, self.envelope, self.zone, self.today = source, envelope, zone, today or date.today()
         self._message: Message | None = None
         self._body: str | None = None
 
@@ -127,18 +128,12 @@ def parse_size(value: str) -> int:
     """ "300", "20 KB", "1.5MB", "1GB" in bytes; a KB is 1,024. Raises CallError."""
     match = _SIZE.fullmatch(value.strip())
     if not match:
-        raise CallError(f"{value!r} is no size. Write bytes, or a number with KB, MB or GB: 20KB.")
+        raise CallError(f"{value!r} is not a size. Write bytes, or a number with KB, MB or GB: 20KB.")
     return int(float(match[1]) * _UNITS[match[2].lower()])
 
 
-def parse_day(value: str) -> date:
-    """A day as 2026-03-14, or 2026-03 and 2026 for the first day of it. Raises CallError."""
-    for form in ("%Y-%m-%d", "%Y-%m", "%Y"):
-        try:
-            return datetime.strptime(value.strip(), form).date()
-        except ValueError:
-            continue
-    raise CallError(f"{value!r} is no day. Write it as year-month-day: 2026-03-14.")
+def _check_age(value: str) -> date:
+    return before(date.today(), value)
 
 
 def _flag(word: str, wanted: bool) -> _Test:
@@ -151,11 +146,14 @@ TESTS: dict[str, _Test] = {
     "from": _Test(_addresses(b"from")),
     "to": _Test(_addresses(b"to")),
     "cc": _Test(_addresses(b"cc")),
+    "with": _Test(lambda s, value: any(_addresses(field)(s, value) for field in (b"from", b"to", b"cc"))),
     "subject": _Test(lambda s, value: text_matches(value, s.envelope.header.subject)),
     "body": _Test(lambda s, value: holds(value, s.body()), reads_body=True),
     "text": _Test(_text, reads_body=True),
-    "since": _Test(lambda s, value: s.date is not None and s.date >= parse_day(value), parse_day),
-    "before": _Test(lambda s, value: s.date is not None and s.date < parse_day(value), parse_day),
+    "since": _Test(lambda s, value: s.date is not None and s.date >= parse_day(value, s.today), parse_day),
+    "before": _Test(lambda s, value: s.date is not None and s.date < parse_day(value, s.today), parse_day),
+    "older-than": _Test(lambda s, value: s.date is not None and s.date < before(s.today, value), _check_age),
+    "newer-than": _Test(lambda s, value: s.date is not None and s.date >= before(s.today, value), _check_age),
     "larger": _Test(lambda s, value: s.envelope.size > parse_size(value), parse_size),
     "smaller": _Test(lambda s, value: s.envelope.size < parse_size(value), parse_size),
     "keyword": _Test(

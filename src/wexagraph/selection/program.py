@@ -10,7 +10,8 @@ import re
 from collections.abc import Iterable
 from datetime import date, timedelta
 
-from wexagraph.selection.criteria import Criterion, parse_day, parse_size
+from wexagraph.selection.criteria import Criterion, parse_size
+from wexagraph.selection.days import before, parse_day
 
 _FLAGS = frozenset({"seen", "answered", "flagged", "deleted", "draft"})
 # texts are not among them: a server's search does not see through what parts a word in HTML, nor accents
@@ -18,12 +19,14 @@ _TEXTS = {"from": "FROM", "to": "TO", "cc": "CC", "subject": "SUBJECT"}
 Keys = list[str | bytes]
 
 
-def search_program(groups: Iterable[tuple[Criterion, ...]], exceptions: Iterable[Criterion]) -> tuple[str | bytes, ...]:
+def search_program(
+    groups: Iterable[tuple[Criterion, ...]], exceptions: Iterable[Criterion], today: date | None = None
+) -> tuple[str | bytes, ...]:
     """The program for criteria in groups (either within a group, all groups) and exceptions; empty for no narrowing."""
     program: Keys = []
     last: Keys = []
     for group in groups:
-        keys = _either([_key(criterion) for criterion in group])
+        keys = _either([_key(criterion, today) for criterion in group])
         if keys and isinstance(keys[-1], bytes):
             # a text beyond ASCII goes as a literal, of which a command here holds one, at its end
             last = last or (keys if len(keys) == 2 else [])
@@ -46,8 +49,8 @@ def _either(alternatives: list[Keys | None]) -> Keys:
     return keys
 
 
-def _key(criterion: Criterion) -> Keys | None:
-    name, value = criterion.name, criterion.value
+def _key(criterion: Criterion, today: date | None = None) -> Keys | None:
+    name, value, today = criterion.name, criterion.value, today or date.today()
     if name in _TEXTS:
         # of a pattern with * or ?, the longest piece of plain text has to be there
         piece = max(re.split(r"\[?[*?]\]?", value), key=len).strip()
@@ -56,8 +59,12 @@ def _key(criterion: Criterion) -> Keys | None:
         if piece.isascii():
             return [_TEXTS[name], _quoted(piece)] if piece.isprintable() else None
         return [_TEXTS[name], piece.encode("utf-8")]
+    if name == "with":
+        return _either([_key(Criterion(field, value)) for field in ("from", "to", "cc")]) or None
     if name in ("since", "before"):
-        return _days(name, parse_day(value))
+        return _days(name, parse_day(value, today))
+    if name in ("older-than", "newer-than"):
+        return _days("before" if name == "older-than" else "since", before(today, value))
     return _exact(criterion)
 
 

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from pathlib import Path
 
-from wexagraph.errors import TargetError
+from wexagraph.errors import CallError, TargetError
 from wexagraph.output.sinks.base import Sink
 from wexagraph.output.sinks.eml_folder import EmlFolderSink
 from wexagraph.output.sinks.maildir import MaildirSink
@@ -14,6 +15,7 @@ from wexagraph.output.sinks.zip import ZipSink
 from wexagraph.output.target import keep_apart
 
 MAILDIR = "maildir:"
+_SUFFIX = re.compile(r"\.[A-Za-z]{2,4}")
 SINKS: list[tuple[Callable[[str], bool], Callable[[Path, bool], Sink]]] = [
     (lambda into: into.startswith(MAILDIR), lambda path, by_folder: MaildirSink(path)),
     (lambda into: into.lower().endswith(".mbox"), MboxSink),
@@ -30,8 +32,19 @@ def open_sink(into: str, by_folder: bool = False, source: str = "") -> Sink:
     Raises TargetError, and CallError where it lies in the folder of the source.
     """
     path = Path(into.removeprefix(MAILDIR)).expanduser()
+    if next(n for n, (meant, _) in enumerate(SINKS) if meant(into)) == len(SINKS) - 1:
+        _refuse_other_suffix(into, path)
     keep_apart(source, path, around=True)
     try:
         return next(make for meant, make in SINKS if meant(into))(path, by_folder)
     except OSError as error:
         raise TargetError(f"{into} can't be used: {error.strerror or error}.") from error
+
+
+def _refuse_other_suffix(into: str, path: Path) -> None:
+    """Who names a file of a kind that is not ours would be surprised by a folder of that name. Raises CallError."""
+    if _SUFFIX.fullmatch(path.suffix) and not into.endswith("/") and not path.is_dir():
+        raise CallError(
+            f"messages can't be put into a {path.suffix} file. Possible are NAME.mbox, NAME.zip, maildir:PATH, an IMAP "
+            f"account, or a folder for EML files ({into}/ makes one of that name)."
+        )

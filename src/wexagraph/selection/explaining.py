@@ -1,0 +1,61 @@
+"""Why a choice has left nothing: which criterion was the last straw."""
+
+from __future__ import annotations
+
+from wexagraph.errors import MessageError
+from wexagraph.selection.choice import Choice
+from wexagraph.selection.criteria import Criterion, Subject, has_wildcard
+from wexagraph.sources import Source
+
+
+def why_none(source: Source, choice: Choice) -> str:
+    """A sentence on why no message is chosen; "" where nothing narrows the choice.
+
+    Goes through the messages once more, and reads bodies only where a criterion asks for them.
+    """
+    groups = choice.groups
+    if not (groups or choice.exceptions or choice.ids is not None or choice.folders):
+        return ""
+    left = [0] * (len(groups) + 1)
+    for folder in choice.folders_of(source):
+        for envelope in source.readable(folder, source.envelopes(folder)):
+            if choice.ids is not None and envelope.id not in choice.ids:
+                continue
+            subject = Subject(source, envelope, choice.zone, choice.today)
+            left[0] += 1
+            for number, group in enumerate(groups, 1):
+                try:
+                    if not any(criterion.matches(subject) for criterion in group):
+                        break
+                except MessageError:
+                    break
+                left[number] += 1
+    return _sentence(left, groups, choice)
+
+
+def _sentence(left: list[int], groups: tuple[tuple[Criterion, ...], ...], choice: Choice) -> str:
+    where = f" in {' or '.join(choice.folders)}" if choice.folders else ""
+    if not left[0]:
+        what = "has one of these IDs" if choice.ids is not None else "lies there"
+        return f"No message{where} {what}."
+    for number, group in enumerate(groups, 1):
+        if not left[number]:
+            said = f"none is {_words(group)}"
+            before = " and ".join(map(_words, groups[: number - 1]))
+            if before:
+                count = f"{left[number - 1]:,} message{'s are' if left[number - 1] != 1 else ' is'}{where} {before}"
+            else:
+                count = f"Of {left[0]:,} message{'s' * (left[0] != 1)}{where}"
+            wild = [one.value for one in group if has_wildcard(one.value) and not one.reads_body]
+            hint = (
+                f" {wild[0]!r} has to fit the whole field: * and ? stand for letters, [*] and [?] for themselves."
+                if wild
+                else ""
+            )
+            return f"{count}, {said}.{hint}"
+    return f"{left[-1]:,} message{'s fit' if left[-1] != 1 else ' fits'}, and the exceptions leave out all of them."
+
+
+def _words(group: tuple[Criterion, ...]) -> str:
+    """A group of alternatives as it is written on the command line."""
+    return " or ".join(f"--{one.name} {one.value}".rstrip() for one in group)

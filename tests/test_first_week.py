@@ -1,0 +1,238 @@
+"""What a first week in an office found: what was wrong or silently lost, and what a clerk reaches for."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import shutil
+import unittest
+from datetime import date
+
+import pypdfium2
+
+from tests.helpers import ProgramTest, letter, mbox, pdf_text
+from wexagraph.demo.build import file, message, multipart, text, when
+from wexagraph.errors import CallError
+from wexagraph.selection import Choice, Criterion
+from wexagraph.selection.days import before, parse_day
+
+
+def day(number: int, month: str = "Mar") -> str:
+    return f"Sat, {number:02} {month} 2026 12:00:00 +0000"
+
+
+class Days(unittest.TestCase):
+    TODAY = date(2026, 3, 31)
+
+    def test_days(self) -> None:
+        for value, wanted in (
+            ("2026-03-14", "2026-03-14"),
+            ("2026-03", "2026-03-01"),
+            ("today", "2026-03-31"),
+            ("Yesterday", "2026-03-30"),
+            ("30d", "2026-03-01"),
+            ("1m", "2026-02-28"),
+            ("2y", "2024-03-31"),
+        ):
+            with self.subTest(value):
+                self.assertEqual(parse_day(value, self.TODAY).isoformat(), wanted)
+
+    def test_a_day_that_may_be_two(self) -> None:
+        for value, said in (
+            ("01.03.2024", "It may mean 2024-03-01 or 2024-01-03"),
+            ("13/02/2024", "It may mean 2024-02-13\\."),
+            ("next week", "is not a date. Write it as"),
+        ):
+            with self.subTest(value), self.assertRaisesRegex(CallError, said):
+                parse_day(value)
+
+    def test_ages(self) -> None:
+        for age, wanted in (("6w", "2026-02-17"), ("18m", "2024-09-30"), ("9999y", "0001-01-01")):
+            self.assertEqual(before(self.TODAY, age).isoformat(), wanted)
+        with self.assertRaisesRegex(CallError, "not an age"):
+            before(self.TODAY, "old")
+
+    def test_impossible_pairs(self) -> None:
+        for criteria in ((("since", "2026-03-14"), ("before", "2026-03-14")), (("larger", "2MB"), ("smaller", "1MB"))):
+            with self.assertRaisesRegex(CallError, "leave no"):
+                Choice(criteria=tuple(Criterion(*one) for one in criteria))
+
+
+class Chosen(ProgramTest):
+    def test_newest_of_those_that_have_what_is_wanted(self) -> None:
+        def with_file(name: str, on: str) -> bytes:
+            return message(
+                "a@b.example",
+                "c@d.example",
+                name,
+                when(on),
+                multipart("mixed", text("x\n"), file(name, "application/pdf", name.encode())),
+            )
+
+        self.write(
+            "in.mbox",
+            mbox(
+                *(with_file(f"p{n}.pdf", f"2026-03-{n + 1:02}") for n in range(4)),
+                *(letter(f"l{n}", date=day(20 + n)) for n in range(5)),
+                with_file("x.doc", "2026-03-30"),
+            ),
+        )
+        done = self.run_program("attachments", "in.mbox", "--attached", "*.pdf", "--newest", "2", "--into", "out")
+        self.assertIn("Attachments: 2 written", done.stdout)
+        self.assertEqual([name[-6:] for name in self.made("out")], ["p2.pdf", "p3.pdf"])
+
+    def test_with_and_ages(self) -> None:
+        self.write(
+            "in.mbox",
+            mbox(
+                letter("A", "Ines <ines@q.example>"),
+                letter("B", more="Cc: ines@q.example\n"),
+                letter("C", "x@y.example"),
+            ),
+        )
+        self.assertEqual(self.subjects("in.mbox", "--with", "ines@q"), ["A", "B"])
+        self.assertEqual(self.subjects("in.mbox", "--older-than", "1d", "--from", "x@y"), ["C"])
+        self.assertEqual(self.subjects("in.mbox", "--newer-than", "1d"), [])
+
+    def test_a_whole_conversation(self) -> None:
+        def one(number: int, refers: int = 0, subject: str = "Re: Berth") -> bytes:
+            more = f"Message-ID: <{number}@x.example>\n" + (f"References: <{refers}@x.example>\n" if refers else "")
+            return letter(subject, date=day(number), more=more)
+
+        self.write("in/a.mbox", mbox(one(1, subject="Berth"), one(3, 2), letter("Fog")))
+        self.write("in/b.mbox", mbox(one(2, 1), letter("Tide")))
+        answer = next(row["id"] for row in self.listed("in") if row["date"].startswith("2026-03-03"))
+        self.assertEqual(
+            sorted(row["date"][:10] for row in self.listed("in", "--conversation", answer)),
+            ["2026-03-01", "2026-03-02", "2026-03-03"],
+        )
+        done = self.run_program("list", "in", "--conversation", "0000000000", code=2)
+        self.assertIn("there is no message '0000000000'", done.stderr)
+
+    def test_nothing_chosen_is_explained(self) -> None:
+        self.write("in.mbox", mbox(letter("A", date=day(1)), letter("B", date=day(2))))
+        for choice, said in (
+            (("--from", "ines", "--since", "2026-04"), "2 messages are --from ines, none is --since 2026-04."),
+            (("--subject", "Z*"), "Of 2 messages, none is --subject Z*. 'Z*' has to fit the whole field"),
+            (("--except", "from=ines"), "2 messages fit, and the exceptions leave out all of them."),
+        ):
+            with self.subTest(choice):
+                self.assertIn(said, self.run_program("list", "in.mbox", *choice).stderr)
+                self.assertIn(said, self.run_program("export", "in.mbox", *choice, "--into", "out").stdout)
+                report = json.loads(self.run_program("export", "in.mbox", *choice, "--into", "out", "--json").stdout)
+                self.assertIn(said, report["why_none"])
+
+    def test_an_exception_for_a_folder_that_is_not_there(self) -> None:
+        self.write("in/Sent.mbox", mbox(letter()))
+        done = self.run_program("list", "in", "--except", "folder=Senttt", code=2)
+        self.assertIn("Did you mean Sent?", done.stderr)
+
+
+class Defaults(ProgramTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("in.mbox", mbox(letter("A", "ines@q.example"), letter("B", "wray@s.example")))
+
+    def test_what_narrows_is_said_and_no_backup_is_narrowed(self) -> None:
+        self.write("wexagraph.toml", '# ours\n[options]\nfrom = "ines"\n')
+        done = self.run_program("list", "in.mbox")
+        self.assertIn("Narrowed by wexagraph.toml, line 3: from=ines", done.stderr)
+        self.assertNotIn("Narrowed", self.run_program("list", "in.mbox", "--from", "wray").stderr)
+        self.assertIn("2 new", self.run_program("backup", "in.mbox", "--into", "bk").stdout)
+
+    def test_options_of_one_command(self) -> None:
+        self.write(
+            "wexagraph.toml", '[options]\nflat = true\n\n[options.export]\nas = ["eml", "text"]\nfrom = "wray"\n'
+        )
+        done = self.run_program("export", "in.mbox", "--into", "out")
+        self.assertIn("Narrowed by wexagraph.toml, line 6: from=wray", done.stderr)
+        self.assertEqual([name.rpartition(".")[2] for name in self.made("out")], ["eml", "txt"])
+        self.assertEqual(self.subjects("in.mbox"), ["A", "B"])
+        self.write("wexagraph.toml", '[options.backup]\nfrom = "wray"\n')
+        done = self.run_program("backup", "in.mbox", "--into", "bk", code=2)
+        self.assertIn("wexagraph.toml, line 2: from would leave mail out of every backup", done.stderr)
+
+    def test_options_add_up(self) -> None:
+        self.run_program("export", "in.mbox", "--into", "out", "--as", "eml", "--as", "text", "--as", "html,eml")
+        self.assertEqual({name.rpartition(".")[2] for name in self.made("out")}, {"eml", "txt", "html"})
+
+
+class Files(ProgramTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("in.mbox", mbox(*(letter(f"Berth {n}", date=day(n + 1)) for n in range(3))))
+
+    def test_a_copy_of_an_export_without_its_journal(self) -> None:
+        self.run_program("export", "in.mbox", "--into", "out", "--as", "eml")
+        shutil.copytree(self.folder / "out", self.folder / "copy", ignore=shutil.ignore_patterns(".wexagraph"))
+        done = self.run_program("export", "in.mbox", "--into", "copy", "--as", "eml")
+        self.assertIn("0 written, 3 already there", done.stdout)
+        self.assertIn("made again from register.csv and manifest-sha256.txt", done.stdout)
+        self.assertEqual(self.made("copy"), self.made("out"))
+        self.assertIn("0 foreign", self.run_program("verify", "copy").stdout)
+
+    def test_a_bound_document_says_what_it_holds(self) -> None:
+        self.run_program("export", "in.mbox", "--into", "a", "--bind", "all", "--from", "ines", "--cover")
+        (name,) = self.made("a", ".pdf")
+        title = "3 messages from ines, 2026-03-01 to 2026-03-03"
+        self.assertEqual(name, f"2026-03-01 {title}.pdf")
+        document = pypdfium2.PdfDocument(self.folder / "a" / name)
+        self.assertEqual(document.get_metadata_value("Title"), title)
+        self.assertIn(title, " ".join(pdf_text(self.folder / "a" / name).split()))
+        self.run_program(
+            "export", "in.mbox", "--into", "b", "--bind", "all", "--title", "Repairs {date:%Y}", "--name", "repairs"
+        )
+        self.assertEqual(self.made("b"), ["repairs.pdf"])
+        self.assertEqual(
+            pypdfium2.PdfDocument(self.folder / "b/repairs.pdf").get_metadata_value("Title"), "Repairs 2026"
+        )
+        self.assertIn(
+            "has no field", self.run_program("export", "in.mbox", "--into", "c", "--name", "x", code=2).stderr
+        )
+
+    def test_patterns(self) -> None:
+        for pattern, said in (
+            ("{date:DD-MM-YYYY}", "Write {date:%d-%m-%Y}"),
+            ("{case} {id}", "has no field {case}"),
+            ("{date:x}", "{date:%Y-%m-%d}"),
+        ):
+            with self.subTest(pattern):
+                done = self.run_program("export", "in.mbox", "--into", "out", "--name", pattern, code=2)
+                self.assertIn(said, done.stderr)
+
+    def test_one_zone_everywhere(self) -> None:
+        self.run_program("export", "in.mbox", "--into", "out", "--as", "eml", "--zone", "Asia/Tokyo")
+        with open(self.folder / "out/register.csv", encoding="utf-8-sig", newline="") as table:
+            rows = list(csv.DictReader(table))
+        self.assertEqual(rows[0]["date"], "2026-03-01T21:00:00+09:00")
+        self.assertIn("2026-03-01 2100", rows[0]["files"])
+        self.assertEqual(self.listed("in.mbox", "--zone", "Asia/Tokyo")[0]["date"], "2026-03-01T21:00:00+09:00")
+        self.assertEqual(self.listed("in.mbox", "--zone", "sender")[0]["date"], "2026-03-01T12:00:00+00:00")
+
+    def test_a_footer_that_is_none(self) -> None:
+        self.run_program("export", "in.mbox", "--into", "out", "--footer", "none")
+        self.assertNotIn("none", pdf_text(next((self.folder / "out").rglob("*.pdf"))).lower())
+
+    def test_a_target_of_another_kind(self) -> None:
+        self.run_program("backup", "in.mbox", "--into", "bk")
+        done = self.run_program("restore", "bk", "--into", "back.pst", code=2)
+        self.assertIn("can't be put into a .pst file. Possible are NAME.mbox", done.stderr)
+        self.assertFalse((self.folder / "back.pst").exists())
+        self.run_program("restore", "bk", "--into", "back.pst/")
+        self.assertTrue((self.folder / "back.pst").is_dir())
+
+    def test_a_passphrase_that_is_refused_leaves_nothing(self) -> None:
+        done = self.run_program("backup", "in.mbox", "--into", "bk", "--lock", code=2)
+        self.assertIn("no terminal to ask at", done.stderr)
+        self.assertEqual(os.listdir(self.folder), ["in.mbox"])
+
+    def test_an_account_without_a_keyring_keeps_its_name(self) -> None:
+        env = {"PYTHON_KEYRING_BACKEND": "keyring.backends.fail.Keyring"}
+        done = self.run_program("account", "add", "office", "imaps://records@mail.example/", env=env)
+        self.assertIn("Name and URL are stored. This machine has no keyring", done.stdout)
+        self.assertIn("@office", self.run_program("account", "list", env=env).stdout)
+
+
+if __name__ == "__main__":
+    unittest.main()
