@@ -6,6 +6,7 @@ import hashlib
 import json
 import re
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from tests.dovecot import INSTALLED, PASSWORD, USER, Dovecot
@@ -290,17 +291,21 @@ class Reading(AccountTest):
 
     def test_a_line_that_is_cut_again_and_again(self) -> None:
         whole = {hashlib.sha256(crlf(m)).digest() for m in self.messages}
-        for seed in range(20):
+
+        def exported(seed: int) -> str:
             proxy = Proxy(self.server.imaps, instants(seed, 400_000), most_cuts=12)
             self.addCleanup(proxy.close)
-            self.write("wexagraph.toml", self.configuration(proxy.port))
-            with self.subTest(seed):
-                done = self.run_program(
-                    "export", "@office", "--folder", "Archive", "--into", f"out{seed}", "--as", "eml"
-                )
-                self.assertIn(f"{len(self.messages)} written, 0 already there, 0 failed", done.stdout)
-                made = {hashlib.sha256(p.read_bytes()).digest() for p in (self.folder / f"out{seed}").rglob("*.eml")}
-                self.assertEqual(made, whole)
+            self.write(f"{seed}.toml", self.configuration(proxy.port))
+            arguments = ("export", "@office", "--folder", "Archive", "--into", f"out{seed}", "--as", "eml")
+            env = {"WEXAGRAPH_PASSWORD": PASSWORD, "LC_ALL": "C.UTF-8"}
+            return ProgramTest.run_program(self, "--config", f"{seed}.toml", *arguments, env=env).stdout
+
+        with ThreadPoolExecutor(5) as pool:  # each of them mostly waits for its line
+            for seed, printed in enumerate(pool.map(exported, range(20))):
+                with self.subTest(seed):
+                    self.assertIn(f"{len(self.messages)} written, 0 already there, 0 failed", printed)
+                    files = (self.folder / f"out{seed}").rglob("*.eml")
+                    self.assertEqual({hashlib.sha256(path.read_bytes()).digest() for path in files}, whole)
 
     def test_a_line_that_never_mends(self) -> None:
         proxy = Proxy(self.server.imaps, lambda: 9000)

@@ -47,7 +47,7 @@ class Readme(ProgramTest):
         done = subprocess.run(
             [sys.executable, "-c", code[1]], cwd=self.folder, capture_output=True, text=True, check=False
         )
-        self.assertEqual(done.stdout, "3 read, 3 written, 0 failed\n", done.stderr)
+        self.assertEqual(done.stdout, "3 chosen, 3 written, 0 failed\n", done.stderr)
 
     def test_its_links(self) -> None:
         for target in re.findall(r"\]\(([^)#]+)\)", README):

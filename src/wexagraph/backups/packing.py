@@ -24,7 +24,7 @@ from wexagraph.zips import out_of_proportion
 _KEPT = frozenset(
     b"date from sender reply-to to cc bcc subject message-id in-reply-to references received content-type".split()
 )
-_PROPERTY = re.compile(r"(?m)^(?:BEGIN|END|PRODID|VERSION|UID|DTSTAMP|METHOD|SEQUENCE)\b.*\n?|^[A-Z-]+(?:;[^:\n]*)?:")
+_READABLE = re.compile(r"(?m)^(?:SUMMARY|DESCRIPTION|LOCATION|COMMENT)(?:;[^:\n]*)?:(.*(?:\r?\n[ \t].*)*)")
 _BLANKS = (b" ", b"\t")
 _ROOM = 40
 _MOST_FIELD = 64_000
@@ -110,17 +110,21 @@ def _words(message: Message, leaves: list[Leaf]) -> tuple[str, str, str, str]:
     texts = list(visible_texts(message, _MOST_TEXT))
     for leaf in leaves:
         if leaf.part is not None and leaf.type in ("text/plain", "text/csv", "text/calendar", "text/markdown"):
-            addresses = leaf.part.content()[:_MOST_ATTACHED_TEXT].decode("utf-8", "replace")
-            texts.append(
-                _PROPERTY.sub("", addresses).replace("\\n", " ") if leaf.type == "text/calendar" else addresses
-            )
+            content = leaf.part.content()[:_MOST_ATTACHED_TEXT].decode("utf-8", "replace")
+            texts.append(_calendar_words(content) if leaf.type == "text/calendar" else content)
     names = "\n".join(leaf.name for leaf in leaves if leaf.name)
     parts = (header.subject, "\n".join(people), "\n".join(texts)[:_MOST_TEXT], names)
     # SQLite takes no lone surrogates
-    subject, addresses, text, named = (
+    subject, named, text, attached = (
         part if part.isascii() else part.encode("utf-8", "replace").decode("utf-8") for part in parts
     )
-    return subject, addresses, text, named
+    return subject, named, text, attached
+
+
+def _calendar_words(content: str) -> str:
+    """What a calendar object (RFC 5545) says to a reader: its texts, unfolded, without their escapes."""
+    texts = (re.sub(r"\r?\n[ \t]", "", match[1]) for match in _READABLE.finditer(content))
+    return "\n".join(re.sub(r"\\([\\;,nN])", lambda m: "\n" if m[1] in "nN" else m[1], text) for text in texts)
 
 
 def pack_all(batch: list[tuple[bytes, datetime | None]]) -> list[Packed | Unread]:

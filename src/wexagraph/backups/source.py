@@ -130,7 +130,7 @@ class BackupSource(Source):
                 start, end = max(spots, key=lambda spot: _different(pattern, text, *spot))
                 start, stop = max(0, start - _AROUND), end + _AROUND
                 piece = " ".join(text[start:stop].split())
-                return f"{'...' if start else ''}{piece}{'...' if stop < len(text) else ''}"
+                return f"{'…' if start else ''}{piece}{'…' if stop < len(text) else ''}"
         return ""
 
     def digest(self, envelope: Envelope) -> str:
