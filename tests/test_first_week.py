@@ -5,13 +5,18 @@ from __future__ import annotations
 import csv
 import json
 import os
+import re
+import shlex
 import shutil
 import unittest
 from datetime import date
 
+import click
 import pypdfium2
 
 from tests.helpers import ProgramTest, letter, mbox, pdf_text
+from wexagraph.cli.help import EXAMPLES
+from wexagraph.cli.main import COMMANDS, cli
 from wexagraph.demo.build import file, message, multipart, text, when
 from wexagraph.errors import CallError
 from wexagraph.selection import Choice, Criterion
@@ -232,6 +237,66 @@ class Files(ProgramTest):
         done = self.run_program("account", "add", "office", "imaps://records@mail.example/", env=env)
         self.assertIn("Name and URL are stored. This machine has no keyring", done.stdout)
         self.assertIn("@office", self.run_program("account", "list", env=env).stdout)
+
+
+class Help(ProgramTest):
+    def test_first_steps(self) -> None:
+        told = self.run_program().stdout
+        self.assertIn("wexagraph export MAILBOX --into DIR", told)
+        self.assertLessEqual(len(told.splitlines()), 10)
+        self.assertLessEqual(max(map(len, told.splitlines())), 80)
+
+    def test_help_of_each_command(self) -> None:
+        for name in COMMANDS:
+            with self.subTest(name):
+                told = self.run_program("help", name).stdout
+                self.assertEqual(told, self.run_program(name, "--help").stdout)
+                if name != "account":
+                    self.assertEqual(len(re.findall(r"(?m)^  \$ wexagraph ", told)), 2, "two examples")
+        told = self.run_program("help", "export").stdout
+        sections = ["Which messages:", "Which files:", "The page:", "The PDF as a record:", "The run:", "Examples:"]
+        self.assertEqual([line for line in told.splitlines() if line in sections], sections)
+        self.assertEqual(self.run_program("-V").stdout, self.run_program("--version").stdout)
+        self.assertIn("no command 'exprot'", self.run_program("help", "exprot", code=2).stderr)
+
+    def test_examples_are_calls_that_the_program_takes(self) -> None:
+        for name, examples in EXAMPLES.items():
+            for example in examples:
+                words = shlex.split(example.partition(" >>")[0].partition(" |")[0])[1:]
+                command = cli.get_command(click.Context(cli), words[0])
+                assert command is not None
+                self.assertEqual(words[0], name)
+                command.make_context(name, words[1:], parent=click.Context(cli), resilient_parsing=True)
+
+    def test_completion(self) -> None:
+        for shell in ("bash", "zsh", "fish"):
+            self.assertIn("_WEXAGRAPH_COMPLETE", self.run_program("completion", shell).stdout)
+        self.write("in/Berths.mbox", mbox(letter()))
+        self.write("wexagraph.toml", '[sources]\noffice = "in"\n')
+        for words, wanted in (
+            ("wexagraph list in --folder B", "Berths"),
+            ("wexagraph list @", "@office"),
+            ("wexagraph list in --fol", "--folder"),
+        ):
+            with self.subTest(words):
+                env = {"_WEXAGRAPH_COMPLETE": "bash_complete", "COMP_WORDS": words, "COMP_CWORD": str(words.count(" "))}
+                self.assertIn(f"plain,{wanted}", self.run_program(env=env).stdout.splitlines())
+
+    def test_sentences(self) -> None:
+        self.write("in.mbox", mbox(letter()))
+        self.write("in/a.mbox", mbox(letter()))
+        for arguments, code, said in (
+            (("list", "nofile.mbox"), 3, "nofile.mbox does not exist."),
+            (("export", "in.mbox", "out1"), 2, "--into DIR is missing: it says where results go"),
+            (("export", "in.mbox", "out1", "--into", "o"), 2, "out1: use --into out1 to say where results go"),
+            (("export", "in.mbox", "--into", "o", "--margin", "2cm"), 2, "--margin takes millimetres from 5 to 60"),
+            (("export", "in", "--into", "in/out"), 2, "the output folder in/out is inside the mailbox"),
+            (("list", "in.mbox", "--since", "soon"), 2, "'soon' is not a date"),
+        ):
+            with self.subTest(arguments):
+                self.assertIn(said, self.run_program(*arguments, code=code).stderr)
+        self.write("wexagraph.toml", "[options]\nas = pdf,eml\n")
+        self.assertIn('Put the value in quotes: as = "pdf,eml"', self.run_program("list", "in.mbox", code=2).stderr)
 
 
 if __name__ == "__main__":

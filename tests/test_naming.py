@@ -113,8 +113,8 @@ class Patterns(unittest.TestCase):
             ("{subject", "can't be read"),
             ("fixed", "no field"),
             ("{}", "no field"),
-            ("{number:%Y}", "can't be filled"),
-            ("{subject:d}", "can't be filled"),
+            ("{number:%Y}", "{number} takes no date format"),
+            ("{subject:d}", "does not fit its field"),
         ]:
             with self.subTest(pattern), self.assertRaisesRegex(CallError, re.escape(words)):
                 NamePattern(pattern)

@@ -64,7 +64,7 @@ class Patterns(unittest.TestCase):
             "{subject[0]}": "no field",
             "{subject!r}": "only have a format",
             "{date:{x}}": "only have a format",
-            "{number:%Y}": "can't be filled",
+            "{number:%Y}": "takes no date format",
             "{0}": "no field",
             "{}": "no field",
         }.items():

@@ -154,4 +154,4 @@ class Terminal(ProgramTest):
     def test_a_mistake_is_a_sentence(self) -> None:
         code, shown = self.on_a_terminal("list", "nowhere")
         self.assertEqual(code, 3)
-        self.assertIn("wexagraph: nowhere: there is nothing of that name", shown)
+        self.assertIn("wexagraph: nowhere does not exist", shown)

@@ -39,8 +39,8 @@ class Report:
     `bytes` counts what was written, `seconds` the time of the run. `notes` are counted by their codes. `unreadable` are
     parts of the source that could not be read, each with the reason; `unknown_ids` the IDs that no message has.
     `why_none` says why nothing was chosen. `interrupted` says that the run was asked to stop before its end.
-    `changed_at_the_source` counts the messages that were changed there afterwards (None: it was not asked for),
-    `left_at_the_source` those that were no longer what is stored.
+    `changed_at_the_source` counts the messages that were changed there afterwards, and `afterwards` how (None: it was
+    not asked for), `left_at_the_source` those that were no longer what is stored.
     """
 
     into: str = ""
@@ -57,6 +57,7 @@ class Report:
     why_none: str = ""
     interrupted: bool = False
     changed_at_the_source: int | None = None
+    afterwards: str = ""
     left_at_the_source: list[tuple[str, str]] = field(default_factory=list)
 
     def fail(self, failure: Failure) -> None:

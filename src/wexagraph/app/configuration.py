@@ -57,7 +57,7 @@ class Setting:
 
     def wrong(self, what: str, right: list[str] | None = None) -> CallError:
         """The error that says what is wrong with it, with file, line and the nearest of what would be right."""
-        return wrong(self.path, self.text, self.table, self.name, what, self.name, right or [])
+        return wrong(self.path, self.text, self.table, self.name, what, self.name if right else "", right or [])
 
 
 @dataclass
@@ -128,7 +128,7 @@ def _read(path: Path, is_option: Callable[[str], bool], config: Configuration, t
         text = path.read_text("utf-8")
         content = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
-        raise CallError(f"{path}: {error}. The file is written in TOML.") from error
+        raise CallError(f"{path}: {error}.{_mending(text, str(error))}") from error
     except (OSError, UnicodeDecodeError) as error:
         raise CallError(f"{path} can't be read: {error}.") from error
     config.files.append(path)
@@ -172,6 +172,16 @@ def _line(text: str, table: str, key: str) -> int:
         elif current == table and re.match(rf"""\s*["']?{re.escape(key)}["']?\s*[.=]""", line):
             return number
     return 1
+
+
+def _mending(text: str, error: str) -> str:
+    """What to mend in a line that is no TOML."""
+    match = re.search(r"line (\d+)", error)
+    line = text.splitlines()[int(match[1]) - 1] if match and int(match[1]) <= len(text.splitlines()) else ""
+    key, equals, value = (part.strip() for part in line.partition("="))
+    if equals and value and not value.startswith(('"', "'", "[", "{")):
+        return f' Put the value in quotes: {key} = "{value}"'
+    return " A line is NAME = VALUE, texts in quotes; tables begin with [NAME]."
 
 
 def _sources(path: Path, text: str, values: dict[str, Any], config: Configuration, trusted: bool) -> None:

@@ -90,6 +90,7 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
 
             done = clear(mailbox, wish, into, proved, ask_passphrase(), allowing(values["yes"]))
             report.changed_at_the_source, report.left_at_the_source = done
+            report.afterwards = wish.done
     return conclude(report, as_json, lambda: _print(report))
 
 

@@ -122,7 +122,7 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
 def _print(report: ExportReport) -> None:
     print_sums(report)
     if report.files:
-        labels = {format.name: format.label for format in FORMATS.values()} | {"beside": "beside them"}
+        labels = {format.name: format.label for format in FORMATS.values()} | {"beside": "files of attachments"}
         files = ", ".join(f"{count:,} {labels[name]}" for name in labels if (count := report.files[name]))
         click.echo(f"Files: {files}; {amount(report)}.")
     print_place(report)
@@ -164,4 +164,5 @@ def run_export(
 
         report = export(mailbox, into, choice, options, progress=display.update, stopped=stopped, afterwards=then)
         explain_none(report, mailbox, choice)
+        report.afterwards = wish.done if wish is not None else ""
         return report

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import os
+import re
 import signal
 import sqlite3
 import sys
@@ -14,6 +15,7 @@ import click
 import wexagraph
 from wexagraph.app.secrets import from_environment
 from wexagraph.cli.exits import INTERRUPTED, OK, UNUSABLE, WRONG_CALL
+from wexagraph.cli.help import FIRST_STEPS, dress
 from wexagraph.errors import CallError, SourceError, TargetError, WexagraphError
 from wexagraph.temporary import clear_abandoned
 
@@ -32,6 +34,8 @@ COMMANDS = {  # name: module, and the line that --help shows without loading the
     "join": ("join", "Join the small volumes of a backup into few."),
     "config": ("settings", "What holds for a command's options, and where each value comes from."),
     "verify": ("verify", "Prove a backup or an export folder whole, or say what is not."),
+    "completion": ("completion", "What a shell has to source to complete commands and names."),
+    "help": ("help", "Explain a command."),
 }
 
 
@@ -45,7 +49,7 @@ class Commands(click.Group):
         if name not in COMMANDS:
             return None
         command: click.Command = import_module(f"wexagraph.cli.{COMMANDS[name][0]}").command
-        return command
+        return dress(command)
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]
@@ -63,8 +67,12 @@ class Commands(click.Group):
             formatter.write_dl([(name, line) for name, (_, line) in COMMANDS.items()])
 
 
-@click.command(cls=Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
-@click.version_option(wexagraph.__version__, prog_name="wexagraph", message="%(prog)s %(version)s")
+@click.command(
+    cls=Commands,
+    invoke_without_command=True,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 80},
+)
+@click.version_option(wexagraph.__version__, "-V", "--version", prog_name="wexagraph", message="%(prog)s %(version)s")
 @click.option("--config", type=click.Path(dir_okay=False), help="Read this configuration file and no other.")
 @click.pass_context
 def cli(context: click.Context, config: str | None) -> None:
@@ -74,6 +82,9 @@ def cli(context: click.Context, config: str | None) -> None:
     ZIP of any of these; an account, imaps://user@host/ or pops://user@host/; or @NAME from the configuration.
     It is only ever read.
     """
+    if context.invoked_subcommand is None:
+        click.echo(FIRST_STEPS)
+        return
     from wexagraph.app.configuration import load
     from wexagraph.cli.defaults import known_options, set_defaults
     from wexagraph.cli.session import Session
@@ -111,7 +122,7 @@ def code_of_call() -> int:
     except click.exceptions.Exit as leaving:
         return leaving.exit_code
     except click.UsageError as error:
-        return _say(error.format_message(), WRONG_CALL, error.ctx)
+        return _say(_in_words(error), WRONG_CALL, error.ctx)
     except click.ClickException as error:
         return _say(error.format_message(), WRONG_CALL)
     except (click.Abort, KeyboardInterrupt):
@@ -137,6 +148,28 @@ def code_of_call() -> int:
             "Set WEXAGRAPH_TRACE=1 and run it again to see where.",
             UNUSABLE,
         )
+
+
+def _in_words(error: click.UsageError) -> str:
+    """What was wrong with a call, with what to write instead."""
+    message = error.format_message()
+    if isinstance(error, click.MissingParameter) and error.param is not None and "--into" in error.param.opts:
+        return f"--into {error.param.metavar} is missing: it says where results go."
+    extra = re.match(r"Got unexpected extra arguments? \((.*)\)", message)
+    if extra and error.ctx is not None and any("--into" in parameter.opts for parameter in error.ctx.command.params):
+        first = extra[1].split(" ")[0]
+        return f"{first}: use --into {first} to say where results go, and quotes around names with spaces."
+    span = re.match(r"Invalid value for '(--[\w-]+)': '(.*)' is not a valid (?:float|integer)(?: range)?", message)
+    if span and error.ctx is not None:
+        for parameter in error.ctx.command.params:
+            kind = parameter.type
+            if span[1] in parameter.opts and isinstance(kind, click.FloatRange | click.IntRange):
+                unit = {"MM": "millimetres", "POINTS": "points", "SECONDS": "seconds"}.get(
+                    str(parameter.metavar), "a number"
+                )
+                most = f" to {kind.max:g}" if kind.max is not None else " on"
+                return f"{span[1]} takes {unit} from {kind.min or 0:g}{most}; {span[2]!r} is none."
+    return message
 
 
 def _say(message: str, code: int, context: click.Context | None = None) -> int:

@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
+from click.shell_completion import CompletionItem
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -27,7 +28,34 @@ def named(context: click.Context, parameter: click.Parameter, value: str) -> str
     return value
 
 
-SOURCE = click.argument("source", metavar="SOURCE", callback=named)
+def _names(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    """What a shell may complete a source with: the @names of the configuration, else files and folders."""
+    if not incomplete.startswith("@"):
+        return [CompletionItem(incomplete, type="file")]
+    from wexagraph.app.configuration import load
+
+    configuration = load(None, lambda name: False)
+    names = (f"@{name}" for name in (*configuration.sources, *configuration.accounts))
+    return [CompletionItem(name) for name in sorted(names) if name.startswith(incomplete)]
+
+
+def _folders(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    """The folders of the source in files that stands on the line."""
+    from wexagraph.app.opening import open_source
+    from wexagraph.errors import WexagraphError
+
+    words = (context.params.get("source"), context.params.get("backup"), *context.args)
+    source = next((word for word in words if word), "")
+    if not source or source.startswith("@") or "://" in source:
+        return []  # nobody waits for a server at a key
+    try:
+        with open_source(source) as mailbox:
+            return [CompletionItem(name) for name in mailbox.folders() if name.startswith(incomplete)]
+    except WexagraphError:
+        return []
+
+
+SOURCE = click.argument("source", metavar="SOURCE", callback=named, shell_complete=_names)
 BACKUP = click.argument("backup", metavar="BACKUP", callback=named)
 FOLDER = click.argument("folder", metavar="DIR", callback=named)
 ZONE = click.option(
@@ -94,7 +122,14 @@ _REPEATED = (
     *("larger", "smaller", "keyword"),
 )
 _CHOICE = [
-    click.option("--folder", "folders", multiple=True, metavar="NAME", help="Only this folder and what is below it."),
+    click.option(
+        "--folder",
+        "folders",
+        multiple=True,
+        metavar="NAME",
+        shell_complete=_folders,
+        help="Only this folder and what is below it.",
+    ),
     click.option("--from", multiple=True, metavar="TEXT", help="A part of the sender's name or address."),
     click.option("--to", multiple=True, metavar="TEXT", help="A part of a recipient's name or address."),
     click.option("--cc", multiple=True, metavar="TEXT", help="The same for Cc."),

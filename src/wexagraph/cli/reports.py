@@ -48,7 +48,8 @@ def _print_the_rest(report: Report) -> None:
     if report.why_none:
         click.echo(one_line(report.why_none))
     if report.changed_at_the_source is not None:
-        click.echo(f"At the source: {counted(report.changed_at_the_source, 'message')} changed.")
+        said = report.afterwards or "changed"
+        click.echo(f"At the source: {counted(report.changed_at_the_source, 'message')} {said}.")
     _print_some(
         [f"Left alone at the source: {one_line(w)}: {one_line(r)}" for w, r in report.left_at_the_source], "red"
     )

@@ -48,7 +48,7 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
             verification.findings += [Finding(line, "unreadable") for line in unreadable]
     except FileNotFoundError as error:
         if not os.path.exists(folder):
-            raise SourceError(f"{folder}: there is nothing of that name.") from error
+            raise SourceError(f"{folder} does not exist.") from error
         raise SourceError(
             f"{folder} holds no {MANIFEST}, so there is nothing to prove it by. An export folder has one."
         ) from error

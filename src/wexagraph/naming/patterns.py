@@ -129,7 +129,15 @@ def _filled(text: str, filling: dict[str, Any], what: str) -> str:
     try:
         return text.format_map(filling)
     except (ValueError, TypeError, IndexError, KeyError, OverflowError, MemoryError) as error:
-        raise CallError(f"the {what} {text!r} can't be filled: {error}.") from error
+        raise CallError(_unfit(text, what, error)) from error
+
+
+def _unfit(text: str, what: str, error: Exception) -> str:
+    """Why a format does not fit its field, in words for people."""
+    for _, name, spec, _ in string.Formatter().parse(text):
+        if name and spec and "%" in spec and name != "date":
+            return f"in the {what}, {{{name}}} takes no date format; {{{name}:.40}} cuts it to 40 letters."
+    return f"the {what} {text!r} has a format that does not fit its field: {error}."
 
 
 def _listed(known: tuple[str, ...]) -> str:

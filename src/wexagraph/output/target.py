@@ -216,8 +216,7 @@ def keep_apart(source: str | Path, into: str | Path, around: bool = False) -> No
     if not os.path.isdir(source):
         return
     read, written = Path(source).resolve(), Path(into).resolve()
-    if written.is_relative_to(read) or (read.is_relative_to(written) and not around):
-        raise CallError(
-            f"{into} and {source} lie one in the other: what is written would get among what is read. "
-            "Choose a folder beside it for --into."
-        )
+    if written.is_relative_to(read):
+        raise CallError(f"the output folder {into} is inside the mailbox {source}. Choose a folder outside it.")
+    if read.is_relative_to(written) and not around:
+        raise CallError(f"the mailbox {source} is inside the output folder {into}. Choose a folder beside it.")

@@ -159,4 +159,4 @@ def refused(account: Account, answer: str) -> SourceError:
             "The provider wants an app password, made in the settings of the account at the provider, or an OAuth 2 "
             "token (token-command in wexagraph.toml)."
         )
-    return SourceError(f"{account.host} refused the login of {account.user}: {answer[:200]}. {hint}")
+    return SourceError(f"{account.host} refused the login of {account.user}: {answer[:200].rstrip('. ')}. {hint}")

@@ -44,7 +44,7 @@ def open_local(path: Path, links: bool = False) -> LocalSource:
         with open(path, "rb") as file:
             head = file.read(4096)
     except FileNotFoundError as error:
-        raise SourceError(f"{path}: there is nothing of that name.{_nearest(path)}") from error
+        raise SourceError(f"{path} does not exist.{_nearest(path)}") from error
     except OSError as error:
         raise SourceError(f"{path} can't be read: {error.strerror or error}. Check its permissions.") from error
     if head.startswith(_ZIP_MARKS):
@@ -52,7 +52,7 @@ def open_local(path: Path, links: bool = False) -> LocalSource:
     if not head.strip(b"\0 \t\r\n") and path.suffix.lower() != ".eml":
         raise SourceError(f"{path} is empty. A source is {looked_for()}.")
     if not any(kind.claims(path.name, lambda: head) for kind in KINDS):
-        raise SourceError(f"{path} is no mailbox that is known here: it begins like none. A source is {looked_for()}.")
+        raise SourceError(f"{path} is not a mailbox that Wexagraph can read. A source is {looked_for()}.")
     return LocalSource(OneFile(path), path)
 
 

@@ -48,6 +48,16 @@ class Afterwards:
             "delete": f"delete {messages} at {account}",
         }[self.kind]
 
+    @property
+    def done(self) -> str:
+        """What was done, behind "11 messages"."""
+        return {
+            "seen": "marked as seen",
+            "keyword": f"given the keyword {self.value}",
+            "move": f"moved to {self.value}",
+            "delete": "deleted",
+        }[self.kind]
+
 
 class Changes:
     """Changes messages of an account. A message is named by its folder, UID and the folder's UIDVALIDITY."""

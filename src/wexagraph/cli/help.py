@@ -1,0 +1,121 @@
+"""Help: options in sections, examples for each command, first steps; and `wexagraph help COMMAND`."""
+
+from __future__ import annotations
+
+import click
+
+from wexagraph.errors import CallError
+
+SECTIONS: dict[str, tuple[str, ...]] = {
+    "Which messages": (
+        *("folder", "from", "to", "cc", "with", "subject", "body", "text", "since", "before", "older-than"),
+        *("newer-than", "larger", "smaller", "keyword", "seen", "attached", "id", "conversation", "newest", "except"),
+        *("as-of", "follow-links"),
+    ),
+    "Which files": (
+        *("into", "as", "name", "flat", "bind", "title", "unquote", "tag", "attachments", "open-zips", "by-folder"),
+        *("file-larger", "file-smaller", "inline", "nested", "once", "volume-size", "lock"),
+    ),
+    "The page": (
+        *("paper", "landscape", "margin", "scale", "background", "header", "footer", "text-font", "text-size", "zone"),
+        *("show-hidden", "engine", "patience", "read-back"),
+    ),
+    "The PDF as a record": (
+        *("cover", "evidence", "headers", "property", "archival", "password", "owner-password", "allow"),
+    ),
+}
+"""Which option stands in which section; all others are of the run."""
+_LAST = "The run"
+EXAMPLES: dict[str, tuple[str, ...]] = {
+    "folders": ("wexagraph folders mailbox", "wexagraph folders @office --csv"),
+    "list": ("wexagraph list mailbox --from ines --since 2026-03", "wexagraph list @office --attached '*.pdf' --csv"),
+    "show": ("wexagraph show mailbox 9qha374fdy", "wexagraph show mailbox 9qha374fdy --headers"),
+    "export": (
+        "wexagraph export mailbox --into export --as pdf,eml --with ines",
+        "wexagraph export @office --folder Berths --into berths --bind conversation --cover",
+    ),
+    "attachments": (
+        "wexagraph attachments mailbox --into files --attached '*.pdf'",
+        "wexagraph attachments @office --into plans --newest 20 --once",
+    ),
+    "backup": ("wexagraph backup @office --into stick", "wexagraph backup mailbox --into stick --lock"),
+    "runs": ("wexagraph runs stick", "wexagraph runs stick --json"),
+    "restore": ("wexagraph restore stick --into back.mbox", "wexagraph restore stick --folder Berths --into @office"),
+    "copy": ("wexagraph copy stick --into disk", "wexagraph copy stick --into disk --json"),
+    "join": ("wexagraph join stick", "wexagraph join stick --volume-size 2GB"),
+    "verify": ("wexagraph verify export", "wexagraph verify stick --deep"),
+    "config": ("wexagraph config export", "wexagraph config backup --json"),
+    "demo": ("wexagraph demo", "wexagraph demo --into tryout"),
+    "completion": ("wexagraph completion bash >> ~/.bashrc", "wexagraph completion fish | source"),
+    "help": ("wexagraph help export", "wexagraph help"),
+}
+FIRST_STEPS = """Wexagraph turns mail into files that stand alone.
+
+  wexagraph demo                        a mailbox to try things on
+  wexagraph folders MAILBOX             folders of a path or imaps://user@host/
+  wexagraph list MAILBOX --from ines    messages by sender, subject, date, text
+  wexagraph export MAILBOX --into DIR   each as a PDF, under a name that sorts
+  wexagraph backup MAILBOX --into DIR   an offline copy, topped up by the same
+
+`wexagraph help COMMAND` explains one, `wexagraph --help` lists all."""
+
+
+def dress(command: click.Command) -> click.Command:
+    """Give a command help in sections, with its examples."""
+    if not isinstance(command, click.Group):
+        command.__class__ = _Dressed
+    return command
+
+
+class _Dressed(click.Command):
+    """A command as it explains itself."""
+
+    def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        _sections(self, ctx, formatter)
+
+    def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        _examples(self, formatter)
+
+
+def _sections(command: click.Command, context: click.Context, formatter: click.HelpFormatter) -> None:
+    home = {name: section for section, names in SECTIONS.items() for name in names}
+    rows: dict[str, list[tuple[int, tuple[str, str]]]] = {section: [] for section in (*SECTIONS, _LAST)}
+    for parameter in command.get_params(context):
+        record = parameter.get_help_record(context)
+        if record is not None and isinstance(parameter, click.Option):
+            name = max(parameter.opts, key=len).removeprefix("--")
+            section = home.get(name, _LAST)
+            place = SECTIONS[section].index(name) if section in SECTIONS else 0
+            rows[section].append((place, record))
+    filled = {
+        section: [row for _, row in sorted(its, key=lambda item: item[0])] for section, its in rows.items() if its
+    }
+    for section, its in filled.items():
+        with formatter.section(section if len(filled) > 1 else "Options"):
+            formatter.write_dl(its)
+
+
+def _examples(command: click.Command, formatter: click.HelpFormatter) -> None:
+    examples = EXAMPLES.get(command.name or "")
+    if examples:
+        with formatter.section("Examples"):
+            for example in examples:
+                formatter.write_text(f"$ {example}")
+
+
+@click.command("help")
+@click.argument("name", metavar="[COMMAND]", required=False)
+@click.pass_context
+def command(context: click.Context, name: str | None) -> int:
+    """Explain COMMAND, or list all commands."""
+    root = context.find_root()
+    group = root.command
+    assert isinstance(group, click.Group)
+    if name is None:
+        click.echo(root.get_help())
+        return 0
+    wanted = group.get_command(root, name)
+    if wanted is None:
+        raise CallError(f"there is no command {name!r}. `wexagraph help` lists them.")
+    click.echo(wanted.get_help(click.Context(wanted, info_name=name, parent=root)))
+    return 0
