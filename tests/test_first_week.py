@@ -239,6 +239,70 @@ class Files(ProgramTest):
         self.assertIn("@office", self.run_program("account", "list", env=env).stdout)
 
 
+class Tried(ProgramTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("in/a.mbox", mbox(letter("Berth 4"), letter("Fog"), letter("Berth 4", body="again\n")))
+        self.write("in/b/1.eml", letter("Tide"))
+
+    def tree(self) -> list[str]:
+        return sorted(str(path) for path in self.folder.rglob("*"))
+
+    def test_a_dry_run_names_what_the_run_then_writes(self) -> None:
+        for options in (
+            ("--as", "pdf,eml,text"),
+            ("--bind", "folder"),
+            ("--bind", "all", "--as", "pdf,eml"),
+            ("--as", "mbox,zip"),
+            ("--as", "eml,mbox", "--name", "{date:%Y}/{subject}"),
+        ):
+            with self.subTest(options):
+                before = self.tree()
+                done = self.run_program("export", "in", "--into", "out", *options, "--dry-run", "--json")
+                self.assertEqual(self.tree(), before, "nothing is made, not even a folder")
+                report = json.loads(done.stdout)
+                self.assertEqual((report["dry_run"], report["chosen"], report["written"]), (True, 4, 4))
+                self.assertIn(
+                    "4 would be written",
+                    self.run_program("export", "in", "--into", "out", *options, "--dry-run").stdout,
+                )
+                self.run_program("export", "in", "--into", "out", *options)
+                self.assertEqual(sorted(file["path"] for file in report["planned"]), self.made("out"))
+                table = self.run_program("export", "in", "--into", "out", *options, "--dry-run", "--csv").stdout
+                self.assertEqual(table.splitlines(), ["path,state,format,id,folder,subject,size"])
+                shutil.rmtree(self.folder / "out")
+
+    def test_what_would_be_made_again(self) -> None:
+        self.run_program("export", "in", "--into", "out", "--as", "eml")
+        lost = self.made("out")[0]
+        (self.folder / "out" / lost).write_text("altered")
+        self.write("in/b/2.eml", letter("New"))
+        before = {path: (self.folder / "out" / path).read_bytes() for path in self.made("out")}
+        report = json.loads(
+            self.run_program("export", "in", "--into", "out", "--as", "eml", "--dry-run", "--json").stdout
+        )
+        self.assertEqual(
+            {(file["path"], file["state"]) for file in report["planned"]},
+            {(lost, "again"), ("b/2026-03-14 1503 Ines Halden - New.eml", "new")},
+        )
+        self.assertEqual((report["written"], report["already_there"]), (2, 3))
+        self.assertEqual({path: (self.folder / "out" / path).read_bytes() for path in self.made("out")}, before)
+        self.assertIn("--csv is for --dry-run", self.run_program("export", "in", "--into", "o", "--csv", code=2).stderr)
+
+    def test_quiet(self) -> None:
+        for command in (
+            ("export", "in", "--into", "out", "--as", "eml"),
+            ("attachments", "in", "--into", "att"),
+            ("backup", "in", "--into", "bk"),
+        ):
+            with self.subTest(command):
+                self.run_program(*command, "--quiet")
+                done = self.run_program(*command, "--quiet")
+                self.assertEqual((done.stdout, done.stderr), ("", ""))
+        self.write("in/b/3.eml", letter("Newer"))
+        self.assertIn("1 written", self.run_program("export", "in", "--into", "out", "--as", "eml", "--quiet").stdout)
+
+
 class Help(ProgramTest):
     def test_first_steps(self) -> None:
         told = self.run_program().stdout

@@ -11,6 +11,7 @@ from wexagraph.app.zones import zone_name
 from wexagraph.cli.parameters import (
     JOBS,
     JSON,
+    QUIET,
     SOURCE,
     ZONE,
     choosing,
@@ -46,9 +47,10 @@ from wexagraph.text import one_line
 @click.option("--once", is_flag=True, help="Write identical files once.")
 @ZONE
 @JOBS
+@QUIET
 @JSON
 @click.pass_context
-def command(context: click.Context, source: str, into: str, as_json: bool, **values: Any) -> int:
+def command(context: click.Context, source: str, into: str, as_json: bool, quiet: bool, **values: Any) -> int:
     """Only the attachments of the chosen messages of SOURCE, in their native formats, below DIR.
 
     --attached NAME|TYPE takes those attachments alone. The same command again writes only what is missing. DIR holds a
@@ -56,7 +58,7 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
     """
     options = attachment_options(plain_values(context, values, ATTACHMENT_DEFAULTS))
     report = _run(context, source, into, values, options)
-    return conclude(report, as_json, lambda: _print(report))
+    return conclude(report, as_json, lambda: _print(report), quiet)
 
 
 def _run(

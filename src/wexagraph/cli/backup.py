@@ -15,6 +15,7 @@ from wexagraph.cli.parameters import (
     CLUSTER,
     JOBS,
     JSON,
+    QUIET,
     SOURCE,
     YES,
     choosing,
@@ -53,9 +54,10 @@ _LEAST_VOLUME, _MOST_VOLUME = 1_000_000, 4_000_000_000
     "delete, seen or keyword:WORD.",
 )
 @YES
+@QUIET
 @JSON
 @click.pass_context
-def command(context: click.Context, source: str, into: str, as_json: bool, **values: Any) -> int:
+def command(context: click.Context, source: str, into: str, as_json: bool, quiet: bool, **values: Any) -> int:
     """Copy the messages of SOURCE into an offline backup in DIR, or top one up.
 
     The same command again takes only what is new. Nothing is ever removed from a backup, and SOURCE is only read. DIR
@@ -91,7 +93,7 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
             done = clear(mailbox, wish, into, proved, ask_passphrase(), allowing(values["yes"]))
             report.changed_at_the_source, report.left_at_the_source = done
             report.afterwards = wish.done
-    return conclude(report, as_json, lambda: _print(report))
+    return conclude(report, as_json, lambda: _print(report), quiet)
 
 
 def volume_size(given: str) -> int:

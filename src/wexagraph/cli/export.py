@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import sys
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from wexagraph.app.options import EXPORT_DEFAULTS, export_options
+from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.paging import paging, words_option
 from wexagraph.cli.parameters import (
     CLUSTER,
+    CSV,
+    DRY_RUN,
     JOBS,
     JSON,
+    QUIET,
     SOURCE,
     YES,
     ZONE,
@@ -25,14 +30,17 @@ from wexagraph.cli.parameters import (
 )
 from wexagraph.cli.reports import SHOWN, amount, conclude, counted, print_place, print_sums
 from wexagraph.cli.session import allowing, prompt, wish_afterwards
+from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.errors import CallError
 from wexagraph.exports.formats import FORMATS
 from wexagraph.exports.options import BINDINGS, BOUND_PATTERN, ExportOptions
 from wexagraph.naming import DEFAULT_PATTERN
 from wexagraph.pages.options import ENGINES
-from wexagraph.text import one_line
+from wexagraph.tables.columns import Column, heading, row
+from wexagraph.text import one_line, size
 
 if TYPE_CHECKING:
+    from wexagraph.exports.dry_run import DryRun, PlannedFile
     from wexagraph.exports.report import ExportReport
     from wexagraph.selection import Choice
     from wexagraph.sources import Stored
@@ -102,9 +110,21 @@ if TYPE_CHECKING:
     "move:FOLDER or delete.",
 )
 @YES
+@DRY_RUN
+@QUIET
+@CSV
 @JSON
 @click.pass_context
-def command(context: click.Context, source: str, into: str, as_json: bool, **values: Any) -> int:
+def command(
+    context: click.Context,
+    source: str,
+    into: str,
+    as_csv: bool,
+    as_json: bool,
+    dry_run: bool,
+    quiet: bool,
+    **values: Any,
+) -> int:
     """Make files from the chosen messages of SOURCE, below DIR.
 
     The same command again makes only what is missing. DIR holds a register of all messages (register.csv) and
@@ -115,16 +135,84 @@ def command(context: click.Context, source: str, into: str, as_json: bool, **val
     if choice.ids is not None and not choice.ids:
         raise CallError("no ID was given: standard input was empty.")
     wish = wish_afterwards(values["afterwards"], values["yes"])
+    if as_csv and not dry_run:
+        raise CallError("--csv is for --dry-run: the register (register.csv) is the table of an export.")
+    if dry_run:
+        return _try(context, source, into, choice, options, wish, as_csv, as_json)
     report = run_export(context, source, into, choice, options, wish, values["yes"])
-    return conclude(report, as_json, lambda: _print(report))
+    return conclude(report, as_json, lambda: _print(report), quiet)
+
+
+def _try(
+    context: click.Context,
+    source: str,
+    into: str,
+    choice: Choice,
+    options: ExportOptions,
+    wish: Afterwards | None,
+    as_csv: bool,
+    as_json: bool,
+) -> int:
+    """Say what an export would do."""
+    from wexagraph.cli.progress import Display, stoppable
+    from wexagraph.exports.dry_run import dry_run
+
+    display = Display(options.formats)
+    with opened(context, source) as mailbox, display, stoppable(display) as stopped:
+        report = dry_run(mailbox, into, choice, options, progress=display.update, stopped=stopped)
+        explain_none(report, mailbox, choice)
+        if wish is not None:
+            report.afterwards = f"would then be {wish.done}"
+    if as_csv:
+        machine_output()
+        sys.stdout.write(heading(PLANNED))
+        for file in report.planned:
+            sys.stdout.write(row(PLANNED, file))
+        return OK if report.complete else SOME_FAILED
+    return conclude(report, as_json, lambda: _print_plan(report))
+
+
+PLANNED: list[Column[PlannedFile]] = [
+    Column("path", lambda file: one_line(file.path)),
+    Column("state", lambda file: file.state),
+    Column("format", lambda file: file.format),
+    Column("id", lambda file: file.id),
+    Column("folder", lambda file: one_line(file.folder)),
+    Column("subject", lambda file: file.subject),
+    Column("size", lambda file: file.size),
+]
+"""The columns of a dry run."""
+_MOST_PLANNED = 50
+
+
+def _print_plan(report: DryRun) -> None:
+    table = make_table("Would write", "State", ">Message")
+    for file in report.planned[:_MOST_PLANNED]:
+        table.add_row(one_line(file.path), file.state, size(file.size))
+    if report.planned:
+        make_console().print(table)
+    if len(report.planned) > _MOST_PLANNED:
+        click.echo(f"... and {len(report.planned) - _MOST_PLANNED:,} more; --csv lists them all.")
+    click.echo(
+        f"{counted(report.chosen, 'message')} chosen: {report.written:,} would be written, {report.already_there:,} "
+        "already there. Nothing was written."
+    )
+    if report.planned:
+        click.echo(f"Files: {_labelled(report)}, of {size(report.bytes)} of messages, in {one_line(report.into)}")
+    if report.afterwards:
+        click.echo(f"At the source: {counted(report.chosen, 'message')} {report.afterwards}.")
+
+
+def _labelled(report: ExportReport) -> str:
+    """How many files of each format, in words."""
+    labels = {format.name: format.label for format in FORMATS.values()} | {"beside": "files of attachments"}
+    return ", ".join(f"{count:,} {labels[name]}" for name in labels if (count := report.files[name]))
 
 
 def _print(report: ExportReport) -> None:
     print_sums(report)
     if report.files:
-        labels = {format.name: format.label for format in FORMATS.values()} | {"beside": "files of attachments"}
-        files = ", ".join(f"{count:,} {labels[name]}" for name in labels if (count := report.files[name]))
-        click.echo(f"Files: {files}; {amount(report)}.")
+        click.echo(f"Files: {_labelled(report)}; {amount(report)}.")
     print_place(report)
     if report.recovered:
         click.echo(

@@ -84,6 +84,8 @@ JOBS = click.option(
 CLUSTER = click.option(
     "--cluster", metavar="ADDRESS", help="Work on a Dask cluster: the address of its scheduler, tcp://host:8786."
 )
+DRY_RUN = click.option("--dry-run", is_flag=True, help="Say what would be written and done, and do nothing.")
+QUIET = click.option("--quiet", is_flag=True, help="Say nothing unless something is new or wrong.")
 YES = click.option("--yes", is_flag=True, help="Do not ask before --afterwards changes anything.")
 
 

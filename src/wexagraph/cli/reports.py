@@ -15,8 +15,11 @@ from wexagraph.text import one_line, size, to_json
 SHOWN = 20
 
 
-def conclude(report: Report, as_json: bool, in_words: Callable[[], None]) -> int:
-    """Tell what was done: the sums by `in_words`, then what went wrong and what to know. Returns the exit code."""
+def conclude(report: Report, as_json: bool, in_words: Callable[[], None], quiet: bool = False) -> int:
+    """Tell what was done: the sums by `in_words`, then what went wrong and what to know; `quiet`, only where something
+    is new or wrong. Returns the exit code."""
+    if quiet and report.complete and not report.written:
+        return OK
     if as_json:
         print_json(report.as_dict())
     else:

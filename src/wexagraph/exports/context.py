@@ -1,0 +1,74 @@
+"""What the stages of an export share."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from concurrent.futures import Executor
+from dataclasses import dataclass, field
+
+from wexagraph.exports.bound_documents import Binding
+from wexagraph.exports.folder_archives import FolderArchives
+from wexagraph.exports.journal import Journal
+from wexagraph.exports.needs import Needs
+from wexagraph.exports.options import ExportOptions
+from wexagraph.exports.publisher import Publisher
+from wexagraph.exports.report import ExportReport
+from wexagraph.exports.turns import Turns
+from wexagraph.output.target import Target
+from wexagraph.reports import Progress
+from wexagraph.sources import Source
+from wexagraph.work.opening import open_workers
+from wexagraph.work.workers import Workers
+
+
+@dataclass
+class Context:
+    """A run: where it reads and writes, what it is to make, its sums so far.
+
+    `tell` is told how far it is, `stopped` answers whether it is to stop; `executor` takes the place of our workers.
+    """
+
+    source: Source
+    target: Target
+    journal: Journal
+    options: ExportOptions
+    tell: Callable[[Progress], None]
+    stopped: Callable[[], bool]
+    executor: Executor | None = None
+    progress: Progress = field(default_factory=Progress)
+    _workers: Workers | None = None
+
+    def __post_init__(self) -> None:
+        self.report = ExportReport(into=str(self.target.folder))
+        self.archives = FolderArchives(self.target, self.journal, self.options)
+        self.turns = Turns(self.journal, self.options.bind) if self.options.bind else None
+        self.binding = Binding(self.target, self.options, self.turns) if self.turns else None
+        self.publisher = Publisher(self.target, self.journal, self.options, self.report, self.progress, self.tell)
+        self.needs = Needs(
+            self.target,
+            self.journal,
+            self.options,
+            self.report,
+            self.publisher,
+            self.archives,
+            self.binding,
+            self.stopped,
+        )
+
+    def workers(self) -> Workers:
+        """Workers, from the first time they are asked for."""
+        if self._workers is None:
+            options = self.options
+            self._workers = open_workers(options.jobs, options.timeout, options.cluster, self.executor)
+        return self._workers
+
+    def drop_workers(self, wait: bool) -> None:
+        """Let the workers go: after what they have in hand, or at once."""
+        if self._workers is not None:
+            self._workers.shutdown(wait=wait, cancel_futures=not wait)
+            self._workers = None
+
+    def looking(self, count: int) -> None:
+        """So many messages were met by the plan."""
+        self.progress.done = count
+        self.tell(self.progress)

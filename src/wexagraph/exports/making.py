@@ -1,0 +1,189 @@
+"""Pages: messages on their way through the engines, and the bound documents that wait for them."""
+
+from __future__ import annotations
+
+from concurrent.futures import FIRST_COMPLETED, Future, wait
+from datetime import datetime
+from typing import Any
+
+from wexagraph.errors import PageError
+from wexagraph.exports.bound_documents import bind_with
+from wexagraph.exports.context import Context
+from wexagraph.exports.formats import FORMATS, suffix
+from wexagraph.exports.in_hand import BoundDocument, BoundFile, WorkItem
+from wexagraph.messages.dates import in_zone
+from wexagraph.notes import Note
+from wexagraph.pages.composing.provenance import Provenance
+from wexagraph.pages.make import Job, Made, make
+from wexagraph.text import one_line
+from wexagraph.work.workers import WorkerLost
+
+
+class Pages:
+    """Has pages made in workers, a bounded number at a time, each by one attempt after the other."""
+
+    def __init__(self, run: Context, engines: list[str]) -> None:
+        self.run = run
+        self.attempts = [(name, False, True) for name in engines] + [(name, True, True) for name in engines[:1]]
+        if engines and "pages" in run.options.page.attachments:
+            # an attachment may be what breaks an engine: the message is tried without making pages of any
+            self.attempts[1:1] = [(name, False, False) for name in engines[:1]]
+            self.attempts[-1] = (*self.attempts[-1][:2], False)
+        self.pending: dict[Future[Made], WorkItem] = {}
+        self.bindings: dict[Future[BoundFile], BoundDocument] = {}
+
+    def wants(self, work: WorkItem) -> bool:
+        """Whether a message needs anything that is made of its meaning."""
+        options = self.run.options
+        return any(name in options.page_formats for name in work.missing) or bool(work.missing and options.beside)
+
+    def take(self, work: WorkItem, data: bytes) -> None:
+        """Have all made that a message needs; waits while too much is in hand."""
+        work.data = data
+        work.attempts = list(self.attempts) if "pdf" in work.missing else [("", False, True)]
+        self.submit(work)
+        most = 2 * self.run.options.jobs
+        while len(self.pending) >= most + 2 or len(self.bindings) > most:
+            self.collect()
+
+    def finish(self) -> None:
+        """Wait for all that is in hand."""
+        while self.pending or self.bindings:
+            self.collect()
+
+    def submit(self, work: WorkItem) -> None:
+        formats = tuple(name for name in work.missing if name in self.run.options.page_formats)
+        name, plain, convert = work.attempts.pop(0)
+        future = self.run.workers().submit(make, self._job(work, formats, name, plain, convert))
+        self.pending[future] = work
+
+    def _job(self, work: WorkItem, formats: tuple[str, ...], engine: str, plain: bool, convert: bool) -> Job:
+        row, sheaf, options = work.row, work.sheaf, self.run.options
+        makers = tuple((name, make) for name in formats if (make := FORMATS[name].make) is not None)
+        file = sheaf.path if sheaf is not None else row.stem + suffix("pdf")
+        tags = tuple(row.tags.split(", ")) if row.tags else ()
+        origin = Provenance(self.run.source.location, row.folder, row.id, row.moment, file.rpartition("/")[2], tags)
+        if sheaf is None or self.run.binding is None:
+            lock = options.lock
+            return Job(
+                work.data,
+                formats,
+                options.page,
+                engine,
+                plain,
+                origin,
+                convert,
+                lock=lock,
+                exported=options.exported,
+                makers=makers,
+            )
+        if sheaf.said is not None and work.known is None:
+            work.known = sheaf.said.meet(work.data, self._label(work))
+        whole = (sheaf.group.title, sheaf.group.tags) if row is sheaf.group.rows[0][0] else None
+        return Job(
+            work.data,
+            formats,
+            options.page,
+            engine,
+            plain,
+            origin,
+            convert,
+            part="pdf" in formats,
+            known=work.known or (),
+            whole=whole,
+            lock=self.run.binding.part_lock,
+            makers=makers,
+        )
+
+    def _label(self, work: WorkItem) -> str:
+        """What a quote's place in an earlier message is called."""
+        date, sender = self.run.journal.facts(work.row.number)[:2]
+        moment = datetime.fromisoformat(date) if date else None
+        zone = self.run.options.zone
+        shown = in_zone(moment, zone) if moment and zone else moment
+        when = f"{shown:%Y-%m-%d %H:%M}" if shown else "unknown date"
+        return one_line(f"of {when} from {sender or 'no sender'}")[:200]
+
+    def collect(self) -> None:
+        waiting: list[Future[Any]] = [*self.pending, *self.bindings]
+        done, _ = wait(waiting, timeout=1.0, return_when=FIRST_COMPLETED)
+        for future in done:
+            if future in self.pending:
+                self._made(self.pending.pop(future), future)
+            else:
+                self._bound(self.bindings.pop(future), future)
+        self.run.publisher.put_if_due()
+
+    def _made(self, work: WorkItem, future: Future[Made]) -> None:
+        try:
+            made = future.result()
+        except Exception as error:  # whatever a message does to what makes its page, it does to itself only
+            known = isinstance(error, WorkerLost | PageError)
+            work.trouble = str(error) if known else f"{type(error).__name__}: {error}"
+            if work.attempts:
+                self.submit(work)
+            else:
+                self._fall_back(work)
+            return
+        notes = list(made.notes)
+        if work.trouble:
+            used = self.attempts[len(self.attempts) - len(work.attempts) - 1]
+            if used[1] or used[2]:
+                notes.append(Note("text-only" if used[1] else "engine-other", work.trouble[:200]))
+        if work.sheaf is not None and self.run.binding is not None and "pdf" in made.files:
+            self.run.binding.add(work.sheaf, work, made)
+        for name, content in made.files.items():
+            self._stage(work, name, content, tuple(notes))
+        for name, content in made.beside.items():
+            path = work.row.stem + name
+            work.staged.append(("beside", self.run.target.stage(path, content, path in work.replaced), ()))
+        work.notes += notes
+        self.done(work)
+
+    def _fall_back(self, work: WorkItem) -> None:
+        """No engine could make the page: the message itself is written, and counts as failed."""
+        note = Note("page-failed", work.trouble[:200])
+        work.notes.append(note)
+        if "eml" not in self.run.options.formats:
+            self._stage(work, "eml", work.data, (note,))
+        if work.sheaf is not None and self.run.binding is not None:
+            self.run.binding.give_up(work.sheaf, work, self.run.journal.facts(work.row.number))
+        self.done(work)
+
+    def _stage(self, work: WorkItem, name: str, content: bytes, notes: tuple[Note, ...]) -> None:
+        path = work.row.stem + suffix(name)
+        work.staged.append((name, self.run.target.stage(path, content, path in work.replaced), notes))
+
+    def done(self, work: WorkItem) -> None:
+        work.data = b""
+        if work.sheaf is None:
+            self.run.publisher.done([work])
+        else:
+            work.sheaf.works.append(work)
+            self.arrived(work.sheaf)
+
+    def arrived(self, sheaf: BoundDocument) -> None:
+        """One more message of a bound PDF has come, or never will; when all have, it is bound."""
+        sheaf.waiting -= 1
+        if sheaf.waiting or self.run.binding is None:
+            return
+        job = self.run.binding.job(sheaf, self.attempts[0][0])
+        if job is not None:
+            signature = self.run.binding.signature([row for row, _ in sheaf.group.rows])
+            future = bind_with(self.run.workers(), job, sheaf.path, sheaf.replaces, signature)
+            self.bindings[future] = sheaf
+
+    def _bound(self, sheaf: BoundDocument, future: Future[BoundFile]) -> None:
+        try:
+            bound = future.result()
+        except OSError as error:
+            raise self.run.target.failed(error) from error
+        except Exception as error:
+            for work in sheaf.works:
+                self.run.publisher.fail(
+                    work.row, f"the bound PDF {sheaf.path} could not be made: {str(error) or type(error).__name__}"
+                )
+            return
+        for work in sheaf.works:
+            work.bound = bound
+        self.run.publisher.done(sheaf.works)

@@ -1,0 +1,120 @@
+"""Reading the chosen messages: in this process, or in workers where they are only copied."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Iterator
+from concurrent.futures import Future
+from itertools import islice
+
+from wexagraph.errors import MessageError
+from wexagraph.exports.context import Context
+from wexagraph.exports.copying import Copied, copy, copy_rows
+from wexagraph.exports.formats import suffix
+from wexagraph.exports.in_hand import WorkItem
+from wexagraph.exports.making import Pages
+from wexagraph.exports.message_records import MessageRecord, unpacked
+from wexagraph.exports.plan import written_by
+from wexagraph.messages import Header
+from wexagraph.messages.headers import header_end
+from wexagraph.sources import Envelope
+from wexagraph.work.batches import Batch
+
+_ROWS_PER_CALL = 64
+_WORTH_WORKERS = 1000
+
+
+class Reading:
+    """Reads what something has to be made of; what is there already is passed over."""
+
+    def __init__(self, run: Context, pages: Pages) -> None:
+        self.run, self.pages = run, pages
+
+    def read_all(self) -> None:
+        """Every chosen message: what is there already is passed over, what is missing is read and made."""
+        options = self.run.options
+        only_copies = not options.page_formats and not options.archive_formats
+        elsewhere = self.run.executor is not None or bool(options.cluster)
+        many = (self.run.progress.total or 0) >= _WORTH_WORKERS
+        if only_copies and many and self.run.source.reopens and options.jobs > 1 and not elsewhere:
+            self._copy_in_workers()
+        else:
+            self._copy_here()
+
+    def _copy_here(self) -> None:
+        """Read the messages in this process: for pages, for archives, and from a source that can't be shared out."""
+        works: deque[WorkItem] = deque()
+
+        def wanted() -> Iterator[Envelope]:
+            for work in self.run.needs.works():
+                works.append(work)
+                yield work.row.envelope()
+
+        for _, data in self.run.source.read_many(wanted()):
+            work = works.popleft()
+            if isinstance(data, MessageError):
+                self._unread(work, str(data))
+                continue
+            if self.run.source.lists_apart and not _is_listed(work.row, data):
+                self._unread(work, "the server delivers another message than the one that it has listed")
+                continue
+            stager = self.run.target.stager if "eml" in work.missing else None
+            try:
+                copied = copy(work.row, data, stager, work.row.stem + suffix("eml") in work.replaced)
+            except OSError as error:
+                raise self.run.target.failed(error) from error
+            self._copied(work, copied, data)
+
+    def _copy_in_workers(self) -> None:
+        """Have workers read and stage EML files, many messages at a time."""
+        location, folder = self.run.source.address, str(self.run.target.work)
+        running: deque[Batch[WorkItem, Copied]] = deque()
+
+        def submit(works: list[WorkItem]) -> Future[list[Copied]]:
+            rows = [(work.row, work.row.stem + suffix("eml") in work.replaced) for work in works]
+            return self.run.workers().submit_lasting(copy_rows, location, folder, rows)
+
+        def finish() -> None:
+            batch = running.popleft()
+            try:
+                copies = batch.results(lambda work, reason: Copied(work.row.number, "", 0, "", trouble=reason))
+            except OSError as error:
+                raise self.run.target.failed(error) from error
+            for work, copied in zip(batch.items, copies, strict=True):
+                self._copied(work, copied)
+
+        works = self.run.needs.works()
+        while items := list(islice(works, _ROWS_PER_CALL)):
+            running.append(Batch(submit, items))
+            while len(running) > 16 * self.run.options.jobs:  # enough to go on with while a batch is put
+                finish()
+        while running:
+            finish()
+
+    def _copied(self, work: WorkItem, copied: Copied, data: bytes = b"") -> None:
+        """A message was read: its EML is staged, where one is wanted; its pages come next."""
+        if copied.trouble:
+            self._unread(work, copied.trouble)
+            return
+        work.row.digest = copied.digest
+        self.run.publisher.read(copied.digest, copied.size, copied.attachments, copied.number)
+        if copied.staged is not None:
+            work.staged.append(("eml", copied.staged, ()))
+        if self.run.options.archive_formats and self.run.archives.wants(work.row):
+            header = Header(data[: header_end(data)])
+            self.run.archives.add(work.row, data, header, header.date(work.row.moment)[0])
+        if self.pages.wants(work):
+            self.pages.take(work, data)
+        else:
+            self.pages.done(work)
+
+    def _unread(self, work: WorkItem, reason: str) -> None:
+        """A message can't be read: nothing waits for it."""
+        self.run.publisher.fail(work.row, reason)
+        if work.sheaf is not None:
+            self.pages.arrived(work.sheaf)
+
+
+def _is_listed(row: MessageRecord, data: bytes) -> bool:
+    """Whether bytes are of the message that was listed: people and subject are those of the plan."""
+    return unpacked(row.facts)[1:] == written_by(Header(data[: header_end(data)]))
