@@ -216,6 +216,8 @@ def keep_apart(source: str | Path, into: str | Path, around: bool = False) -> No
     if not os.path.isdir(source):
         return
     read, written = Path(source).resolve(), Path(into).resolve()
+    if written == read:
+        raise CallError(f"the output folder {into} is the mailbox itself. Choose a folder outside it.")
     if written.is_relative_to(read):
         raise CallError(f"the output folder {into} is inside the mailbox {source}. Choose a folder outside it.")
     if read.is_relative_to(written) and not around:
