@@ -1,4 +1,7 @@
-"""Runs all tests, or the modules named: `python -m tests [test_naming ...]`. The last line counts them."""
+"""Runs all tests, those named, or the quick ones: `python -m tests [test_naming ... | --quick]`.
+
+The last line counts them.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +14,13 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 HERE = Path(__file__).parent
-_LONG = ("test_killed", "test_mutations", "test_attack_reading", "test_resume", "test_backup_harm")
+_LONG = ("test_killed", "test_accounts", "test_attack_reading", "test_resume", "test_mutations", "test_backup_harm")
+# what a change breaks first: the house, the contracts, reading, choosing and naming
+_QUICK = (
+    *("test_house", "test_contract_sources", "test_contract_formats", "test_contract_sinks", "test_contract_reports"),
+    *("test_headers", "test_mime", "test_reading", "test_choice", "test_words", "test_naming", "test_plain_data"),
+    *("test_target", "test_terminal", "test_looks"),
+)
 
 
 class _Quiet(unittest.TextTestResult):
@@ -54,7 +63,7 @@ def main() -> int:
         return 0
     # those that take long first, so that no core waits for one at the end
     modules = sorted(HERE.glob("test_*.py"), key=lambda p: (p.stem not in _LONG, -p.stat().st_size))
-    names = sys.argv[1:] or [path.stem for path in modules]
+    names = list(_QUICK) if sys.argv[1:] == ["--quick"] else sys.argv[1:] or [path.stem for path in modules]
     totals = [0, 0, 0]
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
         for name, output, counts, seconds in pool.map(in_a_process, names):

@@ -168,7 +168,9 @@ class Reading(AccountTest):
         self.assertEqual(fetched, len(wanted))
 
     def test_attachments_fetch_what_has_them(self) -> None:
-        self.run_program("attachments", "@office", "--folder", "Archive", "--attached", "*.xlsx", "--into", "files")
+        self.run_program(
+            "attachments", "@office", "--flat", "--folder", "Archive", "--attached", "*.xlsx", "--into", "files"
+        )
         self.assertEqual(len(self.made("files", ".xlsx")), 2)
         self.assertEqual(sum(len(_numbers(line)) for line in self.sent("BODY.PEEK[]")), 2)
 
@@ -187,7 +189,7 @@ class Reading(AccountTest):
         self.server.fill("Plans", held)
         self.addCleanup(self.server.remove, "Plans")
         self.server.forget_commands()
-        self.run_program("attachments", "@office", "--folder", "Plans", "--body", "pier", "--into", "files")
+        self.run_program("attachments", "@office", "--flat", "--folder", "Plans", "--body", "pier", "--into", "files")
         self.assertEqual(len(self.made("files", ".txt")), 520)
         self.assertEqual(len(self.server.sessions()), 1, "no line was garbled, and none had to be dialled anew")
 
@@ -442,6 +444,16 @@ class Attached(AccountTest):
             ]
         ]
         self.assertAlmostEqual(sizes[0], 1600, delta=30)
+
+    def test_what_is_done_with_messages_whose_attachments_are_stored(self) -> None:
+        plan = multipart("mixed", text("x"), file("plan.pdf", "application/pdf", b"%PDF" * 400))
+        mails = [message("a@s.example", "b@s.example", "Plan", when("2026-03-14"), plan), letter("No file")]
+        self.server.fill("Taken", mails)
+        command = ("attachments", "@office", "--folder", "Taken", "--into", "files")
+        done = self.run_program(*command, "--afterwards", "seen", "--yes")
+        self.assertIn("At the source: 1 message marked as seen.", done.stdout)
+        states = self.server.state("Taken")
+        self.assertEqual([b"Seen" in line for line in states], [True, False])
 
 
 def _numbers(line: str) -> list[int]:

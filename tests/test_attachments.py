@@ -68,7 +68,7 @@ def decoded(data: bytes) -> Counter[bytes]:
 
 class TakenOut(ProgramTest):
     def attachments(self, source: object, *arguments: object, code: int = 0) -> str:
-        done = self.run_program("attachments", source, "--into", "att", *arguments, code=code)
+        done = self.run_program("attachments", source, "--flat", "--into", "att", *arguments, code=code)
         return str(done.stdout)
 
     def test_every_one_byte_for_byte(self) -> None:
@@ -150,9 +150,11 @@ class TakenOut(ProgramTest):
             (["--attached", "*.xlsx", "--attached", "*.txt"], ["a.xlsx", "c.txt"]),
         ]:
             with self.subTest(arguments):
-                self.run_program("attachments", "in", "--into", f"out{wanted}", "--name", "{filename}", *arguments)
+                self.run_program(
+                    "attachments", "in", "--flat", "--into", f"out{wanted}", "--name", "{filename}", *arguments
+                )
                 self.assertEqual(self.made(f"out{wanted}"), wanted)
-        self.run_program("attachments", "in", "--into", "x", "--file-larger", "much", code=2)
+        self.run_program("attachments", "in", "--flat", "--into", "x", "--file-larger", "much", code=2)
 
     def test_inside_others_and_once(self) -> None:
         inner = letter_with(file("deep.txt", "text/plain", b"deep"), subject="Inner")
@@ -163,14 +165,14 @@ class TakenOut(ProgramTest):
                 forwarded(inner), file("pack.zip", "application/zip", archive), file("same.txt", "text/plain", b"one")
             ),
         )
-        self.run_program("attachments", "in", "--into", "plain", "--name", "{filename}")
+        self.run_program("attachments", "in", "--flat", "--into", "plain", "--name", "{filename}")
         self.assertEqual(self.made("plain"), ["Inner.eml", "pack.zip", "same.txt"])
         self.attachments("in", "--name", "{filename}", "--nested", "--open-zips", "--once")
         self.assertEqual(self.made("att"), ["Inner.eml", "deep.txt", "one.txt", "pack.zip"])
         logo = demo.kinds()[-1]
         self.write("logo/a.eml", logo)
-        self.assertIn("0 written", self.run_program("attachments", "logo", "--into", "l1").stdout)
-        self.assertIn("1 written", self.run_program("attachments", "logo", "--into", "l2", "--inline").stdout)
+        self.assertIn("0 written", self.run_program("attachments", "logo", "--flat", "--into", "l1").stdout)
+        self.assertIn("1 written", self.run_program("attachments", "logo", "--flat", "--into", "l2", "--inline").stdout)
 
     def test_files_of_one_name_in_one_message(self) -> None:
         """In it, in messages inside it, and written into its text: each is kept, and known again."""
@@ -194,7 +196,8 @@ class TakenOut(ProgramTest):
         self.assertIn("2 written, 3 already there", self.attachments("m.mbox"))
         self.assertEqual({(self.folder / "att" / name).read_bytes() for name in made}, {b"%d" % n for n in range(5)})
         self.assertIn(
-            "holds an export", self.run_program("attachments", "m.mbox", "--into", self.exported(), code=3).stderr
+            "holds an export",
+            self.run_program("attachments", "m.mbox", "--flat", "--into", self.exported(), code=3).stderr,
         )
         self.assertIn("attachments", self.run_program("export", "m.mbox", "--into", "att", code=3).stderr)
 
@@ -254,7 +257,7 @@ class TakenOut(ProgramTest):
             mock.patch.object(ProcessWorkers, "submit_lasting", breaking),
             open_source(self.folder / "m.mbox") as source,
         ):
-            report = extract(source, self.folder / "att", options=ExtractOptions(jobs=2))
+            report = extract(source, self.folder / "att", options=ExtractOptions(jobs=2, flat=True))
         self.assertEqual((report.chosen, report.written, report.failed), (5, 4, 1))
         self.assertIn("more memory", report.failures[0].reason)
         self.assertEqual(report.failures[0].subject, "m3")

@@ -89,12 +89,14 @@ class LostJournals(LuckTest):
         self.write("in.mbox", mbox(*(with_file("plan.pdf", f"Letter {n}", b"%d" % n) for n in range(5))))
         for harm in ("gone", "cut", "inner pages"):
             with self.subTest(harm):
-                self.call_program("attachments", "in.mbox", "--into", "att")
+                self.call_program("attachments", "in.mbox", "--flat", "--into", "att")
                 before, own = self.made("att"), self.folder / "att/.wexagraph"
                 shutil.rmtree(own) if harm == "gone" else os.truncate(
                     own / "attachments.sqlite", 5000
                 ) if harm == "cut" else _scribble(own / "attachments.sqlite")
-                self.assertIn("5 already there", self.call_program("attachments", "in.mbox", "--into", "att").stdout)
+                self.assertIn(
+                    "5 already there", self.call_program("attachments", "in.mbox", "--flat", "--into", "att").stdout
+                )
                 self.assertEqual(self.made("att"), before)
                 self.call_program("verify", "att")
                 shutil.rmtree(self.folder / "att")

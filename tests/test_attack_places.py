@@ -120,7 +120,7 @@ class HostileNames(Places):
             "--name",
             "{subject}",
         )
-        self.call_program("attachments", "in.mbox", "--into", "att", "--name", "{filename}")
+        self.call_program("attachments", "in.mbox", "--flat", "--into", "att", "--name", "{filename}")
         for place in ("out", "att"):
             self.call_program("verify", place)
             again = "export" if place == "out" else "attachments"
@@ -204,7 +204,7 @@ class HostileNames(Places):
         json.loads(self.call_program("list", "in", "--json").stdout)
         for command in (
             ("export", "in", "--into", "out", "--as", "eml"),
-            ("attachments", "in", "--into", "att"),
+            ("attachments", "in", "--flat", "--into", "att"),
             ("backup", "in", "--into", "bk"),
         ):
             self.call_program(*command)

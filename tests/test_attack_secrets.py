@@ -106,14 +106,14 @@ class Told(ProgramTest):
     def test_what_a_program_keeps_is_for_its_owner(self) -> None:
         self.write("in.mbox", mbox(letter("One")))
         self.run_program("export", "in.mbox", "--into", "out", "--as", "eml")
-        self.run_program("attachments", "in.mbox", "--into", "att")
+        self.run_program("attachments", "in.mbox", "--flat", "--into", "att")
         for own in ("out/.wexagraph", "att/.wexagraph"):
             place = self.folder / own
             self.assertEqual(stat.S_IMODE(place.stat().st_mode), 0o700)
             for path in place.rglob("*"):
                 self.assertEqual(stat.S_IMODE(path.stat().st_mode) & 0o077, 0, path)
         place.chmod(0o755)
-        self.run_program("attachments", "in.mbox", "--into", "att")
+        self.run_program("attachments", "in.mbox", "--flat", "--into", "att")
         self.assertEqual(stat.S_IMODE(place.stat().st_mode), 0o700, "that of an earlier version, too")
 
 

@@ -367,7 +367,7 @@ class AsASource(BackupTest):
         self.assertEqual(made, self.made("out-bk"))
         for path in made:
             self.assertEqual((self.folder / "out-in" / path).read_bytes(), (self.folder / "out-bk" / path).read_bytes())
-        self.run_program("attachments", "bk", "--into", "files", "--attached", "*.xlsx")
+        self.run_program("attachments", "bk", "--flat", "--into", "files", "--attached", "*.xlsx")
         self.assertTrue(self.made("files", ".xlsx"))
         id = self.listed("bk", "--subject", "East quay survey")[0]["id"]
         self.assertIn("the survey of the east quay is done", self.run_program("show", "bk", id).stdout)

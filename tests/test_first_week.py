@@ -134,6 +134,32 @@ class Chosen(ProgramTest):
         self.assertIn("Did you mean Sent?", done.stderr)
 
 
+class Attachments(ProgramTest):
+    def test_they_lie_in_the_folders_of_the_source(self) -> None:
+        def with_file(name: str, content: bytes) -> bytes:
+            body = multipart("mixed", text("x\n"), file(name, "application/pdf", content))
+            return message("a@b.example", "c@d.example", "Plan", when("2026-03-14"), body)
+
+        self.write("in/Berths.mbox", mbox(with_file("a.pdf", b"1"), with_file("b.pdf", b"2")))
+        self.write("in/Sent.mbox", mbox(with_file("a.pdf", b"3")))
+        done = self.run_program("attachments", "in", "--into", "out", "--name", "{filename}")
+        self.assertEqual(self.made("out"), ["Berths/a.pdf", "Berths/b.pdf", "Sent/a.pdf"])
+        self.assertRegex(done.stdout, r"(?m)^ +2  in Berths\n +1  in Sent\n +3  application/pdf")
+        self.assertIn(
+            "0 written, 3 already there",
+            self.run_program("attachments", "in", "--into", "out", "--name", "{filename}").stdout,
+        )
+        self.run_program("attachments", "in", "--into", "flat", "--flat", "--name", "{filename}")
+        self.assertEqual(self.made("flat"), ["a (2).pdf", "a.pdf", "b.pdf"])
+
+    def test_no_message_goes_for_its_attachments(self) -> None:
+        self.write("in.mbox", mbox(letter()))
+        done = self.run_program("attachments", "in.mbox", "--into", "out", "--afterwards", "delete", "--yes", code=2)
+        self.assertIn("attachments alone do not keep a message", done.stderr)
+        done = self.run_program("attachments", "in.mbox", "--into", "out", "--afterwards", "seen", "--yes", code=2)
+        self.assertIn("--afterwards works on an IMAP account", done.stderr)
+
+
 class Defaults(ProgramTest):
     def setUp(self) -> None:
         super().setUp()

@@ -267,7 +267,7 @@ class Verify(RunTest):
 
     def test_no_export_folder(self) -> None:
         self.assertIn("holds no manifest-sha256.txt", self.run_program("verify", self.folder, code=3).stderr)
-        self.assertIn("nothing of that name", self.run_program("verify", "nowhere", code=3).stderr)
+        self.assertIn("nowhere does not exist", self.run_program("verify", "nowhere", code=3).stderr)
 
     def test_a_changed_list_shows_in_json(self) -> None:
         (self.folder / "out/register.csv").write_text("other")

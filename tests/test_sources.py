@@ -82,13 +82,13 @@ class Kinds(ProgramTest):
         self.write("broken.zip", b"PK\x03\x04 and then nothing of use")
         os.mkfifo(self.folder / "pipe")
         for source, words in [
-            ("notes.txt", "no mailbox that is known"),
+            ("notes.txt", "is not a mailbox that Wexagraph can read"),
             ("empty", "is empty"),
             ("nothing", "holds no mail"),
             ("broken.zip", "can't be opened as a ZIP"),
             ("pipe", "is a pipe or a device"),
             ("nots.txt", "Did you mean notes.txt?"),
-            ("no/where/at-all", "nothing of that name"),
+            ("no/where/at-all", "does not exist"),
             ("ftp://somewhere/", "is no account"),
         ]:
             with self.subTest(source):

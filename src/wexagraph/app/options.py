@@ -84,6 +84,7 @@ ATTACHMENT_DEFAULTS: dict[str, Any] = {
     "nested": False,
     "open-zips": False,
     "once": False,
+    "flat": False,
     "jobs": None,
 }
 BUILT_IN = "built-in"
@@ -135,6 +136,7 @@ def attachment_options(plain: Plain) -> ExtractOptions:
         nested=values["nested"],
         open_zips=values["open-zips"],
         once=values["once"],
+        flat=values["flat"],
         zone=PageOptions(zone=zone_name(values["zone"])).timezone(),
         jobs=values["jobs"] or os.cpu_count() or 1,
     )

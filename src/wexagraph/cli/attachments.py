@@ -6,6 +6,7 @@ from typing import Any
 
 import click
 
+from wexagraph.app.afterwards import apply, changes_of
 from wexagraph.app.options import ATTACHMENT_DEFAULTS, attachment_options
 from wexagraph.app.zones import zone_name
 from wexagraph.cli.parameters import (
@@ -13,6 +14,7 @@ from wexagraph.cli.parameters import (
     JSON,
     QUIET,
     SOURCE,
+    YES,
     ZONE,
     choosing,
     explain_none,
@@ -22,8 +24,12 @@ from wexagraph.cli.parameters import (
     plain_values,
 )
 from wexagraph.cli.reports import amount, conclude, counted, print_place
+from wexagraph.cli.session import allowing, wish_afterwards
+from wexagraph.errors import CallError
 from wexagraph.exports.extract import ATTACHMENT_PATTERN, ExtractOptions, extract
 from wexagraph.exports.report import AttachmentReport
+from wexagraph.sources import Stored
+from wexagraph.sources.imap.changes import Afterwards
 from wexagraph.text import one_line
 
 
@@ -44,9 +50,17 @@ from wexagraph.text import one_line
 @click.option("--inline", is_flag=True, help="Also pictures of the layout, such as logos.")
 @click.option("--nested", is_flag=True, help="Also attachments of messages inside messages.")
 @click.option("--open-zips", is_flag=True, help="Also the files in ZIPs.")
+@click.option("--flat", is_flag=True, help="Do not repeat the source's folders below DIR.")
 @click.option("--once", is_flag=True, help="Write identical files once.")
 @ZONE
 @JOBS
+@click.option(
+    "--afterwards",
+    metavar="WHAT",
+    help="At an IMAP account, with messages whose attachments are stored and "
+    "read back: seen, keyword:WORD, move:FOLDER or delete.",
+)
+@YES
 @QUIET
 @JSON
 @click.pass_context
@@ -57,12 +71,20 @@ def command(context: click.Context, source: str, into: str, as_json: bool, quiet
     register (register.csv) and checksums (manifest-sha256.txt).
     """
     options = attachment_options(plain_values(context, values, ATTACHMENT_DEFAULTS))
-    report = _run(context, source, into, values, options)
+    wish = wish_afterwards(values["afterwards"], values["yes"])
+    if wish is not None and wish.kind == "delete":
+        raise CallError("attachments alone do not keep a message: --afterwards delete goes with export and backup.")
+    report = _run(context, source, into, values, options, wish)
     return conclude(report, as_json, lambda: _print(report), quiet)
 
 
 def _run(
-    context: click.Context, source: str, into: str, values: dict[str, Any], options: ExtractOptions
+    context: click.Context,
+    source: str,
+    into: str,
+    values: dict[str, Any],
+    options: ExtractOptions,
+    wish: Afterwards | None,
 ) -> AttachmentReport:
     from wexagraph.cli.progress import Display, stoppable
 
@@ -72,7 +94,16 @@ def _run(
         listed = mailbox.searches and not (options.inline or options.nested or options.open_zips)
         values["attached"] = (options.wanted or ("*",)) if listed else ()
         choice = make_choice(values, zone_name(values["zone"]))
-        report = extract(mailbox, into, choice, options, progress=display.update, stopped=stopped)
+        then = None
+        if wish is not None:
+            changes = changes_of(mailbox, wish)
+
+            def then(stored: list[Stored]) -> tuple[int, list[tuple[str, str]]]:
+                display.close()
+                return apply(changes, stored, "kept with its attachments stored and read back", allowing(values["yes"]))
+
+        report = extract(mailbox, into, choice, options, progress=display.update, stopped=stopped, afterwards=then)
+        report.afterwards = wish.done if wish is not None else ""
         explain_none(report, mailbox, choice)
         return report
 
@@ -86,5 +117,7 @@ def _print(report: AttachmentReport) -> None:
     if report.written:
         click.echo(f"Files: {amount(report)}.")
     print_place(report)
+    for folder, count in report.folders.most_common(20) if len(report.folders) > 1 else ():
+        click.echo(f"  {count:>6,}  in {one_line(folder)}")
     for kind, count in report.types.most_common(20):
         click.echo(f"  {count:>6,}  {one_line(kind)}")

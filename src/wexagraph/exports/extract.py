@@ -20,13 +20,14 @@ from wexagraph.messages import Attachment, Header, Message
 from wexagraph.messages.filetypes import ZIP, contradicts, recognise
 from wexagraph.messages.mime import made_part
 from wexagraph.naming import Fields, NamePattern, clean, with_extension
+from wexagraph.naming.paths import folder_path
 from wexagraph.output.folder import OWN
 from wexagraph.output.staging import Staged, Stager
 from wexagraph.output.target import Target, keep_apart
 from wexagraph.reports import Failure, Progress
 from wexagraph.selection import Choice
 from wexagraph.selection.criteria import text_matches
-from wexagraph.sources import Envelope, Source, reopen
+from wexagraph.sources import Envelope, Source, Stored, reopen
 from wexagraph.sources.base import bounded
 from wexagraph.text import one_line, shortened
 from wexagraph.work.batches import Batch
@@ -46,7 +47,7 @@ class ExtractOptions:
 
     `wanted` are names or media types, with `*` and `?`; none means all. Sizes are in bytes. `inline` takes pictures of
     the layout too, `nested` the attachments of messages inside, `open_zips` the files of ZIPs. `once` writes a file a
-    digest.
+    digest; `flat` leaves out the source's folders.
     """
 
     pattern: NamePattern = field(default_factory=lambda: NamePattern(ATTACHMENT_PATTERN))
@@ -57,6 +58,7 @@ class ExtractOptions:
     nested: bool = False
     open_zips: bool = False
     once: bool = False
+    flat: bool = False
     zone: tzinfo | None = None
     jobs: int = 1
 
@@ -72,6 +74,7 @@ class ExtractOptions:
             self.nested,
             self.open_zips,
             str(self.zone),
+            *(["folders"] if not self.flat else []),
         )
         return hashlib.sha256(repr(values).encode("utf-8", "surrogateescape")).hexdigest()[:16]
 
@@ -94,8 +97,12 @@ def extract(
     *,
     progress: Callable[[Progress], None] | None = None,
     stopped: Callable[[], bool] | None = None,
+    afterwards: Callable[[list[Stored]], tuple[int, list[tuple[str, str]]]] | None = None,
 ) -> AttachmentReport:
     """Write the attachments of the chosen messages below the folder `into`; run again, only what is missing.
+
+    At the end of a run that was not interrupted, `afterwards` is given the messages that have attachments, all of which
+    were read back whole, and says how many it has changed at the source and which it left.
 
     Raises SourceError, TargetError or CallError; a message that fails is in the report instead.
     """
@@ -111,7 +118,10 @@ def extract(
             if ledger.is_new:
                 ledger.recover_lists(target)
             run = _Run(source, target, ledger, options, progress or (lambda _: None), stopped or (lambda: False))
+            run.looked_at = [] if afterwards is not None else None
             report = run.go((choice or Choice()).settled(source))
+            if afterwards is not None and not report.interrupted:
+                report.changed_at_the_source, report.left_at_the_source = afterwards(list(run.stored()))
         finally:
             ledger.close()
     finally:
@@ -135,6 +145,7 @@ class _Run:
         self.report, self.progress = AttachmentReport(str(target.folder)), Progress()
         self.batch: list[tuple[Entry, Staged]] = []
         self.met: list[Origin] = []
+        self.looked_at: list[Envelope] | None = None  # kept where something is to be done at the source
         self.since = time.monotonic()
 
     def go(self, choice: Choice) -> AttachmentReport:
@@ -163,6 +174,8 @@ class _Run:
                 self.report.interrupted = True
                 return
             unmet.discard(envelope.id)
+            if self.looked_at is not None:
+                self.looked_at.append(replace(envelope, header=Header(b""), stamp=envelope.fingerprint()))
             known = self.ledger.known(self.source.location, envelope)
             if known is not None and all(self._intact(entry) for entry in known):
                 self.report.chosen += 1
@@ -197,6 +210,14 @@ class _Run:
         except MessageError:
             return True  # its failure is to show
         return any(_is_wanted(one, self.options) and _fits(len(one.content()), self.options) for one in attachments)
+
+    def stored(self) -> Iterator[Stored]:
+        """The messages of this run that have attachments, each with what the disk now holds of it proved."""
+        for envelope in self.looked_at or ():
+            entries = self.ledger.known(self.source.location, envelope)
+            if entries and all(self.target.sha256(entry.path) == entry.sha256 for entry in entries):
+                digest = self.ledger.digest(self.source.location, envelope)
+                yield Stored(envelope.folder, envelope.place, envelope.stamp, digest)
 
     def _intact(self, entry: Entry) -> bool:
         return self.target.is_intact(entry.path, entry.size, entry.modified, entry.sha256)
@@ -235,6 +256,7 @@ class _Run:
         """Give an attachment its path: the one it had, that of an identical one, or the first that is free."""
         report = self.report
         report.types[entry.type] += 1
+        report.folders[entry.origin.folder] += 1
         if entry.note:
             report.notes[entry.note] += 1
         if before is not None and before.sha256 == entry.sha256:
@@ -356,7 +378,8 @@ def _pull(stager: Stager, envelope: Envelope, data: bytes, options: ExtractOptio
             staged.modified = os.stat(staged.waiting).st_mtime_ns
         note = "attachment-other-type" if contradicts(attachment.name, attachment.type, content) else ""
         name = shortened(one_line(attachment.name), 1000)
-        path = options.pattern.stem(fields) + suffix
+        folder = folder_path(envelope.folder, options.flat)
+        path = f"{folder}/" * bool(folder) + options.pattern.stem(fields) + suffix
         key = f"{place}:{name[:200]}"
         keys[key] += 1  # two files written into one text have one place
         key += f"#{keys[key]}" if keys[key] > 1 else ""

@@ -155,6 +155,17 @@ class Ledger:
         origin = Origin(where.folder, where.place, where.fingerprint(), "", "", "", "")
         return [entry for entry, recipe in self._entries(origin, row[0]) if recipe == self._recipe]
 
+    def digest(self, source: str, where: Envelope) -> str:
+        """The SHA-256 of a message that was met, in hexadecimal."""
+        row = self._do(
+            "SELECT sha256 FROM message WHERE source=? AND folder=? AND place=? AND stamp=?",
+            source,
+            where.folder,
+            where.place,
+            where.fingerprint(),
+        ).fetchone()
+        return str(row[0]) if row else ""
+
     def before(self, entry: Entry) -> Entry | None:
         """The same attachment of the same message under the same name, as an earlier run took it."""
         entries = self._entries(entry.origin, self._number(entry.origin), entry)

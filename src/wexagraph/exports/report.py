@@ -26,7 +26,8 @@ class ExportReport(Report):
 @dataclass
 class AttachmentReport(Report):
     """The sums of attachments alone: `chosen` and `failed` count messages; `written`, `already_there` and `same` (as
-    another, which was written once) count attachments, `types` all of them by media type."""
+    another, which was written once) count attachments, `types` all of them by media type, `folders` by folder."""
 
     same: int = 0
     types: Counter[str] = field(default_factory=Counter)
+    folders: Counter[str] = field(default_factory=Counter)
