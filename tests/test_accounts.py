@@ -354,7 +354,7 @@ class Afterwards(AccountTest):
 
     def test_seen_and_keyword(self) -> None:
         self.fresh("Marks")
-        self.assertIn("5 messages changed", self.export("Marks", "seen", "--yes"))
+        self.assertIn("5 messages marked as seen", self.export("Marks", "seen", "--yes"))
         self.assertTrue(all(b"\\Seen" in line for line in self.server.state("Marks")))
         self.export("Marks", "keyword:Filed", "--yes")
         self.assertEqual(len(self.subjects("@office", "--folder", "Marks", "--keyword", "Filed")), 5)

@@ -624,7 +624,7 @@ class OnALine(AccountTest, BackupTest):
             "Letter 10",
             "--yes",
         )
-        self.assertIn("6 messages changed", done.stdout)
+        self.assertIn("6 messages moved to Kept/Old", done.stdout)
         self.assertEqual((len(self.server.state("Clear")), len(self.server.state("Kept.Old"))), (0, 6))
         self.assert_whole("bk")
 

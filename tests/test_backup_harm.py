@@ -268,8 +268,8 @@ class Harm(RunTest):
         time.sleep(0.5)
         second = self.run_program("backup", "in.mbox", "--into", "bk", code=None)
         first.communicate()
-        self.assertEqual(first.returncode, 0)
-        self.assertIn(second.returncode, (0, 3), second.stderr)
+        codes = {first.returncode, second.returncode}  # whichever came first on a busy machine
+        self.assertTrue(0 in codes and codes <= {0, 3}, second.stderr)
         self.assert_sound("bk")
 
     def test_ctrl_c_keeps_what_there_is(self) -> None:

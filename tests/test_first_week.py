@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 import json
 import os
 import re
@@ -387,6 +388,52 @@ class Help(ProgramTest):
                 self.assertIn(said, self.run_program(*arguments, code=code).stderr)
         self.write("wexagraph.toml", "[options]\nas = pdf,eml\n")
         self.assertIn('Put the value in quotes: as = "pdf,eml"', self.run_program("list", "in.mbox", code=2).stderr)
+
+
+class Lists(ProgramTest):
+    def setUp(self) -> None:
+        super().setUp()
+        sent = message(
+            "Desk <desk@saltmere.example>",
+            "Ann <ann@quay.example>, bo@quay.example",
+            "Out",
+            when("2026-03-14"),
+            text("Out."),
+        )
+        self.write("in/Sent Items.mbox", mbox(sent))
+        self.write("in/Desk.mbox", mbox(letter("In")))
+
+    def test_sent_mail_says_to_whom(self) -> None:
+        lines = self.run_program("list", "in").stdout.splitlines()
+        self.assertEqual([line.endswith("Out") for line in lines if "To Ann, bo@quay.example " in line], [True])
+        self.assertEqual(sum("  To " in line for line in lines), 1, lines)
+
+    def test_columns(self) -> None:
+        wanted = ("list", "in", "--folder", "Sent Items", "--columns", "subject,to,from-address")
+        table = list(csv.DictReader(io.StringIO(self.run_program(*wanted, "--csv").stdout)))
+        self.assertEqual(
+            list(table[0].values()), ["Out", "Ann <ann@quay.example>, bo@quay.example", "desk@saltmere.example"]
+        )
+        self.assertEqual(json.loads(self.run_program(*wanted, "--json").stdout), table)
+        heading, line, *_ = self.run_program(*wanted).stdout.splitlines()
+        self.assertEqual(heading.split(), ["subject", "to", "from_address"])
+        self.assertEqual(heading.index("to"), line.index("Ann"))
+        said = self.run_program("list", "in", "--columns", "subjekt", code=2).stderr
+        self.assertIn("there is no column 'subjekt'. Did you mean subject?", said)
+
+
+class Margins(ProgramTest):
+    def test_four_margins(self) -> None:
+        self.write("in.mbox", mbox(letter("Margins")))
+        for engine in ("plutoprint", "weasyprint"):
+            with self.subTest(engine):
+                made = ("export", "in.mbox", "--into", engine, "--engine", engine)
+                self.run_program(*made, "--margin", "60,20,20,50")
+                page = pypdfium2.PdfDocument(next((self.folder / engine).rglob("*.pdf")))[0]
+                words = page.get_textpage()
+                boxes = [words.get_charbox(n) for n in range(words.count_chars()) if words.get_text_range(n, 1).strip()]
+                self.assertAlmostEqual(min(box[0] for box in boxes) / 72 * 25.4, 50, delta=1.0)
+                self.assertAlmostEqual(297 - max(box[3] for box in boxes) / 72 * 25.4, 60, delta=3.0)
 
 
 if __name__ == "__main__":

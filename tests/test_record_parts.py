@@ -29,7 +29,7 @@ from wexagraph.pages.composing.header_footer import HeaderFooter, header_footer
 from wexagraph.pages.composing.properties import CREATOR, Record, described
 from wexagraph.pages.engines import available
 from wexagraph.pages.make import Job, make
-from wexagraph.pages.options import Cover, Lock, PageOptions, line_parts, paper_size
+from wexagraph.pages.options import Cover, Lock, Margins, PageOptions, line_parts, paper_size
 from wexagraph.pages.pdf.binding import BindJob, Part, bind
 
 FIELDS = Fields(Header(letter("A {x} | \ufdd0 Tide")), "Berths/East", "id1", UTC, when("2026-03-14", 15, 3))
@@ -397,7 +397,7 @@ class Binding(unittest.TestCase):
             self.bound(part)
 
     def test_other_papers(self) -> None:
-        options = PageOptions(paper="120x200", margin=8)
+        options = PageOptions(paper="120x200", margin=Margins(8, 8, 8, 8))
         made = pypdfium2.PdfDocument(self.bound(self.part(letter("Small"), options), options=options))
         self.assertEqual({tuple(round(side / 72 * 25.4) for side in page.get_size()) for page in made}, {(120, 200)})
         self.assertIn("Page 2 of 2", made[1].get_textpage().get_text_range())

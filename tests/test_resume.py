@@ -34,8 +34,8 @@ class Interrupted(RunTest):
         output, errors = process.communicate(timeout=60)
         self.assertEqual(process.returncode, 130, output + errors)
         self.assertIn("finishing the messages in hand", errors)
-        self.assertIn("The same command goes on where it was", output)
-        sums = re.search(r"(\d+) messages chosen: (\d+) written, (\d+) already there, (\d+) failed", output)
+        self.assertRegex(output, r"Stopped: \d+ of 150 done\. The same command goes on where it was\.")
+        sums = re.search(r"(\d+) messages done: (\d+) written, (\d+) already there, (\d+) failed", output)
         assert sums is not None
         self.assertEqual(int(sums[1]), int(sums[2]))
         self.assertEqual(len(list((self.folder / "out").rglob("*.pdf"))), int(sums[2]))

@@ -38,7 +38,8 @@ class Report:
 
     `bytes` counts what was written, `seconds` the time of the run. `notes` are counted by their codes. `unreadable` are
     parts of the source that could not be read, each with the reason; `unknown_ids` the IDs that no message has.
-    `why_none` says why nothing was chosen. `interrupted` says that the run was asked to stop before its end.
+    `why_none` says why nothing was chosen. `interrupted` says that the run was asked to stop before its end, `total`
+    how many messages it would have looked at (None: not known).
     `changed_at_the_source` counts the messages that were changed there afterwards, and `afterwards` how (None: it was
     not asked for), `left_at_the_source` those that were no longer what is stored.
     """
@@ -56,6 +57,7 @@ class Report:
     unknown_ids: list[str] = field(default_factory=list)
     why_none: str = ""
     interrupted: bool = False
+    total: int | None = None
     changed_at_the_source: int | None = None
     afterwards: str = ""
     left_at_the_source: list[tuple[str, str]] = field(default_factory=list)

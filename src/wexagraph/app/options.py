@@ -30,6 +30,7 @@ from wexagraph.pages.options import (
     PROPERTY_NAMES,
     Cover,
     Lock,
+    Margins,
     PageOptions,
     paper_size,
 )
@@ -43,7 +44,7 @@ PAGE_DEFAULTS: dict[str, Any] = {
     "open-zips": False,
     "paper": "a4",
     "landscape": False,
-    "margin": 18.0,
+    "margin": 18,
     "scale": "100%",
     "background": True,
     "header": "",
@@ -149,7 +150,7 @@ def page_options(plain: Plain) -> PageOptions:
         zone=zone_name(values["zone"]),
         paper=paper(values["paper"]),
         landscape=values["landscape"],
-        margin=values["margin"],
+        margin=margins(values["margin"]),
         scale=percent(values["scale"]) / 100,
         background=values["background"],
         header=_line(values["header"]),
@@ -207,6 +208,22 @@ def paper(value: Any) -> str:
             f"{value!r} is no paper. Papers are: {', '.join(PAPERS)}, or width x height in millimetres: 100x150."
         ) from error
     return text
+
+
+def margins(value: Any) -> Margins:
+    """Margins in millimetres: one for all sides, or four: top, right, bottom, left. Raises CallError."""
+    if isinstance(value, Margins):
+        return value
+    try:
+        lengths = [float(length) for length in (value if isinstance(value, list | tuple) else str(value).split(","))]
+    except ValueError:
+        lengths = []
+    if len(lengths) not in (1, 4) or not all(5 <= length <= 60 for length in lengths):
+        raise CallError(
+            "--margin takes millimetres from 5 to 60: one for all sides (20), "
+            "or top, right, bottom and left (20,25,20,25)."
+        )
+    return Margins(*(lengths * 4 if len(lengths) == 1 else lengths))
 
 
 def percent(value: Any) -> float:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import sys
 from collections import deque
@@ -21,7 +22,7 @@ from wexagraph.pages.options import PageOptions
 from wexagraph.selection import Choice
 from wexagraph.selection.explaining import why_none
 from wexagraph.sources import Envelope, Partition, Source, reopen
-from wexagraph.tables.columns import Column, heading, row
+from wexagraph.tables.columns import Column, heading, named, row
 from wexagraph.text import one_line, shortened, size, to_json
 
 _LARGE = 64 * 1024 * 1024  # bytes of a source that are worth starting processes for
@@ -39,33 +40,57 @@ COLUMNS: list[Column[Listed]] = [
     Column("flags", lambda listed: one_line(" ".join(sorted(listed[1].flags)))),
 ]
 """The columns of a list for programs. A new one is a line here."""
+MORE: list[Column[Listed]] = [
+    Column("from_address", lambda listed: one_line(listed[1].header.sender.address)),
+    Column("to", lambda listed: _people(listed[1], b"to")),
+    Column("cc", lambda listed: _people(listed[1], b"cc")),
+    Column("bcc", lambda listed: _people(listed[1], b"bcc")),
+    Column("message_id", lambda listed: one_line(listed[1].header.text(b"message-id"))),
+    Column("arrived", lambda listed: _arrived(listed[1], listed[2])),
+]
+"""Columns that are there for the asking, by --columns."""
+_WIDTHS = {"id": 10, "date": 16, "size": 10, "flags": 16, "arrived": 16, "folder": 16}  # others have 24 cells
+_MOMENTS = ("date", "arrived")
+_SENT = re.compile(
+    "sent|sent (items|mail|messages)|gesendet(e elemente|e objekte)?|(itens |elementos )?enviad[oa]s|"
+    "(éléments |messages )?envoyés|(posta )?inviata|verzonden( items)?|wysłane",
+    re.IGNORECASE,
+)
 
 
 @click.command("list")
 @SOURCE
 @choosing
 @ZONE
+@click.option("--columns", metavar="NAMES", help="These alone, in this order: date,to,subject.")
 @CSV
 @JSON
 @click.pass_context
 def command(
-    context: click.Context, source: str, zone: str | None, as_csv: bool, as_json: bool, **choice_values: Any
+    context: click.Context,
+    source: str,
+    zone: str | None,
+    columns: str | None,
+    as_csv: bool,
+    as_json: bool,
+    **choice_values: Any,
 ) -> int:
-    """The messages of SOURCE: ID, date, from, subject, size, attachments.
+    """The messages of SOURCE: ID, date, from, size, attachments, subject. Sent mail has "to" in place of "from".
 
     The ID names a message to `show` and `export --id`. It stays the same while the mailbox is not rewritten.
     """
     name = zone_name(zone)
     choice = make_choice(choice_values, name)
     timezone = PageOptions(zone=name).timezone()
+    wanted = named([*COLUMNS, *MORE], columns) if columns else None
     with opened(context, source) as mailbox:
         choice = choice.settled(mailbox)
         if as_csv:
-            count = _csv(mailbox, choice)
+            count = _csv(mailbox, choice, wanted or COLUMNS)
         elif as_json:
-            count = _json(mailbox, choice)
+            count = _json(mailbox, choice, wanted)
         else:
-            count = _lines(mailbox, choice, timezone)
+            count = _lines(mailbox, choice, timezone, wanted)
         unknown = _unknown_ids(mailbox, choice)
         if not count and not unknown and (why := why_none(mailbox, choice)):
             click.echo(f"wexagraph: {one_line(why)}", err=True)
@@ -82,31 +107,32 @@ def _unknown_ids(mailbox: Source, choice: Choice) -> bool:
     return bool(choice.ids - known)
 
 
-def _csv(mailbox: Source, choice: Choice) -> int:
+def _csv(mailbox: Source, choice: Choice, columns: list[Column[Listed]]) -> int:
     """Print the table. Returns whether it has rows, as a number that is not 0."""
     machine_output()
-    sys.stdout.write(heading(COLUMNS))
+    sys.stdout.write(heading(columns))
     written = 0
-    for text in _tables(mailbox, choice):
+    for text in _tables(mailbox, choice, columns):
         written += len(text)
         sys.stdout.write(text)
     return written
 
 
-def _tables(mailbox: Source, choice: Choice) -> Iterator[str]:
+def _tables(mailbox: Source, choice: Choice, columns: list[Column[Listed]]) -> Iterator[str]:
     """The rows as CSV, piece by piece in their order. A large source is read by several processes, a share each."""
     folders = choice.folders_of(mailbox)
     cores = os.cpu_count() or 1
     if cores == 1 or not mailbox.reopens or choice.newest is not None or sum(map(mailbox.size, folders)) < _LARGE:
         for envelope in choice.select(mailbox):
-            yield _table(mailbox, [envelope], choice.zone)
+            yield _table(columns, mailbox, [envelope], choice.zone)
         return
     from concurrent.futures import Future
 
     from wexagraph.work.pool import ProcessWorkers
 
+    names = ",".join(column.name for column in columns)
     shares = [
-        (mailbox.address, choice, folder, (number, count))
+        (mailbox.address, choice, names, folder, (number, count))
         for folder in folders
         for count in [mailbox.size(folder) // _SHARE + 1]
         for number in range(count)
@@ -121,14 +147,15 @@ def _tables(mailbox: Source, choice: Choice) -> Iterator[str]:
             yield running.popleft().result()
 
 
-def table_of_share(location: str, choice: Choice, folder: str, share: Partition) -> str:
+def table_of_share(location: str, choice: Choice, names: str, folder: str, share: Partition) -> str:
     """The rows of a share of a folder as CSV; runs in a worker process."""
     mailbox = reopen(location)
-    return _table(mailbox, choice.of_share(mailbox, folder, share), choice.zone)
+    columns = named([*COLUMNS, *MORE], names)
+    return _table(columns, mailbox, choice.of_share(mailbox, folder, share), choice.zone)
 
 
-def _table(mailbox: Source, envelopes: Iterable[Envelope], zone: tzinfo | None) -> str:
-    return "".join(row(COLUMNS, (mailbox, envelope, zone)) for envelope in envelopes)
+def _table(columns: list[Column[Listed]], mailbox: Source, envelopes: Iterable[Envelope], zone: tzinfo | None) -> str:
+    return "".join(row(columns, (mailbox, envelope, zone)) for envelope in envelopes)
 
 
 def _moment(envelope: Envelope, zone: tzinfo | None) -> str | None:
@@ -136,15 +163,29 @@ def _moment(envelope: Envelope, zone: tzinfo | None) -> str | None:
     return (in_zone(moment, zone) if zone else moment).isoformat() if moment else None
 
 
+def _people(envelope: Envelope, field: bytes) -> str:
+    return one_line(", ".join(map(str, envelope.header.addresses(field))))
+
+
+def _arrived(envelope: Envelope, zone: tzinfo | None) -> str | None:
+    moment = envelope.arrival
+    return (in_zone(moment, zone) if zone else moment).isoformat() if moment else None
+
+
 def _attached(mailbox: Source, envelope: Envelope) -> str:
     return one_line("; ".join(leaf.name or leaf.type for leaf in mailbox.attachments(envelope)))
 
 
-def _json(mailbox: Source, choice: Choice) -> int:
+def _json(mailbox: Source, choice: Choice, columns: list[Column[Listed]] | None) -> int:
     machine_output()
     before = "[\n"
     for envelope in choice.select(mailbox):
-        sys.stdout.write(before + to_json(_as_dict(mailbox, envelope, choice.zone), indent=None))
+        values = (
+            {column.name: column.value((mailbox, envelope, choice.zone)) for column in columns}
+            if columns
+            else _as_dict(mailbox, envelope, choice.zone)
+        )
+        sys.stdout.write(before + to_json(values, indent=None))
         before = ",\n"
     sys.stdout.write("[]\n" if before == "[\n" else "\n]\n")
     return before != "[\n"
@@ -169,16 +210,22 @@ def _as_dict(mailbox: Source, envelope: Envelope, zone: tzinfo | None) -> dict[s
     return values
 
 
-def _lines(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> int:
+def _lines(mailbox: Source, choice: Choice, timezone: tzinfo | None, columns: list[Column[Listed]] | None) -> int:
     """A line a message, written as it is found. On a terminal the subject is cut to its width, in a pipe nothing is."""
-    if mailbox.finds and choice.texts:
+    if mailbox.finds and choice.texts and columns is None:
         return _found(mailbox, choice, timezone)
     count, total, last_folder = 0, 0, None
+    if columns:
+        click.secho(_cells([column.name for column in columns], columns), bold=True)
     for envelope in choice.select(mailbox):
-        if envelope.folder != last_folder:
+        if envelope.folder != last_folder and not columns:
             click.secho(("\n" if last_folder is not None else "") + one_line(envelope.folder), bold=True)
             last_folder = envelope.folder
-        click.echo(_line(mailbox, envelope, timezone))
+        if columns:
+            values = [_in_words(column, (mailbox, envelope, timezone)) for column in columns]
+            click.echo(_cells(values, columns))
+        else:
+            click.echo(_line(mailbox, envelope, timezone))
         count, total = count + 1, total + envelope.size
     _sums(mailbox, count, total)
     return count
@@ -195,14 +242,46 @@ def _found(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> int:
         snippet = mailbox.snippet(envelope, choice.texts) if number < _SNIPPETS else ""
         if snippet:
             room = shutil.get_terminal_size().columns - 16 if sys.stdout.isatty() else 1000
-            click.secho(f"            {shortened(one_line(snippet), max(room, 20))}", dim=True)
+            click.echo(f"            {_standing_out(shortened(one_line(snippet), max(room, 20)), choice.texts)}")
     _sums(mailbox, len(best), sum(envelope.size for envelope in best))
     return len(best)
 
 
-def _line(mailbox: Source, envelope: Envelope, timezone: tzinfo | None) -> str:
-    from rich.cells import set_cell_size
+def _standing_out(snippet: str, texts: tuple[str, ...]) -> str:
+    """A piece of text with the words that were looked for in bold."""
+    words = "|".join(re.escape(word) for text in texts for word in re.findall(r"\w+", text))
+    pieces = re.split(f"({words})", snippet, flags=re.IGNORECASE) if words else [snippet]
+    return "".join(click.style(piece, bold=n % 2 == 1, dim=n % 2 == 0) for n, piece in enumerate(pieces) if piece)
 
+
+def _in_words(column: Column[Listed], listed: Listed) -> str:
+    value = column.value(listed)
+    if isinstance(value, int):
+        return size(value)
+    return "" if value is None else str(value)[:16].replace("T", " ") if column.name in _MOMENTS else str(value)
+
+
+def _cells(values: list[str], columns: list[Column[Listed]]) -> str:
+    """Values in columns of even width; the last one takes what is left of a terminal, and all it needs in a pipe."""
+    from rich.cells import cell_len
+
+    widths = [_WIDTHS.get(column.name, 24) for column in columns[:-1]]
+    cells = [_fitted(value, width) for value, width in zip(values, widths, strict=False)]
+    cells.append(values[-1])
+    if sys.stdout.isatty():
+        left = shutil.get_terminal_size().columns - sum(widths) - 2 * len(widths) - 1
+        cells[-1] = _fitted(values[-1], min(cell_len(values[-1]), max(left, 8)))
+    return "  ".join(cells).rstrip()
+
+
+def _fitted(text: str, width: int) -> str:
+    """Text in exactly so many cells of a terminal, an ellipsis where more was there."""
+    from rich.cells import cell_len, set_cell_size
+
+    return set_cell_size(text, width) if cell_len(text) <= width else set_cell_size(text, width - 1) + "…"
+
+
+def _line(mailbox: Source, envelope: Envelope, timezone: tzinfo | None) -> str:
     terminal = sys.stdout.isatty()
     width = shutil.get_terminal_size().columns if terminal else 0
     sender_width = 24 if not width or width >= 100 else 16
@@ -210,17 +289,27 @@ def _line(mailbox: Source, envelope: Envelope, timezone: tzinfo | None) -> str:
     subject = one_line(envelope.header.subject) or "(no subject)"
     if envelope.trouble:
         subject = f"can't be read: {one_line(envelope.trouble)}"
-    sender = one_line(envelope.header.sender.name or envelope.header.sender.address) or "(no sender)"
+    sender = _correspondent(envelope)
     attached = len(mailbox.attachments(envelope))
     cells = [
         click.style(envelope.id, fg="magenta"),
         _date(envelope, timezone),
-        set_cell_size(sender, sender_width),
+        _fitted(sender, sender_width),
         f"{size(envelope.size):>10}",
         f"{attached:>2} att" if attached else "      ",
-        set_cell_size(subject, subject_width).rstrip() if width else subject,
+        _fitted(subject, subject_width).rstrip() if width else subject,
     ]
     return "  ".join(cells)
+
+
+def _correspondent(envelope: Envelope) -> str:
+    """Who wrote; of sent mail, to whom."""
+    if _SENT.fullmatch(re.split(r"[/.]", envelope.folder)[-1]):
+        receivers = envelope.header.addresses(b"to")
+        if receivers:
+            return one_line("To " + ", ".join(person.name or person.address for person in receivers))
+    sender = envelope.header.sender
+    return one_line(sender.name or sender.address) or "(no sender)"
 
 
 def _sums(mailbox: Source, count: int, total: int) -> None:

@@ -169,7 +169,7 @@ def _in_words(error: click.UsageError) -> str:
                 )
                 most = f" to {kind.max:g}" if kind.max is not None else " on"
                 return f"{span[1]} takes {unit} from {kind.min or 0:g}{most}; {span[2]!r} is none."
-    return message
+    return re.sub(r"^Invalid value for '(--[\w-]+)': (?=\1 )", "", message)  # the reason names the option itself
 
 
 def _say(message: str, code: int, context: click.Context | None = None) -> int:

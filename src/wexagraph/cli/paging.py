@@ -7,7 +7,7 @@ from typing import Any, TypeVar
 
 import click
 
-from wexagraph.app.options import BUILT_IN, paper, percent, words
+from wexagraph.app.options import BUILT_IN, margins, paper, percent, words
 from wexagraph.app.secrets import PROMPT
 from wexagraph.errors import CallError
 from wexagraph.pages.options import ALLOWED, ATTACHMENTS, FOOTER
@@ -63,7 +63,14 @@ _OPTIONS = [
         help="a3, a4, a5, letter, legal, or width x height in mm: 100x150.",
     ),
     click.option("--landscape", is_flag=True, help="Turn the paper."),
-    click.option("--margin", type=click.FloatRange(5, 60), default=18.0, show_default=True, metavar="MM"),
+    click.option(
+        "--margin",
+        type=Checked("margins", margins),
+        default="18",
+        show_default=True,
+        metavar="MM",
+        help="Of all sides, or top,right,bottom,left: 20,25,20,25.",
+    ),
     click.option(
         "--scale",
         type=Checked("percent", percent),

@@ -29,6 +29,7 @@ class Display:
         self._work_start: float | None = None
         self._last = self._start
         self._terminal = sys.stderr.isatty()
+        self._untold: Progress | None = None
         self._bar: Any = None
         self._task: Any = None
 
@@ -41,9 +42,12 @@ class Display:
         self.close()
 
     def close(self) -> None:
-        """Take the bar off the terminal."""
+        """Take the bar off the terminal; the last line elsewhere is the last state."""
         if self._bar is not None:
             self._bar.stop()
+        if self._untold is not None:
+            click.echo(self._line(self._untold, time.monotonic()), err=True)
+            self._untold = None
 
     def stopping(self) -> None:
         """Ctrl-C was pressed once."""
@@ -61,8 +65,10 @@ class Display:
                 self._last = now
                 self._draw(progress)
         elif now - self._last >= _EVERY or self._last == self._start:
-            self._last = now
+            self._last, self._untold = now, None
             click.echo(self._line(progress, now), err=True)
+        elif self._last != self._start:
+            self._untold = progress
 
     def _line(self, progress: Progress, now: float) -> str:
         if progress.total is None or self._work_start is None:
@@ -70,7 +76,7 @@ class Display:
         failed = f", {progress.failed:,} failed" if progress.failed else ""
         line = f"{self._what}: {progress.done:,} of {progress.total:,} messages{failed}"
         worked = now - self._work_start
-        if worked < _FIRST or not progress.done:
+        if worked < _FIRST or not progress.done or progress.done == progress.total:
             return line
         rate = progress.done / worked
         return f"{line}, {rate:,.0f} a second, {_duration((progress.total - progress.done) / rate)} left"

@@ -39,7 +39,7 @@ def print_json(value: object) -> None:
 def print_sums(report: Report, written: str = "written") -> None:
     """The sums over messages, on a line."""
     sums = f"{report.written:,} {written}, {report.already_there:,} already there, {report.failed:,} failed"
-    click.echo(f"{counted(report.chosen, 'message')} chosen: {sums}.")
+    click.echo(f"{counted(report.chosen, 'message')} {'done' if report.interrupted else 'chosen'}: {sums}.")
 
 
 def print_place(report: Report) -> None:
@@ -71,7 +71,8 @@ def _print_the_rest(report: Report) -> None:
         ids = ", ".join(one_line(id) for id in report.unknown_ids[:SHOWN])
         click.secho(f"Not found: {ids}. `wexagraph list` gives the IDs of a source.", fg="red")
     if report.interrupted:
-        click.echo("Stopped before the end. The same command goes on where it was.")
+        done = f"{report.chosen:,} of {report.total:,}" if report.total else counted(report.chosen, "message")
+        click.echo(f"Stopped: {done} done. The same command goes on where it was.")
 
 
 def _print_some(lines: list[str], colour: str) -> None:

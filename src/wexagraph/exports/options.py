@@ -117,6 +117,8 @@ class ExportOptions:
         if format == "eml":
             return f"eml|{beside}" if beside else "eml"
         page = asdict(self.page)
+        if len(set(self.page.margin)) == 1:  # as folders made before margins could differ have it
+            page["margin"] = self.page.margin.top
         if format in FORMATS and FORMATS[format].archive is not None:
             return format
         more = ""

@@ -86,6 +86,7 @@ def plan(run: Context, choice: Choice) -> None:
     run.progress.total = planner.plan(choice, run.looking, run.stopped)
     run.progress.done = 0
     run.report.interrupted = run.stopped()
+    run.report.total = None if run.report.interrupted else run.progress.total
     run.report.unknown_ids = sorted(id for id in choice.ids or () if not run.journal.has_id(id))
     if run.turns is not None:
         run.turns.arrange(choice.in_words)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field
+from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
 from wexagraph.errors import CallError
@@ -30,6 +31,23 @@ PROPERTIES = (
     ("subject", TextPattern("{subject}")),
     ("keywords", TextPattern("{tags}", more=("tags",))),
 )
+
+
+class Margins(NamedTuple):
+    """The white around what is on a page, in millimetres."""
+
+    top: float = 18.0
+    right: float = 18.0
+    bottom: float = 18.0
+    left: float = 18.0
+
+    def css(self, factor: float = 1.0) -> str:
+        """The margins of a page for CSS Paged Media; the footer has 4 mm more below the text."""
+        lengths = (self.top, self.right, self.bottom + 4, self.left)
+        return " ".join(f"{length * factor:g}mm" for length in lengths)
+
+
+ALL_AROUND = Margins()
 
 
 @dataclass(frozen=True)
@@ -100,7 +118,7 @@ class PageOptions:
     zone: str = "UTC"
     paper: str = "a4"
     landscape: bool = False
-    margin: float = 18.0
+    margin: Margins = ALL_AROUND
     scale: float = 1.0
     background: bool = True
     header: str = ""
@@ -133,7 +151,7 @@ class PageOptions:
     @property
     def content_width(self) -> int:
         """Width of the content in CSS pixels."""
-        return round((self.page_size[0] - 2 * self.margin) / self.scale / 25.4 * 96)
+        return round((self.page_size[0] - self.margin.left - self.margin.right) / self.scale / 25.4 * 96)
 
     def timezone(self) -> ZoneInfo | None:
         """The zone to show dates in; None for each message's own."""

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from difflib import get_close_matches
 from typing import Any, Generic, TypeVar
 
+from wexagraph.errors import CallError
 from wexagraph.tables.csvs import csv_row
 
 T = TypeVar("T")
@@ -17,6 +19,18 @@ class Column(Generic[T]):
 
     name: str
     value: Callable[[T], Any]
+
+
+def named(columns: list[Column[T]], names: str) -> list[Column[T]]:
+    """The columns of those names, in that order. Raises CallError."""
+    known = {column.name: column for column in columns}
+    wanted = [name.strip().lower().replace("-", "_") for name in names.split(",")]
+    for name in wanted:
+        if name not in known:
+            near = get_close_matches(name, known, n=1)
+            hint = f" Did you mean {near[0]}?" if near else ""
+            raise CallError(f"there is no column {name!r}.{hint} There are {', '.join(known)}.")
+    return [known[name] for name in dict.fromkeys(wanted)]
 
 
 def heading(columns: Iterable[Column[T]]) -> str:

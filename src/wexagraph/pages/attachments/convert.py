@@ -146,7 +146,6 @@ class Converter:
             .render(
                 width=width,
                 height=height,
-                margin=options.margin,
                 screen=False,
                 header_footer=self._header_footer(name),
                 options=options,
@@ -191,7 +190,7 @@ class Converter:
         return _Made("".join(out), resources)
 
     def _room(self) -> tuple[float, float]:
-        height = (self.options.page_size[1] - 2 * self.options.margin - 4) / 25.4 * 96
+        height = (self.options.page_size[1] - self.options.margin.top - self.options.margin.bottom - 4) / 25.4 * 96
         return self.options.content_width, height - 56
 
     def _text(self, content: bytes) -> _Made:

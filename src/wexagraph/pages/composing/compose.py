@@ -185,7 +185,6 @@ def compose(
             screen=screen,
             width=width,
             height=height,
-            margin=options.margin,
             heading=heading,
             connected=not screen and bool({"embed", "pages"} & set(options.attachments)),
             header_footer=[] if screen or part else header_footer(options, fields, where.file).boxes(),

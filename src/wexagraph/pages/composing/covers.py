@@ -212,8 +212,7 @@ def _where(error: Exception, name: str) -> str:
 def sized(html: str, options: PageOptions) -> str:
     """The HTML on the paper of the export, unless it says otherwise itself."""
     width, height = options.page_size
-    margin = f"{options.margin}mm {options.margin}mm {options.margin + 4}mm"
-    rule = f"<style>@page {{ size: {width}mm {height}mm; margin: {margin}; }}</style>"
+    rule = f"<style>@page {{ size: {width}mm {height}mm; margin: {options.margin.css()}; }}</style>"
     at = html.lower().find("<head>")
     return html[: at + 6] + rule + html[at + 6 :] if at >= 0 else rule + html
 

@@ -40,9 +40,9 @@ class PlutoPrint:
         try:
             if factor == 1.0:
                 return self._set(page, options)
-            margin = options.margin * factor
-            margins = f"{margin:g}mm {margin:g}mm {margin + 4 * factor:g}"
-            larger = page.on_paper(f"size: {width * factor:g}mm {height * factor:g}mm; margin: {margins}mm", factor)
+            larger = page.on_paper(
+                f"size: {width * factor:g}mm {height * factor:g}mm; margin: {options.margin.css(factor)}", factor
+            )
             return shrink(self._set(larger, options), 1 / factor)
         except (plutoprint.Error, ValueError, MemoryError) as error:
             raise PageError(f"{self.name}: {error}") from error

@@ -40,8 +40,9 @@ class WeasyPrint:
         fetcher = _Closed(page.resources)
         try:
             if options.scale != 1:  # laid out on larger or smaller paper, which is then brought to size
-                (width, height), margin = options.page_size, options.margin / options.scale
-                paper = f"size: {width / options.scale:g}mm {height / options.scale:g}mm; margin: {margin:g}mm"
+                width, height = options.page_size
+                margins = options.margin.css(1 / options.scale)
+                paper = f"size: {width / options.scale:g}mm {height / options.scale:g}mm; margin: {margins}"
                 page = page.on_paper(paper, 1.0)
             document = weasyprint.HTML(string=page.html, url_fetcher=fetcher).render()
             if len(document.pages) > options.most_pages:
