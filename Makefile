@@ -1,6 +1,7 @@
 # make demo   sets up everything and runs the demo
 # make test   sets up everything and runs all tests
 # make quick  what a change breaks most likely, in 90 seconds
+# make manual the manual page, docs/wexagraph.1
 # make check  format, lint and types
 # make bench  all benchmarks, a table each (see benchmarks/README.md)
 PYTHON ?= python3
@@ -11,7 +12,7 @@ STAMP = $(VENV)/ready
 # compiled once, as an installation is: else every start of the program would compile it anew
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test quick check bench clean
+.PHONY: demo test quick manual check bench clean
 
 $(STAMP): pyproject.toml
 	./setup.sh $(PYTHON) $(VENV)
@@ -25,6 +26,9 @@ test: $(STAMP) check
 
 quick: $(STAMP) check
 	PATH="$(CURDIR)/$(BIN):$$PATH" $(BIN)/python -m tests --quick
+
+manual: $(STAMP)
+	$(BIN)/python -m wexagraph.cli.manual > docs/wexagraph.1
 
 check: $(STAMP)
 	$(BIN)/ruff format --check -q src tests benchmarks

@@ -1,7 +1,7 @@
 #!/bin/sh
 # Usage: setup.sh PYTHON VENV, or setup.sh --bench for what only the benchmarks need
 # Makes a virtual environment with Wexagraph, its extras and the tools for developing it; on Debian, installs what
-# the tests need: qpdf, unzip, age and Chromium, which judge results, Dovecot, the server they read from, and the libraries of the second page
+# the tests need: qpdf, unzip, age, groff and Chromium, which judge results, Dovecot, the server they read from, and the libraries of the second page
 # engine.
 set -eu
 python=$1
@@ -16,6 +16,7 @@ else
     command -v qpdf >/dev/null || missing="$missing qpdf"
     command -v unzip >/dev/null || missing="$missing unzip"
     command -v age >/dev/null || missing="$missing age"
+    command -v groff >/dev/null || missing="$missing groff-base"
     command -v chromium >/dev/null || missing="$missing chromium"
     [ -x /usr/lib/dovecot/imap ] || missing="$missing dovecot-imapd"
     [ -x /usr/lib/dovecot/pop3 ] || missing="$missing dovecot-pop3d"

@@ -9,8 +9,11 @@ import os
 import re
 import shlex
 import shutil
+import subprocess
+import sys
 import unittest
 from datetime import date
+from pathlib import Path
 
 import click
 import pypdfium2
@@ -358,6 +361,23 @@ class Help(ProgramTest):
                 assert command is not None
                 self.assertEqual(words[0], name)
                 command.make_context(name, words[1:], parent=click.Context(cli), resilient_parsing=True)
+
+    def test_manual_page(self) -> None:
+        made = subprocess.run(
+            [sys.executable, "-m", "wexagraph.cli.manual"], capture_output=True, text=True, check=True
+        )
+        page = Path(__file__).parent.parent / "docs/wexagraph.1"
+        self.assertEqual(page.read_text("utf-8"), made.stdout, "`make manual` makes it again")
+        shown = subprocess.run(
+            ["groff", "-man", "-Tascii", "-ww", "-P-c", "-P-b", "-P-u", page],
+            capture_output=True,
+            text=True,
+            check=True,
+        )
+        self.assertEqual(shown.stderr, "", "groff warns of nothing")
+        for name in COMMANDS:
+            self.assertRegex(shown.stdout, rf"(?m)^ +wexagraph {name}\b")
+        self.assertIn("--newest N", shown.stdout)
 
     def test_completion(self) -> None:
         for shell in ("bash", "zsh", "fish"):
