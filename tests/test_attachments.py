@@ -315,6 +315,30 @@ class Ways(ProgramTest):
         for wrong in ("paged", "none,embed", ","):
             self.run_program("export", "in", "--into", "out", "--attachments", wrong, code=2)
 
+    def test_a_way_for_some_alone(self) -> None:
+        parts = [
+            file("notes.txt", "text/plain", b"The notes.\n"),
+            file("plan.pdf", "application/pdf", pdf("Plan of the quay")),
+            file("list.csv", "text/csv", b"a,b\n"),
+        ]
+        path = self.export("pages:*.pdf,text/csv", *parts, more=("--attachments", "embed:*.txt"))
+        self.assertEqual(list(self.embedded(path)), ["notes.txt"])
+        self.assertEqual(len(pypdfium2.PdfDocument(path)), 3)
+        with pikepdf.open(path) as document:
+            links = [annotation for annotation in document.pages[0].Annots if annotation.get("/Subtype") == "/Link"]
+            targets = [document.pages.index(pikepdf.Page(link.A.D[0])) for link in links]
+        self.assertEqual(targets, [1, 2], "the names lead to their own pages")
+        stem = self.export("beside:*.pdf", *parts).with_suffix("")
+        self.assertEqual([each.name for each in stem.iterdir()], ["plan.pdf"])
+        again = ("export", "in", "--into", "out-beside:*.pdf", "--attachments")
+        self.assertIn("0 written, 1 already there", self.run_program(*again, "beside:*.pdf").stdout)
+        self.assertIn("1 written", self.run_program(*again, "beside").stdout)
+        self.assertEqual(len(list(stem.iterdir())), 3)
+        for wrong in ("pages:", "*.pdf", "embed,*.pdf", "pages:*.pdf,none"):
+            self.run_program("export", "in", "--into", "out", "--attachments", wrong, code=2)
+        self.write("wexagraph.toml", "[options.export]\nattachments = 'pages:*.pdf,image/*'\n")
+        self.assertIn("pages:*.pdf,image/*", self.run_program("config", "export").stdout)
+
     def test_pages_where_there_is_no_pdf(self) -> None:
         self.write("in/a.eml", letter_with(file("a.txt", "text/plain", b"words")))
         for formats in ("html", "text", "eml", "mbox"):

@@ -146,6 +146,7 @@ def attachment_options(plain: Plain) -> ExtractOptions:
 def page_options(plain: Plain) -> PageOptions:
     """The options of pages. Raises CallError."""
     values = _filled({name: plain[name] for name in plain if name in PAGE_DEFAULTS}, PAGE_DEFAULTS)
+    ways = attachment_ways(values["attachments"])
     return PageOptions(
         zone=zone_name(values["zone"]),
         paper=paper(values["paper"]),
@@ -157,7 +158,8 @@ def page_options(plain: Plain) -> PageOptions:
         footer=_line(values["footer"]),
         text_font=values["text-font"],
         text_size=values["text-size"],
-        attachments=tuple(sorted(words(values["attachments"], ATTACHMENTS, "way with attachments", "none"))),
+        attachments=tuple(sorted(ways)),
+        narrowed=tuple(sorted((way, values) for way, values in ways.items() if values)),
         open_zips=values["open-zips"],
         archival=values["archival"],
         evidence=values["evidence"],
@@ -196,6 +198,32 @@ def words(value: Any, known: tuple[str, ...], what: str, alone: str = "") -> tup
     if alone in chosen and len(set(chosen)) > 1:
         raise CallError(f"{alone} goes with no other.")
     return tuple(dict.fromkeys(chosen))
+
+
+def attachment_ways(value: Any) -> dict[str, tuple[str, ...]]:
+    """The ways of attachments, each with the names or media types that it is for (none: all). Raises CallError.
+
+    "embed,pages" are two ways; "pages:*.pdf,*.docx" is one for two kinds of names.
+    """
+    ways: dict[str, list[str]] = {}
+    for text in value if isinstance(value, list | tuple) else [value]:
+        way = ""
+        for word in filter(None, map(str.strip, str(text).split(","))):
+            head, colon, kind = word.partition(":")
+            if not (head.lower() in ATTACHMENTS or (way and ways[way][-1])):
+                words(head, ATTACHMENTS, "way with attachments")  # raises
+            if head.lower() not in ATTACHMENTS:
+                ways[way].append(word)
+                continue
+            way = head.lower()
+            if colon and not kind.strip():
+                raise CallError(f"{word!r} names nothing behind the colon. pages:*.pdf makes pages of PDFs alone.")
+            ways.setdefault(way, []).append(kind.strip())
+    if not ways:
+        words("", ATTACHMENTS, "way with attachments")  # raises
+    if "none" in ways and len(ways) > 1:
+        raise CallError("none goes with no other.")
+    return {way: () if "" in kinds else tuple(dict.fromkeys(kinds)) for way, kinds in ways.items()}
 
 
 def paper(value: Any) -> str:

@@ -7,10 +7,10 @@ from typing import Any, TypeVar
 
 import click
 
-from wexagraph.app.options import BUILT_IN, margins, paper, percent, words
+from wexagraph.app.options import BUILT_IN, attachment_ways, margins, paper, percent, words
 from wexagraph.app.secrets import PROMPT
 from wexagraph.errors import CallError
-from wexagraph.pages.options import ALLOWED, ATTACHMENTS, FOOTER
+from wexagraph.pages.options import ALLOWED, FOOTER
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -41,17 +41,24 @@ def words_option(*names: str, known: tuple[str, ...], what: str, alone: str = ""
     return click.option(*names, type=kind, multiple=True, callback=together, **more)
 
 
+def _ways(_: click.Context, parameter: click.Parameter, value: tuple[str, ...]) -> tuple[str, ...]:
+    try:
+        attachment_ways(value)
+    except CallError as error:
+        raise click.BadParameter(str(error), param=parameter) from error
+    return value
+
+
 _OPTIONS = [
-    words_option(
+    click.option(
         "--attachments",
-        known=ATTACHMENTS,
-        what="way with attachments",
-        alone="none",
+        multiple=True,
+        callback=_ways,
         default=("embed",),
         show_default=True,
         metavar="WAYS",
         help="embed: inside the PDF. pages: made into pages behind the message. beside: in a folder of its "
-        "name. zip: in a ZIP of its name. none: only listed. Several with commas.",
+        "name. zip: in a ZIP of its name. none: only listed. Several with commas; pages:*.pdf,image/* for some alone.",
     ),
     click.option("--open-zips", is_flag=True, help="With pages: make pages of what is in ZIPs too."),
     click.option(

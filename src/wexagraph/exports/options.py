@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Iterator
 from dataclasses import asdict, dataclass, field
 from datetime import datetime, tzinfo
 from functools import cached_property
@@ -112,11 +113,17 @@ class ExportOptions:
             self._recipes[format] = self._recipe(format)
         return self._recipes[format]
 
+    def _narrowed(self, ways: tuple[str, ...]) -> Iterator[str]:
+        narrowed = dict(self.page.narrowed)
+        return (":".join((way, *narrowed.get(way, ()))) for way in ways)
+
     def _recipe(self, format: str) -> str:
-        beside = "|".join((*self.beside, *(tag.text for tag in self.tags)))
+        beside = "|".join((*self._narrowed(self.beside), *(tag.text for tag in self.tags)))
         if format == "eml":
             return f"eml|{beside}" if beside else "eml"
         page = asdict(self.page)
+        if not self.page.narrowed:
+            del page["narrowed"]
         if len(set(self.page.margin)) == 1:  # as folders made before margins could differ have it
             page["margin"] = self.page.margin.top
         if format in FORMATS and FORMATS[format].archive is not None:

@@ -84,7 +84,7 @@ def make(job: Job) -> Made:
     for name in job.formats:
         made.files[name] = makers[name](message, job, made)
     if "beside" in job.options.attachments or "zip" in job.options.attachments:
-        made.beside = _beside(message, job.options.attachments)
+        made.beside = _beside(message, job.options)
     made.notes = list(dict.fromkeys(made.notes))
     return made
 
@@ -93,16 +93,19 @@ Maker = Callable[[Message, Job, Made], bytes]
 """Makes one file of a message, and puts notes on what differs from it into `Made`. Raises PageError."""
 
 
-def _beside(message: Message, wanted: tuple[str, ...]) -> dict[str, bytes]:
+def _beside(message: Message, options: PageOptions) -> dict[str, bytes]:
     """Attachments as files of their own, below "/" for a folder of the message's name, or as one ZIP beside it."""
     taken: set[str] = set()
-    files = {free_name(a.name, taken): a.content() for a in message.attachments}
-    beside = {f"/{name}": content for name, content in files.items()} if "beside" in wanted else {}
-    if "zip" in wanted and files:
+    named = [(free_name(each.name, taken), each) for each in message.attachments]
+    lying = options.taken("beside", message.attachments)
+    zipped = options.taken("zip", message.attachments)
+    beside = {f"/{name}": each.content() for name, each in named if each in lying}
+    if zipped:
         out = io.BytesIO()
         with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
-            for name, content in files.items():
-                archive.writestr(zipfile.ZipInfo(name), content, zipfile.ZIP_DEFLATED)
+            for name, each in named:
+                if each in zipped:
+                    archive.writestr(zipfile.ZipInfo(name), each.content(), zipfile.ZIP_DEFLATED)
         beside[" attachments.zip"] = out.getvalue()
     return beside
 
@@ -137,14 +140,18 @@ def to_pdf(message: Message, job: Job, made: Made) -> bytes:
     if wanted != ("none",):
         type_notes = (type_note(a.name, a.type, a.content()) for a in attachments)
         made.notes += [note for note in type_notes if note is not None]
-    embedded = attachments if "embed" in wanted else []
-    if "pages" in wanted and attachments:
+    embedded = job.options.taken("embed", attachments)
+    paged = job.options.taken("pages", attachments)
+    if paged:
         from wexagraph.pages.attachments.convert import Converter
 
         converter = Converter(job.options, setter, _fields(message, job), job.origin.file, job.part)
-        pieces = converter.pieces(attachments, pages=job.convert)
+        pieces = converter.pieces(paged, pages=job.convert)
+        numbers = {id(attachment): number for number, attachment in enumerate(attachments)}
+        for piece, attachment in zip(pieces, paged, strict=True):
+            piece.number = numbers[id(attachment)]
         made.notes += converter.notes
-        embedded = attachments if "embed" in wanted else [a for a in converter.unconverted if a in attachments]
+        embedded = embedded + [a for a in converter.unconverted if a in attachments and a not in embedded]
     description = f"Attached to: {page.record.title[:200]}"
     files = [
         Embedded(a.name, a.type, a.content(), description, number=n) for n, a in enumerate(attachments) if a in embedded

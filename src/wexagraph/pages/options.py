@@ -8,7 +8,9 @@ from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
 from wexagraph.errors import CallError
+from wexagraph.messages import Attachment
 from wexagraph.naming import TextPattern
+from wexagraph.selection.criteria import text_matches
 
 PAPERS = {  # millimetres: ISO 216, ANSI
     "a3": (297.0, 420.0),
@@ -109,10 +111,11 @@ class PageOptions:
     Texts without a layout are set in `text_font` at `text_size` points. `most_pages` bounds a single message.
 
     `show_hidden` prints what a sender hid; `read_back` reads each PDF again and compares its words. `attachments` are
-    embedded, made into pages behind the message, put beside it, zipped beside it, or only listed; `open_zips` makes
-    pages of what is in ZIPs too. `evidence` adds a block that says where the message was read and what its digest is;
-    `headers` a page of all header fields. `cover` is put in front. `properties` are patterns for the document's title,
-    author, subject and keywords. `archival` makes PDF/A-3b with the original message inside.
+    embedded, made into pages behind the message, put beside it, zipped beside it, or only listed; `narrowed` has the
+    names or media types that a way is for, where it is not for all; `open_zips` makes pages of what is in ZIPs too.
+    `evidence` adds a block that says where the message was read and what its digest is; `headers` a page of all header
+    fields. `cover` is put in front. `properties` are patterns for the document's title, author, subject and keywords.
+    `archival` makes PDF/A-3b with the original message inside.
     """
 
     zone: str = "UTC"
@@ -126,6 +129,7 @@ class PageOptions:
     text_font: str = ""
     text_size: float = 9.4
     attachments: tuple[str, ...] = ("embed",)
+    narrowed: tuple[tuple[str, tuple[str, ...]], ...] = ()
     open_zips: bool = False
     archival: bool = False
     evidence: bool = False
@@ -152,6 +156,13 @@ class PageOptions:
     def content_width(self) -> int:
         """Width of the content in CSS pixels."""
         return round((self.page_size[0] - self.margin.left - self.margin.right) / self.scale / 25.4 * 96)
+
+    def taken(self, way: str, attachments: list[Attachment]) -> list[Attachment]:
+        """Those attachments of a message that go a way: `embed`, `pages`, `beside` or `zip`."""
+        values = dict(self.narrowed).get(way)
+        if way not in self.attachments or values is None:
+            return attachments if way in self.attachments else []
+        return [each for each in attachments if any(text_matches(value, each.name, each.type) for value in values)]
 
     def timezone(self) -> ZoneInfo | None:
         """The zone to show dates in; None for each message's own."""

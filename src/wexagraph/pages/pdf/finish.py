@@ -55,7 +55,7 @@ def finish(
     """
     import pikepdf
 
-    starts: list[int] = []
+    starts: dict[int, int] = {}
     with pikepdf.open(io.BytesIO(pdf)) as document:
         own = len(document.pages)
         if part and pieces:
@@ -145,7 +145,7 @@ def _embed(document: Any, files: Sequence[Embedded], moment: datetime | None) ->
     return embedded
 
 
-def _connect(document: Any, own: int, starts: list[int], embedded: dict[int, Any]) -> None:
+def _connect(document: Any, own: int, starts: dict[int, int], embedded: dict[int, Any]) -> None:
     """Let the list of attachments on the page lead somewhere: to their pages, else to the files inside.
 
     The engine has written each name as a link to `attachment:N`.
@@ -159,7 +159,7 @@ def _connect(document: Any, own: int, starts: list[int], embedded: dict[int, Any
             number = int(address[len(LINK) :]) if address.startswith(LINK) and address[len(LINK) :].isdigit() else None
             if number is None:
                 kept.append(annotation)
-            elif number < len(starts):
+            elif number in starts:
                 target = document.pages[starts[number]].obj
                 annotation.A = pikepdf.Dictionary(S=pikepdf.Name.GoTo, D=pikepdf.Array([target, pikepdf.Name.Fit]))
                 kept.append(annotation)
@@ -232,14 +232,17 @@ def conforms(pdf: bytes) -> bool:
     return True
 
 
-def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any], part: bool) -> list[int]:
-    """Put pages behind a document, and a bookmark to each piece with its own below it. Returns where each begins."""
+def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any], part: bool) -> dict[int, int]:
+    """Put pages behind a document, and a bookmark to each piece with its own below it.
+
+    Returns the page on which each begins, by its number.
+    """
     import pikepdf
 
-    starts = []
+    starts = {}
     for piece in pieces:
         first = len(document.pages)
-        starts.append(first)
+        starts[piece.number] = first
         with pikepdf.open(io.BytesIO(piece.pdf)) as source:
             below = bookmarks_of(source, first)
             disarm(source)
