@@ -204,7 +204,7 @@ class HostileNames(Places):
         json.loads(self.call_program("list", "in", "--json").stdout)
         for command in (
             ("export", "in", "--into", "out", "--as", "eml"),
-            ("attachments", "in", "--flat", "--into", "att"),
+            ("attachments", "in", "--into", "att", "--flat"),
             ("backup", "in", "--into", "bk"),
         ):
             self.call_program(*command)
