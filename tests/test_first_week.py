@@ -319,6 +319,23 @@ class Tried(ProgramTest):
         self.assertEqual({path: (self.folder / "out" / path).read_bytes() for path in self.made("out")}, before)
         self.assertIn("--csv is for --dry-run", self.run_program("export", "in", "--into", "o", "--csv", code=2).stderr)
 
+    def test_a_dry_run_of_attachments(self) -> None:
+        plan = file("plan.txt", "text/plain", b"The plan.")
+        sender = ("Ines Halden <ines@quaysurvey.example>", "records@saltmere.example")
+        self.write("in/a/9.eml", message(*sender, "Plan", when("2026-03-14"), multipart("mixed", text("See."), plan)))
+        command = ("attachments", "in", "--into", "att", "--jobs", "1")
+        before = self.tree()
+        report = json.loads(self.run_program(*command, "--dry-run", "--json").stdout)
+        self.assertEqual(self.tree(), before, "nothing is made, not even a folder")
+        self.assertIn("1 would be written, 0 already there", self.run_program(*command, "--dry-run").stdout)
+        self.run_program(*command)
+        self.assertEqual([file["path"] for file in report["planned"]], self.made("att", ".txt"))
+        (self.folder / "att" / report["planned"][0]["path"]).unlink()
+        before = self.tree()
+        table = self.run_program(*command, "--dry-run", "--csv").stdout.splitlines()
+        self.assertEqual([line.split(",")[1] for line in table], ["state", "again"])
+        self.assertEqual(self.tree(), before)
+
     def test_quiet(self) -> None:
         for command in (
             ("export", "in", "--into", "out", "--as", "eml"),

@@ -10,6 +10,8 @@ from wexagraph.app.afterwards import apply, changes_of
 from wexagraph.app.options import ATTACHMENT_DEFAULTS, attachment_options
 from wexagraph.app.zones import zone_name
 from wexagraph.cli.parameters import (
+    CSV,
+    DRY_RUN,
     JOBS,
     JSON,
     QUIET,
@@ -23,6 +25,7 @@ from wexagraph.cli.parameters import (
     opened,
     plain_values,
 )
+from wexagraph.cli.planned import planned_as_csv, print_planned
 from wexagraph.cli.reports import amount, conclude, counted, print_place
 from wexagraph.cli.session import allowing, wish_afterwards
 from wexagraph.errors import CallError
@@ -61,10 +64,21 @@ from wexagraph.text import one_line
     "read back: seen, keyword:WORD, move:FOLDER or delete.",
 )
 @YES
+@DRY_RUN
 @QUIET
+@CSV
 @JSON
 @click.pass_context
-def command(context: click.Context, source: str, into: str, as_json: bool, quiet: bool, **values: Any) -> int:
+def command(
+    context: click.Context,
+    source: str,
+    into: str,
+    dry_run: bool,
+    as_csv: bool,
+    as_json: bool,
+    quiet: bool,
+    **values: Any,
+) -> int:
     """Only the attachments of the chosen messages of SOURCE, in their native formats, below DIR.
 
     --attached NAME|TYPE takes those attachments alone. The same command again writes only what is missing. DIR holds a
@@ -74,7 +88,11 @@ def command(context: click.Context, source: str, into: str, as_json: bool, quiet
     wish = wish_afterwards(values["afterwards"], values["yes"])
     if wish is not None and wish.kind == "delete":
         raise CallError("attachments alone do not keep a message: --afterwards delete goes with export and backup.")
-    report = _run(context, source, into, values, options, wish)
+    if as_csv and not dry_run:
+        raise CallError("--csv is for --dry-run: the register (register.csv) is the table of what was taken out.")
+    report = _run(context, source, into, values, options, wish, dry_run)
+    if as_csv:
+        return planned_as_csv(report, report.planned or [])
     return conclude(report, as_json, lambda: _print(report), quiet)
 
 
@@ -85,6 +103,7 @@ def _run(
     values: dict[str, Any],
     options: ExtractOptions,
     wish: Afterwards | None,
+    dry: bool,
 ) -> AttachmentReport:
     from wexagraph.cli.progress import Display, stoppable
 
@@ -95,26 +114,33 @@ def _run(
         values["attached"] = (options.wanted or ("*",)) if listed else ()
         choice = make_choice(values, zone_name(values["zone"]))
         then = None
-        if wish is not None:
+        if wish is not None and not dry:
             changes = changes_of(mailbox, wish)
 
             def then(stored: list[Stored]) -> tuple[int, list[tuple[str, str]]]:
                 display.close()
                 return apply(changes, stored, "kept with its attachments stored and read back", allowing(values["yes"]))
 
-        report = extract(mailbox, into, choice, options, progress=display.update, stopped=stopped, afterwards=then)
-        report.afterwards = wish.done if wish is not None else ""
+        report = extract(
+            mailbox, into, choice, options, progress=display.update, stopped=stopped, dry=dry, afterwards=then
+        )
+        if wish is not None:
+            report.afterwards = f"would then be {wish.done}" if dry else wish.done
         explain_none(report, mailbox, choice)
         return report
 
 
 def _print(report: AttachmentReport) -> None:
     same = f", {report.same:,} the same as another" if report.same else ""
+    dry = report.planned is not None
+    print_planned(report.planned or [], ">Size")
     click.echo(
-        f"{counted(report.chosen, 'message')} chosen. Attachments: {report.written:,} written, "
-        f"{report.already_there:,} already there{same}. {report.failed:,} failed."
+        f"{counted(report.chosen, 'message')} chosen. Attachments: {report.written:,} {'would be ' * dry}written, "
+        f"{report.already_there:,} already there{same}. {report.failed:,} failed.{' Nothing was written.' * dry}"
     )
-    if report.written:
+    if dry and report.afterwards:
+        click.echo(f"At the source: messages whose attachments are stored {report.afterwards}.")
+    if report.written and not dry:
         click.echo(f"Files: {amount(report)}.")
     print_place(report)
     for folder, count in report.folders.most_common(20) if len(report.folders) > 1 else ():

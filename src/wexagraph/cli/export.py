@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from wexagraph.app.options import EXPORT_DEFAULTS, export_options
-from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.paging import paging, words_option
 from wexagraph.cli.parameters import (
     CLUSTER,
@@ -28,20 +26,18 @@ from wexagraph.cli.parameters import (
     opened,
     plain_values,
 )
+from wexagraph.cli.planned import planned_as_csv, print_planned
 from wexagraph.cli.reports import SHOWN, amount, conclude, counted, print_place, print_sums
 from wexagraph.cli.session import allowing, prompt, wish_afterwards
-from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.errors import CallError
 from wexagraph.exports.formats import FORMATS
 from wexagraph.exports.options import BINDINGS, BOUND_PATTERN, ExportOptions
 from wexagraph.naming import DEFAULT_PATTERN
 from wexagraph.pages.options import ENGINES
-from wexagraph.tables.columns import Column, heading, row
 from wexagraph.text import one_line, size
 
 if TYPE_CHECKING:
-    from wexagraph.exports.dry_run import DryRun, PlannedFile
-    from wexagraph.exports.report import ExportReport
+    from wexagraph.exports.report import DryRun, ExportReport
     from wexagraph.selection import Choice
     from wexagraph.sources import Stored
     from wexagraph.sources.imap.changes import Afterwards
@@ -164,35 +160,12 @@ def _try(
         if wish is not None:
             report.afterwards = f"would then be {wish.done}"
     if as_csv:
-        machine_output()
-        sys.stdout.write(heading(PLANNED))
-        for file in report.planned:
-            sys.stdout.write(row(PLANNED, file))
-        return OK if report.complete else SOME_FAILED
+        return planned_as_csv(report, report.planned)
     return conclude(report, as_json, lambda: _print_plan(report))
 
 
-PLANNED: list[Column[PlannedFile]] = [
-    Column("path", lambda file: one_line(file.path)),
-    Column("state", lambda file: file.state),
-    Column("format", lambda file: file.format),
-    Column("id", lambda file: file.id),
-    Column("folder", lambda file: one_line(file.folder)),
-    Column("subject", lambda file: file.subject),
-    Column("size", lambda file: file.size),
-]
-"""The columns of a dry run."""
-_MOST_PLANNED = 50
-
-
 def _print_plan(report: DryRun) -> None:
-    table = make_table("Would write", "State", ">Message")
-    for file in report.planned[:_MOST_PLANNED]:
-        table.add_row(one_line(file.path), file.state, size(file.size))
-    if report.planned:
-        make_console().print(table)
-    if len(report.planned) > _MOST_PLANNED:
-        click.echo(f"... and {len(report.planned) - _MOST_PLANNED:,} more; --csv lists them all.")
+    print_planned(report.planned, ">Message")
     click.echo(
         f"{counted(report.chosen, 'message')} chosen: {report.written:,} would be written, {report.already_there:,} "
         "already there. Nothing was written."

@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Callable
-from dataclasses import asdict, dataclass, field
 from pathlib import Path
-from typing import Any
 
 from wexagraph.exports.context import Context
 from wexagraph.exports.formats import FORMATS, suffix
@@ -15,53 +12,14 @@ from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import unpacked
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.recovery import recover
-from wexagraph.exports.report import ExportReport
+from wexagraph.exports.report import AGAIN, NEW, DryRun, PlannedFile
 from wexagraph.exports.run import plan
 from wexagraph.naming.paths import folder_path
-from wexagraph.output.folder import OWN, OutputFolder
-from wexagraph.output.target import Target, keep_apart
+from wexagraph.output.target import keep_apart
+from wexagraph.output.untouched import untouched
 from wexagraph.reports import Progress
 from wexagraph.selection import Choice
 from wexagraph.sources import Source
-from wexagraph.temporary import TemporaryFolder
-
-NEW, AGAIN = "new", "again"
-
-
-@dataclass(frozen=True)
-class PlannedFile:
-    """A file that would be written: its path below the folder, whether it is `new` or made `again`, and its message (of
-    several, the first)."""
-
-    path: str
-    state: str
-    format: str
-    id: str
-    folder: str
-    subject: str
-    size: int
-
-
-@dataclass
-class DryRun(ExportReport):
-    """The sums as an export would have them: `written` are the messages that it would write. `bytes` are those of these
-    messages; what pages come to is known when they are made. `planned` are the files."""
-
-    planned: list[PlannedFile] = field(default_factory=list)
-
-    def as_dict(self) -> dict[str, Any]:
-        return super().as_dict() | {"dry_run": True, "planned": [asdict(file) for file in self.planned]}
-
-
-class _Untouched(Target):
-    """A folder that is only looked at; where there is none, an empty one in its place."""
-
-    def __init__(self, folder: Path, empty: Path) -> None:
-        self.folder = folder if folder.is_dir() else empty
-        self.root = OutputFolder(self.folder, make=False)
-
-    def close(self) -> None:
-        self.root.close()
 
 
 def dry_run(
@@ -76,28 +34,19 @@ def dry_run(
     """Plan an export, and say what it would write. Raises SourceError, TargetError, CallError."""
     options = options or ExportOptions()
     keep_apart(source.location, into)
-    with TemporaryFolder() as place:
-        (place / "empty").mkdir()
-        target = _Untouched(Path(into), place / "empty")
+    with untouched(Path(into)) as target:
+        journal = Journal(target.database("journal.sqlite"))
         try:
-            kept = Path(into) / OWN / "journal.sqlite"
-            if kept.is_file():
-                shutil.copyfile(kept, place / "journal.sqlite")
-            journal = Journal(place / "journal.sqlite")
+            if journal.is_new:
+                recover(journal, target, options)
+            run = Context(source, target, journal, options, progress or (lambda _: None), stopped or (lambda: False))
             try:
-                if journal.is_new:
-                    recover(journal, target, options)
-                tell, stop = progress or (lambda _: None), stopped or (lambda: False)
-                run = Context(source, target, journal, options, tell, stop)
-                try:
-                    plan(run, (choice or Choice()).settled(source))
-                finally:
-                    run.drop_workers(wait=True)
-                return _report(run, str(into))
+                plan(run, (choice or Choice()).settled(source))
             finally:
-                journal.close()
+                run.drop_workers(wait=True)
+            return _report(run, str(into))
         finally:
-            target.close()
+            journal.close()
 
 
 def _report(run: Context, into: str) -> DryRun:

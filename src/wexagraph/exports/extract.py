@@ -9,13 +9,14 @@ import time
 import zipfile
 from collections import Counter, deque
 from collections.abc import Callable, Iterator
+from contextlib import closing
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, tzinfo
 from pathlib import Path
 
 from wexagraph.errors import MessageError, TargetError
 from wexagraph.exports.ledger import Entry, Ledger, Origin
-from wexagraph.exports.report import AttachmentReport
+from wexagraph.exports.report import AGAIN, NEW, AttachmentReport, PlannedFile
 from wexagraph.messages import Attachment, Header, Message
 from wexagraph.messages.filetypes import ZIP, contradicts, recognise
 from wexagraph.messages.mime import made_part
@@ -24,6 +25,7 @@ from wexagraph.naming.paths import folder_path
 from wexagraph.output.folder import OWN
 from wexagraph.output.staging import Staged, Stager
 from wexagraph.output.target import Target, keep_apart
+from wexagraph.output.untouched import untouched
 from wexagraph.reports import Failure, Progress
 from wexagraph.selection import Choice
 from wexagraph.selection.criteria import text_matches
@@ -97,20 +99,21 @@ def extract(
     *,
     progress: Callable[[Progress], None] | None = None,
     stopped: Callable[[], bool] | None = None,
+    dry: bool = False,
     afterwards: Callable[[list[Stored]], tuple[int, list[tuple[str, str]]]] | None = None,
 ) -> AttachmentReport:
     """Write the attachments of the chosen messages below the folder `into`; run again, only what is missing.
 
     At the end of a run that was not interrupted, `afterwards` is given the messages that have attachments, all of which
-    were read back whole, and says how many it has changed at the source and which it left.
+    were read back whole, and says how many it has changed at the source and which it left. A `dry` run reads and names
+    as another would, and writes nothing below the folder.
 
     Raises SourceError, TargetError or CallError; a message that fails is in the report instead.
     """
     started = time.monotonic()
     options = options or ExtractOptions()
     keep_apart(source.location, into)
-    target = Target(Path(into))
-    try:
+    with untouched(Path(into)) if dry else closing(Target(Path(into))) as target:
         if target.root.taken(f"{OWN}/journal.sqlite"):
             raise TargetError(f"{target.folder} holds an export. Choose another folder for attachments alone.")
         ledger = Ledger(target.database("attachments.sqlite"), options.recipe)
@@ -118,14 +121,14 @@ def extract(
             if ledger.is_new:
                 ledger.recover_lists(target)
             run = _Run(source, target, ledger, options, progress or (lambda _: None), stopped or (lambda: False))
+            run.report.planned = [] if dry else None
             run.looked_at = [] if afterwards is not None else None
             report = run.go((choice or Choice()).settled(source))
-            if afterwards is not None and not report.interrupted:
+            if afterwards is not None and not dry and not report.interrupted:
                 report.changed_at_the_source, report.left_at_the_source = afterwards(list(run.stored()))
         finally:
             ledger.close()
-    finally:
-        target.close()
+    report.into = str(into)
     report.seconds = time.monotonic() - started
     return report
 
@@ -161,7 +164,8 @@ class _Run:
         except OSError as error:
             raise self.target.failed(error) from error
         self._put()
-        self.ledger.write_lists(self.target)
+        if self.report.planned is None:
+            self.ledger.write_lists(self.target)
         self.source.settle()
         self.report.unreadable += [(t.where, t.reason) for t in self.source.troubles]
         return self.report
@@ -299,9 +303,16 @@ class _Run:
             else:
                 self.report.written += 1
                 self.report.bytes += staged.size
+                self._plan(entry, AGAIN if staged.replaces else NEW)
         # the next run tries again what could not be put
         self.ledger.meet(origin for origin in self.met if id(origin) not in short)
         self.met = []
+
+    def _plan(self, entry: Entry, state: str) -> None:
+        if self.report.planned is not None:
+            origin = entry.origin
+            file = PlannedFile(entry.path, state, entry.type, origin.id, origin.folder, origin.subject, entry.size)
+            self.report.planned.append(file)
 
     def _advance(self) -> None:
         self.progress.done += 1

@@ -1,0 +1,49 @@
+"""What a dry run has planned: a table for people, rows for programs."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING
+
+import click
+
+from wexagraph.cli.exits import OK, SOME_FAILED
+from wexagraph.cli.terminal import machine_output, make_console, make_table
+from wexagraph.tables.columns import Column, heading, row
+from wexagraph.text import one_line, size
+
+if TYPE_CHECKING:
+    from wexagraph.exports.report import PlannedFile
+    from wexagraph.reports import Report
+
+PLANNED: list[Column[PlannedFile]] = [
+    Column("path", lambda file: one_line(file.path)),
+    Column("state", lambda file: file.state),
+    Column("format", lambda file: file.format),
+    Column("id", lambda file: file.id),
+    Column("folder", lambda file: one_line(file.folder)),
+    Column("subject", lambda file: file.subject),
+    Column("size", lambda file: file.size),
+]
+"""The columns of a dry run."""
+_MOST = 50
+
+
+def print_planned(files: list[PlannedFile], sized: str) -> None:
+    """The first files of a plan; `sized` is the heading over their sizes."""
+    table = make_table("Would write", "State", sized)
+    for file in files[:_MOST]:
+        table.add_row(one_line(file.path), file.state, size(file.size))
+    if files:
+        make_console().print(table)
+    if len(files) > _MOST:
+        click.echo(f"... and {len(files) - _MOST:,} more; --csv lists them all.")
+
+
+def planned_as_csv(report: Report, files: list[PlannedFile]) -> int:
+    """All files of a plan on standard output. Returns the exit code."""
+    machine_output()
+    sys.stdout.write(heading(PLANNED))
+    for file in files:
+        sys.stdout.write(row(PLANNED, file))
+    return OK if report.complete else SOME_FAILED

@@ -1,0 +1,62 @@
+"""A folder that is only looked at, for a run that says what it would write."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from wexagraph.output.folder import OWN, OutputFolder
+from wexagraph.output.staging import Staged, Stager
+from wexagraph.output.target import Target
+from wexagraph.temporary import TemporaryFolder
+
+
+class Untouched(Target):
+    """A target that nothing is put into. Where there is no such folder, an empty one stands in its place.
+
+    What is staged lies in `place`, and goes when it would be put. A database of ours is a copy of that of the folder.
+    """
+
+    def __init__(self, folder: Path, place: Path) -> None:
+        self._copies, self._kept = place, folder / OWN
+        (place / "empty").mkdir()
+        self.folder = folder if folder.is_dir() else place / "empty"
+        self.work = place / "staged"
+        self.work.mkdir()
+        self.stager = Stager(str(self.work))
+        self.root = OutputFolder(self.folder, make=False)
+
+    def close(self) -> None:
+        """Let go of the folder."""
+        self.root.close()
+
+    def database(self, name: str) -> Path:
+        """A copy of a database of ours, as large as it is. Raises TargetError."""
+        copy = self._copies / name
+        try:
+            kept = self._kept / name
+            if kept.is_file() and not copy.exists():
+                copy.write_bytes(kept.read_bytes())
+        except OSError as error:
+            raise self.failed(error) from error
+        return copy
+
+    def put(self, batch: Iterable[Staged]) -> list[tuple[Staged, str | None]]:
+        """Nothing is put: what was staged goes."""
+        files = list(batch)
+        for staged in files:
+            os.unlink(staged.waiting)
+        return [(staged, None) for staged in files]
+
+
+@contextmanager
+def untouched(folder: Path) -> Iterator[Untouched]:
+    """A folder to be looked at only. Raises TargetError, OSError."""
+    with TemporaryFolder() as place:
+        target = Untouched(folder, place)
+        try:
+            yield target
+        finally:
+            target.close()
