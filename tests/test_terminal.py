@@ -105,6 +105,13 @@ class Terminal(ProgramTest):
                 self.assertLessEqual(wide, columns, line)
         self.assertIn("East quay " * 39, self.run_program("list", "box").stdout, "a pipe gets it whole")
 
+    def test_words_that_were_looked_for_stand_out(self) -> None:
+        self.write("box", mbox(letter("Tide", body="The harbour. " * 30 + "A fender is lost. " + "The harbour. " * 30)))
+        self.run_program("backup", "box", "--into", "bk")
+        shown = self.on_a_terminal("list", "bk", "--text", "Fender", columns=80)[1]
+        self.assertIn("\x1b[1mfender\x1b[0m", shown)
+        self.assertNotIn("\x1b[1m", self.run_program("list", "bk", "--text", "Fender").stdout)
+
     def test_hostile_text_steers_nothing(self) -> None:
         self.write(
             "box", mbox(letter("\x1b[2J\x1b]0;owned\x07 cleared", "\x1b[31m <a@b.example>", body="\x1b[2J body\n"))

@@ -15,7 +15,7 @@ sleep 1
 terminal() { # name, columns of text size, command
     printf '#!/bin/sh\nclear\nprintf "$ %%s\\n\\n" "%s"\n%s\nsleep 30\n' "$2" "$2" >run.sh
     chmod +x run.sh
-    DISPLAY=:97 xterm -fa "DejaVu Sans Mono" -fs 11 -geometry 142x44+0+0 -bg "#fbfcfd" -fg "#16222b" +sb -e ./run.sh &
+    DISPLAY=:97 xterm -fa "DejaVu Sans Mono" -fs 11 -geometry 141x44+0+0 -bg "#fbfcfd" -fg "#16222b" +sb -e ./run.sh &
     window=$!
     sleep "${3:-3}"
     DISPLAY=:97 import -window root -crop 1280x800+0+0 +repage "$here/$1.png"
@@ -39,6 +39,8 @@ terminal list "wexagraph list saltmere/mailbox --since 2026-02 --before 2026-06 
 id=$(wexagraph list saltmere/mailbox --subject "East quay survey" --csv | sed -n 2p | cut -d, -f1)
 terminal show "wexagraph show saltmere/mailbox $id"
 terminal export "wexagraph export saltmere/mailbox --into out --as pdf,eml" 5
+terminal dry-run "wexagraph export saltmere/mailbox --with ines --as pdf,eml --into elsewhere --dry-run" 4
+terminal help "wexagraph help folders; echo; wexagraph"
 terminal attachments "wexagraph attachments saltmere/mailbox --into files" 4
 wexagraph export saltmere/mailbox --attached --attachments pages,embed --into pages >pages.txt
 sheet=$(find pages -name "*Dredging, all charts*.pdf" | head -1)

@@ -143,7 +143,11 @@ def _print(report: AttachmentReport) -> None:
     if report.written and not dry:
         click.echo(f"Files: {amount(report)}.")
     print_place(report)
-    for folder, count in report.folders.most_common(20) if len(report.folders) > 1 else ():
-        click.echo(f"  {count:>6,}  in {one_line(folder)}")
+    if len(report.folders) > 1:
+        click.echo("By folder:")
+        for folder, count in report.folders.most_common(20):
+            click.echo(f"  {count:>6,}  {one_line(folder)}")
+    if report.types:
+        click.echo("By type:")
     for kind, count in report.types.most_common(20):
         click.echo(f"  {count:>6,}  {one_line(kind)}")

@@ -242,16 +242,21 @@ def _found(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> int:
         snippet = mailbox.snippet(envelope, choice.texts) if number < _SNIPPETS else ""
         if snippet:
             room = shutil.get_terminal_size().columns - 16 if sys.stdout.isatty() else 1000
-            click.echo(f"            {_standing_out(shortened(one_line(snippet), max(room, 20)), choice.texts)}")
+            click.echo(f"            {_standing_out(one_line(snippet), choice.texts, max(room, 20))}")
     _sums(mailbox, len(best), sum(envelope.size for envelope in best))
     return len(best)
 
 
-def _standing_out(snippet: str, texts: tuple[str, ...]) -> str:
-    """A piece of text with the words that were looked for in bold."""
+def _standing_out(snippet: str, texts: tuple[str, ...], most: int) -> str:
+    """A piece of text of at most so many characters, with the words that were looked for in it and in bold."""
     words = "|".join(re.escape(word) for text in texts for word in re.findall(r"\w+", text))
-    pieces = re.split(f"({words})", snippet, flags=re.IGNORECASE) if words else [snippet]
-    return "".join(click.style(piece, bold=n % 2 == 1, dim=n % 2 == 0) for n, piece in enumerate(pieces) if piece)
+    first = re.search(words, snippet, re.IGNORECASE)
+    if first and len(snippet) > most:
+        start = max(0, min(first.start() - most // 3, len(snippet) - most))
+        snippet = "…" * bool(start) + snippet[start + bool(start) :]
+    pieces = re.split(f"({words})", shortened(snippet, most), flags=re.IGNORECASE) if words else [snippet]
+    styled = (click.style(text, bold=True) if n % 2 else click.style(text, dim=True) for n, text in enumerate(pieces))
+    return "".join(styled)
 
 
 def _in_words(column: Column[Listed], listed: Listed) -> str:
