@@ -147,7 +147,7 @@ class TheForm(BackupTest):
         self.assertIn("holds something else", str(self.backup("in.mbox", "other", code=3)["said"]))
         self.run_program("export", "in.mbox", "--into", "out", "--as", "eml")
         self.assertIn("holds an export", str(self.backup("in.mbox", "out", code=3)["said"]))
-        self.assertIn("is no backup", self.run_program("runs", "other", code=3).stderr)
+        self.assertIn("is not a backup", self.run_program("runs", "other", code=3).stderr)
         self.assertIn(
             "between 1 MB and 4 GB",
             self.run_program("backup", "in.mbox", "--into", "bk", "--volume-size", "3", code=2).stderr,
@@ -451,7 +451,7 @@ class GivingBack(BackupTest):
         self.assertEqual(self.subjects("half.mbox"), [f"Letter {n}" for n in range(10)])
         self.run_program("restore", "bk", "--subject", "Letter 3", "--into", "one")
         self.assertEqual(len(self.made("one")), 1)
-        self.assertIn("is no backup", self.run_program("restore", "in.mbox", "--into", "x", code=2).stderr)
+        self.assertIn("is not a backup", self.run_program("restore", "in.mbox", "--into", "x", code=2).stderr)
         self.assertIn("ends in .mbox", self.run_program("restore", "bk", "--into", "x", "--by-folder", code=2).stderr)
 
     def test_names_from_a_message_lead_nowhere(self) -> None:

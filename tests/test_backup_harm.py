@@ -308,7 +308,7 @@ class Harm(RunTest):
             self.run_program("backup", f"{name}.mbox", "--into", f"bk-{name}")
             time.sleep(1.1)
         done = self.run_program("copy", "bk-a", "--into", "bk-b", code=3)
-        self.assertIn("it is no copy of it", done.stderr)
+        self.assertIn("it is not a copy of it", done.stderr)
         self.assert_sound("bk-b")
         self.write("a.mbox", mbox(*mails(0, 30)))
         self.run_program("copy", "bk-a", "--into", "bk-c")

@@ -414,8 +414,8 @@ class Configuration(ProgramTest):
     def test_mistakes_are_named_with_their_line(self) -> None:
         for content, words in [
             ('[options]\nzone = "UTC"\nsubjct = "x"\n', "line 3: there is no option 'subjct'. Did you mean subject?"),
-            ('[options]\n\nas = "pdf,doc"\n', "'doc' is no format"),
-            ("[options]\njobs = 0\n", "line 2: jobs = 0 is no value"),
+            ('[options]\n\nas = "pdf,doc"\n', "'doc' is not a format"),
+            ("[options]\njobs = 0\n", "line 2: jobs = 0 is not a value"),
             ('[option]\nas = "pdf"\n', "line 1: 'option' is nothing that can be set here. Did you mean options?"),
             ("[sources]\noffice = 7\n", "line 2: the source 'office' must be a path"),
             ('[options]\ninto = "x"\n', "line 2: 'into' belongs to a single call"),

@@ -152,7 +152,7 @@ class ThePage(RecordTest):
         self.assertEqual(self.size("--paper", "100x150mm", "--landscape"), (150, 100))
         for wrong in ("b4", "10x10", "100x9999"):
             self.export("--paper", wrong, code=2)
-            self.assertIn("is no paper", self.said)
+            self.assertIn("is not a paper size", self.said)
 
     def test_running_lines(self) -> None:
         text = self.text("--header", "{sender} | {folder} | {date:%d.%m.%Y}", "--footer", "{file} | {page}/{pages}")

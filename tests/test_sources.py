@@ -89,7 +89,7 @@ class Kinds(ProgramTest):
             ("pipe", "is a pipe or a device"),
             ("nots.txt", "Did you mean notes.txt?"),
             ("no/where/at-all", "does not exist"),
-            ("ftp://somewhere/", "is no account"),
+            ("ftp://somewhere/", "is not an account"),
         ]:
             with self.subTest(source):
                 done = self.run_program("folders", source, code=2 if "://" in source else 3)

@@ -22,7 +22,7 @@ def open_regular(path: str | Path, above: int | None = None, follow: bool = Fals
     descriptor = os.open(path, os.O_RDONLY | flags, dir_fd=above)
     if not stat.S_ISREG(os.fstat(descriptor).st_mode):
         os.close(descriptor)
-        raise OSError(errno.EINVAL, "it is no regular file", str(path))
+        raise OSError(errno.EINVAL, "it is not a regular file", str(path))
     return open(descriptor, "rb")
 
 

@@ -192,7 +192,7 @@ def words(value: Any, known: tuple[str, ...], what: str, alone: str = "") -> tup
     listed = ", ".join(known)
     for word in chosen:
         if word not in known:
-            raise CallError(f"{word!r} is no {what}. Possible are: {listed}.")
+            raise CallError(f"{word!r} is not a {what}. Possible are: {listed}.")
     if not chosen:
         raise CallError(f"no {what} is named. Possible are: {listed}.")
     if alone in chosen and len(set(chosen)) > 1:
@@ -233,7 +233,7 @@ def paper(value: Any) -> str:
         paper_size(text)
     except ValueError as error:
         raise CallError(
-            f"{value!r} is no paper. Papers are: {', '.join(PAPERS)}, or width x height in millimetres: 100x150."
+            f"{value!r} is not a paper size. There are {', '.join(PAPERS)}, or width x height in millimetres: 100x150."
         ) from error
     return text
 
@@ -261,7 +261,7 @@ def percent(value: Any) -> float:
     except ValueError:
         number = 0
     if not 40 <= number <= 250:
-        raise CallError(f"{value!r} is no scale between 40% and 250%.")
+        raise CallError(f"{value!r} is not a scale between 40% and 250%.")
     return number
 
 

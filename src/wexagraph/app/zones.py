@@ -27,6 +27,6 @@ def zone_name(given: str | None) -> str:
         near = get_close_matches(given, sorted(available_timezones()), n=1)
         hint = f" Did you mean {near[0]}?" if near else ""
         raise CallError(
-            f"--zone: {given!r} is no time zone.{hint} Write an IANA name such as Europe/Lisbon."
+            f"--zone: {given!r} is not a time zone.{hint} Write an IANA name such as Europe/Lisbon."
         ) from error
     return given

@@ -58,7 +58,7 @@ def copy(folder: str | Path, into: str | Path, progress: Callable[[int], None] |
     if target.is_dir() and any(target.iterdir()) and not (target / bag.OWN).is_dir() and not bag.is_backup(target):
         raise TargetError(f"{target} holds something else. Choose an empty folder, or one that holds a copy.")
     if not bag.is_backup(source):
-        raise SourceError(f"{source} is no backup.")
+        raise SourceError(f"{source} is not a backup.")
     if not all((source / name).exists() for name in bag.TAG_MANIFESTS):
         raise SourceError(f"{source} holds a run that was stopped. Run its backup again, then copy it.")
     report = CopyReport(str(target))
@@ -81,7 +81,7 @@ def _copy(source: OutputFolder, target: OutputFolder, report: CopyReport, tell: 
     if strange:
         raise TargetError(
             f"{target.path} holds runs that {source.path} has not ({len(strange)}; the first is "
-            f"{bag.run_of(strange[0])}): it is no copy of it. Choose another folder."
+            f"{bag.run_of(strange[0])}): it is not a copy of it. Choose another folder."
         )
     target.stage("staged")
     for place in (bag.VOLUMES, bag.RUNS):

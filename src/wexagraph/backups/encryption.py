@@ -102,7 +102,7 @@ def unlock(folder: Path, ask: Ask | None) -> Encryption:
     if not is_locked(folder):
         return Encryption()
     if ask is None:
-        raise CallError(f"{folder} is locked, and nobody can tell its passphrase.")
+        raise CallError(f"{folder} is locked, and no passphrase was given.")
     from pyrage import DecryptError, passphrase
 
     try:

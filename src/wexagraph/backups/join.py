@@ -42,7 +42,7 @@ def join(
     """Join volumes that are smaller than half of `volume_size`. Raises SourceError, TargetError."""
     root = Path(folder)
     if not bag.is_backup(root):
-        raise TargetError(f"{root} is no backup. `wexagraph backup SOURCE --into {root}` makes one.")
+        raise TargetError(f"{root} is not a backup. `wexagraph backup SOURCE --into {root}` makes one.")
     with open_backup(root, writing=True, tell=tell, ask=ask) as store:
         try:
             report = _join(store, volume_size, now or datetime.now(UTC))

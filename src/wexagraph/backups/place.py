@@ -37,7 +37,7 @@ class BackupFolder:
         if writing:
             self._prepare(ask, locked)
         elif not bag.is_backup(path):
-            raise SourceError(f"{path} is no backup. `wexagraph backup SOURCE --into {path}` makes one.")
+            raise SourceError(f"{path} is not a backup. `wexagraph backup SOURCE --into {path}` makes one.")
         else:
             self.root = OutputFolder(path, make=False)
         try:

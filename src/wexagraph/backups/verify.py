@@ -35,7 +35,7 @@ def verify(
     """
     root = Path(folder)
     if not (root / "data").is_dir() and not (root / bag.BAGIT).exists():
-        raise SourceError(f"{root} is no backup. `wexagraph backup SOURCE --into {root}` makes one.")
+        raise SourceError(f"{root} is not a backup. `wexagraph backup SOURCE --into {root}` makes one.")
     verification = Verification(str(root), deep=deep)
     with unlock(root, ask) if deep or not is_locked(root) else Encryption() as encryption:
         check = _Check(root, verification, progress or (lambda _: None), encryption)

@@ -43,7 +43,7 @@ def command() -> None:
 def add(name: str, url: str, authority: str | None) -> None:
     """Name the account at URL (imaps://user@mail.example/) and store its password; then @NAME is a source."""
     if not re.fullmatch(r"[\w.-]{1,60}", name):
-        raise CallError(f"{name!r} is no name for an account: letters, digits, and . _ - only.")
+        raise CallError(f"{name!r} can't be the name of an account: letters, digits, and . _ - only.")
     known = Known(url, authority=str(Path(authority).resolve()) if authority else "")
     account = known.account()
     keep({**added(), name: known})
@@ -97,7 +97,7 @@ def list_accounts(context: click.Context) -> None:
     if accounts:
         make_console().print(table)
     else:
-        click.echo("No account has a name yet. wexagraph account add NAME imaps://user@mail.example/")
+        click.echo("No account is stored yet. Add one: wexagraph account add NAME imaps://user@mail.example/")
 
 
 @command.command("forget")

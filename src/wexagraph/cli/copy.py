@@ -24,7 +24,7 @@ def command(backup: str, into: str, as_json: bool) -> int:
     else:
         removed = f", {len(report.removed):,} that were joined removed" if report.removed else ""
         click.echo(
-            f"{len(report.copied):,} files copied, {report.already_there:,} there already{removed}; "
+            f"{len(report.copied):,} files copied, {report.already_there:,} already there{removed}; "
             f"{size(report.bytes)} written to {one_line(into)}."
         )
         for finding in report.verification.findings:

@@ -78,7 +78,7 @@ def _value(setting: Setting, command: click.Command, option: click.Option) -> An
     try:
         option.type_cast_value(click.Context(command), value)
     except click.BadParameter as error:
-        raise setting.wrong(f"{shown} is no value for it: {error.message.rstrip('.')}") from error
+        raise setting.wrong(f"{shown} is not a value for it: {error.message.rstrip('.')}") from error
     except TypeError as error:
         raise setting.wrong(f"{shown} is of the wrong kind") from error
     return value

@@ -45,7 +45,7 @@ def command(context: click.Context, backup: str, into: str, by_folder: bool, as_
     choice = make_choice(values, zone_name(None))
     with opened(context, backup) as mailbox:
         if not isinstance(mailbox, BackupSource):
-            raise CallError(f"{backup} is no backup but a mailbox; `wexagraph export` makes files of one.")
+            raise CallError(f"{backup} is not a backup but a mailbox; `wexagraph export` makes files of one.")
         with (
             _sink(context, into, by_folder, mailbox.location) as sink,
             running() as tell,

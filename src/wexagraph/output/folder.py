@@ -182,7 +182,7 @@ class OutputFolder:
             descriptor = os.open(name, os.O_RDWR | NO_LINK, dir_fd=above)
         if not stat.S_ISREG(os.fstat(descriptor).st_mode):
             os.close(descriptor)
-            raise OSError(errno.EINVAL, "it is no regular file", path)
+            raise OSError(errno.EINVAL, "it is not a regular file", path)
         return open(descriptor, "r+b")
 
     def make_folder(self, path: str) -> None:
@@ -266,7 +266,7 @@ class OutputFolder:
         for path in (f"{OWN}/{name}", *(f"{OWN}/{name}-{more}" for more in ("journal", "wal", "shm"))):
             about = self.stat(path)
             if about is not None and not stat.S_ISREG(about.st_mode):
-                raise InTheWay(errno.EINVAL, f"{self.path / path} is no regular file. Remove it")
+                raise InTheWay(errno.EINVAL, f"{self.path / path} is not a regular file. Remove it")
         if not self.taken(f"{OWN}/{name}"):
             with self._above(f"{OWN}/{name}") as (above, own):
                 os.close(os.open(own, os.O_RDWR | os.O_CREAT | os.O_EXCL | NO_LINK, 0o600, dir_fd=above))
@@ -279,7 +279,7 @@ class OutputFolder:
             descriptor = os.open(name, os.O_RDWR | os.O_CREAT | NO_LINK, 0o600, dir_fd=above)
         if not stat.S_ISREG(os.fstat(descriptor).st_mode):
             os.close(descriptor)
-            raise InTheWay(errno.EINVAL, f"{self.path / OWN / 'lock'} is no regular file. Remove it")
+            raise InTheWay(errno.EINVAL, f"{self.path / OWN / 'lock'} is not a regular file. Remove it")
         lock = open(descriptor, "r+b")  # noqa: SIM115  held until close
         try:
             lock_file(lock)

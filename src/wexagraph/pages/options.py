@@ -142,7 +142,9 @@ class PageOptions:
 
     def __post_init__(self) -> None:
         if self.text_font and not re.fullmatch(r"[\w][\w .-]{0,80}", self.text_font):
-            raise CallError(f"{self.text_font!r} is no name of a font: letters, digits, spaces, points and hyphens.")
+            raise CallError(
+                f"{self.text_font!r} can't be the name of a font: letters, digits, spaces, points and hyphens."
+            )
         for line, what in ((self.header, "header"), (self.footer, "footer")):
             line_parts(line, what)
 

@@ -110,10 +110,10 @@ def parse_url(url: str) -> Account:
         parts = urlsplit(url)
         port = parts.port
     except ValueError as error:
-        raise CallError(f"{url!r} is no URL of an account: {error}.") from error
+        raise CallError(f"{url!r} is not the URL of an account: {error}.") from error
     if parts.scheme not in _PORTS:
         raise CallError(
-            f"{parts.scheme}:// is no account. Accounts begin with {', '.join(s + '://' for s in SCHEMES)}."
+            f"{parts.scheme}:// is not an account. Accounts begin with {', '.join(s + '://' for s in SCHEMES)}."
         )
     if parts.password is not None:
         raise CallError(

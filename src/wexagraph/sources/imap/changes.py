@@ -35,7 +35,7 @@ class Afterwards:
         if bool(colon and value) is not (kind in ("keyword", "move")):
             raise CallError(f"{text!r}: write seen, keyword:WORD, move:FOLDER or delete.")
         if kind == "keyword" and not re.fullmatch(r"[A-Za-z0-9$_.+-]{1,60}", value):
-            raise CallError(f"{value!r} is no keyword (RFC 9051): letters, digits and $_.+- only.")
+            raise CallError(f"{value!r} is not a keyword (RFC 9051): letters, digits and $_.+- only.")
         return cls(kind, value)
 
     def description(self, count: int, account: str) -> str:
