@@ -16,9 +16,9 @@ from typing import Any
 from wexagraph.app.secrets import Prompt, secret
 from wexagraph.app.zones import zone_name
 from wexagraph.errors import CallError
-from wexagraph.exports.extract import ATTACHMENT_PATTERN, ExtractOptions
 from wexagraph.exports.formats import FORMATS
 from wexagraph.exports.options import BOUND_PATTERN, NO_LOCKED_ARCHIVE, ExportOptions
+from wexagraph.exports.pulling import ATTACHMENT_PATTERN, ExtractOptions
 from wexagraph.files import open_regular
 from wexagraph.naming import DEFAULT_PATTERN, NamePattern, TextPattern
 from wexagraph.pages.options import (

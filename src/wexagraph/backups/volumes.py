@@ -44,6 +44,12 @@ class Member:
     stamp: int = 0
 
 
+def _described(member: Member, raw: bytes) -> tuple[int, ...]:
+    """What both headers of a member tell of it (APPNOTE 4.4): method, time, checksum, sizes, length of its name."""
+    moment = (member.stamp & 0xFFFF, member.stamp >> 16)
+    return member.method, *moment, member.crc, member.packed, member.size, len(raw)
+
+
 class VolumeWriter:
     """Writes a volume at `path`, which is no volume until it is closed. Raises OSError."""
 
@@ -77,19 +83,7 @@ class VolumeWriter:
     def add_raw(self, member: Member, content: bytes) -> Member:
         """Write what is packed already."""
         raw = member.name.encode("utf-8")
-        head = _LOCAL.pack(
-            _LOCAL_MARK,
-            20,
-            _UTF8,
-            member.method,
-            member.stamp & 0xFFFF,
-            member.stamp >> 16,
-            member.crc,
-            member.packed,
-            member.size,
-            len(raw),
-            0,
-        )
+        head = _LOCAL.pack(_LOCAL_MARK, 20, _UTF8, *_described(member, raw), 0)
         placed = Member(member.name, self._at, member.packed, member.size, member.method, member.crc, member.stamp)
         self._put(head + raw, content)
         self._directory += _CENTRAL.size + len(raw)
@@ -106,28 +100,9 @@ class VolumeWriter:
         start = self._at
         for member in self.members:
             raw = member.name.encode("utf-8")
-            self._put(
-                _CENTRAL.pack(
-                    _CENTRAL_MARK,
-                    0x0314,
-                    20,
-                    _UTF8,
-                    member.method,
-                    member.stamp & 0xFFFF,
-                    member.stamp >> 16,
-                    member.crc,
-                    member.packed,
-                    member.size,
-                    len(raw),
-                    0,
-                    0,
-                    0,
-                    0,
-                    _MODE,
-                    member.offset,
-                )
-                + raw
-            )
+            described = _described(member, raw)
+            entry = _CENTRAL.pack(_CENTRAL_MARK, 0x0314, 20, _UTF8, *described, 0, 0, 0, 0, _MODE, member.offset)
+            self._put(entry + raw)
         count = len(self.members)
         self._put(_END.pack(_END_MARK, 0, 0, count, count, self._at - start, start, 0))
         self.flush()

@@ -29,7 +29,8 @@ from wexagraph.cli.planned import planned_as_csv, print_planned
 from wexagraph.cli.reports import amount, conclude, counted, print_place
 from wexagraph.cli.session import allowing, wish_afterwards
 from wexagraph.errors import CallError
-from wexagraph.exports.extract import ATTACHMENT_PATTERN, ExtractOptions, extract
+from wexagraph.exports.extract import extract
+from wexagraph.exports.pulling import ATTACHMENT_PATTERN, ExtractOptions
 from wexagraph.exports.report import AttachmentReport
 from wexagraph.sources import Stored
 from wexagraph.sources.imap.changes import Afterwards

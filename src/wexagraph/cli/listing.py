@@ -261,9 +261,11 @@ def _standing_out(snippet: str, texts: tuple[str, ...], most: int) -> str:
 
 def _in_words(column: Column[Listed], listed: Listed) -> str:
     value = column.value(listed)
-    if isinstance(value, int):
+    if value is None:
+        return ""
+    if column.name == "size":
         return size(value)
-    return "" if value is None else str(value)[:16].replace("T", " ") if column.name in _MOMENTS else str(value)
+    return str(value)[:16].replace("T", " ") if column.name in _MOMENTS else str(value)
 
 
 def _cells(values: list[str], columns: list[Column[Listed]]) -> str:

@@ -32,10 +32,10 @@ def words_option(*names: str, known: tuple[str, ...], what: str, alone: str = ""
     """An option for words out of a list, which add up: several with commas, and given several times."""
 
     def together(_: click.Context, parameter: click.Parameter, value: tuple[tuple[str, ...], ...]) -> tuple[str, ...]:
-        found = tuple(dict.fromkeys(word for words_given in value for word in words_given))
-        if alone in found and len(found) > 1:
+        chosen = tuple(dict.fromkeys(word for words_given in value for word in words_given))
+        if alone in chosen and len(chosen) > 1:
             raise click.BadParameter(f"{alone} goes with no other.", param=parameter)
-        return found
+        return chosen
 
     kind = Checked("words", lambda value: words(value, known, what, alone))
     return click.option(*names, type=kind, multiple=True, callback=together, **more)

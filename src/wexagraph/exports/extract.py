@@ -2,93 +2,34 @@
 
 from __future__ import annotations
 
-import hashlib
-import io
 import os
 import time
-import zipfile
-from collections import Counter, deque
+from collections import deque
 from collections.abc import Callable, Iterator
 from contextlib import closing
-from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime, tzinfo
+from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
 
 from wexagraph.errors import MessageError, TargetError
 from wexagraph.exports.ledger import Entry, Ledger, Origin
+from wexagraph.exports.pulling import ExtractOptions, Pulled, has_wanted, origin_of, pull, pull_many
 from wexagraph.exports.report import AGAIN, NEW, AttachmentReport, PlannedFile
-from wexagraph.messages import Attachment, Header, Message
-from wexagraph.messages.filetypes import ZIP, contradicts, recognise
-from wexagraph.messages.mime import made_part
-from wexagraph.naming import Fields, NamePattern, clean, with_extension
-from wexagraph.naming.paths import folder_path
+from wexagraph.messages import Header, Message
 from wexagraph.output.folder import OWN
-from wexagraph.output.staging import Staged, Stager
+from wexagraph.output.staging import Staged
 from wexagraph.output.target import Target, keep_apart
 from wexagraph.output.untouched import untouched
 from wexagraph.reports import Failure, Progress
 from wexagraph.selection import Choice
-from wexagraph.selection.criteria import text_matches
-from wexagraph.sources import Envelope, Source, Stored, reopen
+from wexagraph.sources import Envelope, Source, Stored
 from wexagraph.sources.base import bounded
-from wexagraph.text import one_line, shortened
 from wexagraph.work.batches import Batch
 from wexagraph.work.pool import ProcessWorkers
-from wexagraph.zips import UNREADABLE
 
-ATTACHMENT_PATTERN = "{date:%Y-%m-%d} {sender} - {filename}"
-_DEEPEST, _MOST_MEMBERS, _MOST_MEMBER_BYTES = 5, 1000, 512 * 1024 * 1024
 _CALL_MESSAGES, _CALL_BYTES = 32, 24 * 1024 * 1024
 _BATCH, _BATCH_SECONDS = 512, 2.0
 _NEVER = datetime.min.replace(tzinfo=UTC)
-
-
-@dataclass(frozen=True)
-class ExtractOptions:
-    """Which attachments, and how they are named.
-
-    `wanted` are names or media types, with `*` and `?`; none means all. Sizes are in bytes. `inline` takes pictures of
-    the layout too, `nested` the attachments of messages inside, `open_zips` the files of ZIPs. `once` writes a file a
-    digest; `flat` leaves out the source's folders.
-    """
-
-    pattern: NamePattern = field(default_factory=lambda: NamePattern(ATTACHMENT_PATTERN))
-    wanted: tuple[str, ...] = ()
-    larger: int | None = None
-    smaller: int | None = None
-    inline: bool = False
-    nested: bool = False
-    open_zips: bool = False
-    once: bool = False
-    flat: bool = False
-    zone: tzinfo | None = None
-    jobs: int = 1
-
-    @property
-    def recipe(self) -> str:
-        """Equal for two runs that take the same attachments under the same names."""
-        values = (
-            self.pattern.text,
-            self.wanted,
-            self.larger,
-            self.smaller,
-            self.inline,
-            self.nested,
-            self.open_zips,
-            str(self.zone),
-            *(["folders"] if not self.flat else []),
-        )
-        return hashlib.sha256(repr(values).encode("utf-8", "surrogateescape")).hexdigest()[:16]
-
-
-@dataclass(slots=True)
-class Pulled:
-    """A message that was read: where it is from, and its attachments, staged. `trouble` says why it could not be."""
-
-    origin: Origin
-    entries: list[Entry] = field(default_factory=list)
-    staged: list[Staged] = field(default_factory=list)
-    trouble: str = ""
 
 
 def extract(
@@ -210,10 +151,9 @@ class _Run:
 
     def _has_wanted(self, envelope: Envelope) -> bool:
         try:
-            attachments = [one for _, one in _all(Message(self.source.read(envelope)), self.options)]
+            return has_wanted(Message(self.source.read(envelope)), self.options)
         except MessageError:
             return True  # its failure is to show
-        return any(_is_wanted(one, self.options) and _fits(len(one.content()), self.options) for one in attachments)
 
     def stored(self) -> Iterator[Stored]:
         """The messages of this run that have attachments, each with what the disk now holds of it proved."""
@@ -232,7 +172,7 @@ class _Run:
         location, work, options = self.source.address, str(self.target.work), self.options
 
         def finish() -> list[Pulled]:
-            return running.popleft().results(lambda envelope, reason: Pulled(_origin(envelope), trouble=reason))
+            return running.popleft().results(lambda envelope, reason: Pulled(origin_of(envelope), trouble=reason))
 
         with ProcessWorkers(options.jobs, 0) as pool:
             for items in bounded(self._wanted(choice), _CALL_MESSAGES, _CALL_BYTES):
@@ -318,129 +258,3 @@ class _Run:
         self.progress.done += 1
         self.progress.failed = self.report.failed
         self.tell(self.progress)
-
-
-_stagers: dict[str, Stager] = {}
-
-
-def pull_many(location: str, work: str, envelopes: list[Envelope], options: ExtractOptions) -> list[Pulled]:
-    """Read messages and stage their attachments; runs in a worker. Raises OSError."""
-    source = reopen(location)
-    stager = _stagers.setdefault(work, Stager(work))
-    pulled = []
-    for envelope in envelopes:
-        data: bytes | MessageError
-        try:
-            data = source.read(envelope)
-        except MessageError as error:
-            data = error
-        pulled.append(pull(stager, envelope, data, options))
-    return pulled
-
-
-def pull(stager: Stager, envelope: Envelope, data: bytes | MessageError, options: ExtractOptions) -> Pulled:
-    """Stage the wanted attachments of a message. Raises OSError."""
-    if not envelope.header.block and isinstance(data, bytes):
-        envelope.header = Header(data[:65536])
-    pulled = Pulled(_origin(envelope))
-    if isinstance(data, MessageError):
-        pulled.trouble = str(data)
-        return pulled
-    pulled.origin.sha256 = hashlib.sha256(data).hexdigest()
-    try:
-        _pull(stager, envelope, data, options, pulled)
-    except OSError:
-        raise
-    except Exception as error:  # whatever a message does to what takes it apart, it does to itself only
-        return Pulled(pulled.origin, trouble=f"it can't be taken apart: {type(error).__name__}: {error}")
-    return pulled
-
-
-def _origin(envelope: Envelope) -> Origin:
-    header, moment = envelope.header, envelope.date()[0]
-    return Origin(
-        envelope.folder,
-        envelope.place,
-        envelope.fingerprint(),
-        envelope.id,
-        moment.isoformat() if moment else "",
-        shortened(one_line(str(header.sender)), 500),
-        shortened(one_line(header.subject), 2000),
-    )
-
-
-def _pull(stager: Stager, envelope: Envelope, data: bytes, options: ExtractOptions, pulled: Pulled) -> None:
-    origin, moment = pulled.origin, envelope.date()[0]
-    stamp = moment.timestamp() if moment else None
-    keys: Counter[str] = Counter()
-    for number, (place, attachment) in enumerate(_all(Message(data), options), 1):
-        if not _is_wanted(attachment, options):
-            continue
-        content = attachment.content()
-        if not _fits(len(content), options):
-            continue
-        stem, suffix = with_extension(clean(attachment.name))
-        fields = Fields(
-            envelope.header, envelope.folder, envelope.id, options.zone, moment, filename=stem, number=number
-        )
-        staged = stager.stage("", content, False)
-        if stamp is not None and 0 <= stamp < 2**33:
-            os.utime(staged.waiting, (stamp, stamp))
-            staged.modified = os.stat(staged.waiting).st_mtime_ns
-        note = "attachment-other-type" if contradicts(attachment.name, attachment.type, content) else ""
-        name = shortened(one_line(attachment.name), 1000)
-        folder = folder_path(envelope.folder, options.flat)
-        path = f"{folder}/" * bool(folder) + options.pattern.stem(fields) + suffix
-        key = f"{place}:{name[:200]}"
-        keys[key] += 1  # two files written into one text have one place
-        key += f"#{keys[key]}" if keys[key] > 1 else ""
-        kind = one_line(attachment.type)[:100]
-        pulled.entries.append(Entry(origin, key, path, name, kind, len(content), staged.sha256, note=note))
-        pulled.staged.append(staged)
-
-
-def _all(
-    message: Message, options: ExtractOptions, depth: int = 0, above: str = ""
-) -> Iterator[tuple[str, Attachment]]:
-    """The attachments of a message in their order, each with its place in the message; on request also those inside
-    messages and ZIPs, whose places stand below."""
-    attachments = [
-        *message.attachments,
-        *([Attachment(part) for part in message.layout_pictures()] if options.inline else []),
-    ]
-    for attachment in attachments:
-        place = f"{above}{attachment.part.number}"
-        yield place, attachment
-        if depth >= _DEEPEST:
-            continue
-        if options.nested and attachment.type in ("message/rfc822", "message/global"):
-            yield from _all(Message(attachment.content(), depth + 1), options, depth + 1, f"{place}/")
-        elif options.open_zips and recognise(attachment.content()) == ZIP:
-            yield from ((f"{above}{member.part.number}", member) for member in _members(attachment))
-
-
-def _members(attachment: Attachment) -> Iterator[Attachment]:
-    """The files of a ZIP that can be read, bounded in number, size and proportion."""
-    held = 0
-    try:
-        archive = zipfile.ZipFile(io.BytesIO(attachment.content()))
-    except UNREADABLE:
-        return
-    for number, info in enumerate(archive.infolist()[:_MOST_MEMBERS], 1):
-        held += info.file_size
-        if info.is_dir() or held > _MOST_MEMBER_BYTES or info.file_size > 1000 * max(info.compress_size, 1000):
-            continue
-        try:
-            data = archive.read(info)
-        except UNREADABLE:
-            continue
-        name = info.filename.rpartition("/")[2]
-        yield Attachment(made_part(data, "application/octet-stream", name, f"{attachment.part.number}.{number}"))
-
-
-def _is_wanted(attachment: Attachment, options: ExtractOptions) -> bool:
-    return not options.wanted or any(text_matches(value, attachment.name, attachment.type) for value in options.wanted)
-
-
-def _fits(size: int, options: ExtractOptions) -> bool:
-    return (options.larger is None or size > options.larger) and (options.smaller is None or size < options.smaller)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from concurrent.futures import FIRST_COMPLETED, Future, wait
+from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
@@ -63,24 +64,7 @@ class Pages:
         file = sheaf.path if sheaf is not None else row.stem + suffix("pdf")
         tags = tuple(row.tags.split(", ")) if row.tags else ()
         origin = Provenance(self.run.source.location, row.folder, row.id, row.moment, file.rpartition("/")[2], tags)
-        if sheaf is None or self.run.binding is None:
-            lock = options.lock
-            return Job(
-                work.data,
-                formats,
-                options.page,
-                engine,
-                plain,
-                origin,
-                convert,
-                lock=lock,
-                exported=options.exported,
-                makers=makers,
-            )
-        if sheaf.said is not None and work.known is None:
-            work.known = sheaf.said.meet(work.data, self._label(work))
-        whole = (sheaf.group.title, sheaf.group.tags) if row is sheaf.group.rows[0][0] else None
-        return Job(
+        job = Job(
             work.data,
             formats,
             options.page,
@@ -88,12 +72,17 @@ class Pages:
             plain,
             origin,
             convert,
-            part="pdf" in formats,
-            known=work.known or (),
-            whole=whole,
-            lock=self.run.binding.part_lock,
+            lock=options.lock,
+            exported=options.exported,
             makers=makers,
         )
+        if sheaf is None or self.run.binding is None:
+            return job
+        if sheaf.said is not None and work.known is None:
+            work.known = sheaf.said.meet(work.data, self._label(work))
+        whole = (sheaf.group.title, sheaf.group.tags) if row is sheaf.group.rows[0][0] else None
+        known, lock = work.known or (), self.run.binding.part_lock
+        return replace(job, part="pdf" in formats, known=known, whole=whole, lock=lock, exported=None)
 
     def _label(self, work: WorkItem) -> str:
         """What a quote's place in an earlier message is called."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -20,7 +21,7 @@ class Untouched(Target):
     """
 
     def __init__(self, folder: Path, place: Path) -> None:
-        self._copies, self._kept = place, folder / OWN
+        self._copies = place
         (place / "empty").mkdir()
         self.folder = folder if folder.is_dir() else place / "empty"
         self.work = place / "staged"
@@ -34,14 +35,16 @@ class Untouched(Target):
 
     def database(self, name: str) -> Path:
         """A copy of a database of ours, as large as it is. Raises TargetError."""
-        copy = self._copies / name
-        try:
-            kept = self._kept / name
-            if kept.is_file() and not copy.exists():
-                copy.write_bytes(kept.read_bytes())
-        except OSError as error:
-            raise self.failed(error) from error
-        return copy
+        # what a killed run had not finished writing lies beside it, and is rolled back in the copy as it would be here
+        for each in (name, f"{name}-journal"):
+            try:
+                with self.root.reader(f"{OWN}/{each}") as kept, open(self._copies / each, "wb") as copy:
+                    shutil.copyfileobj(kept, copy)
+            except (FileNotFoundError, NotADirectoryError):
+                continue
+            except OSError as error:
+                raise self.failed(error) from error
+        return self._copies / name
 
     def put(self, batch: Iterable[Staged]) -> list[tuple[Staged, str | None]]:
         """Nothing is put: what was staged goes."""
