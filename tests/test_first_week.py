@@ -319,6 +319,34 @@ class Tried(ProgramTest):
         self.assertEqual({path: (self.folder / "out" / path).read_bytes() for path in self.made("out")}, before)
         self.assertIn("--csv is for --dry-run", self.run_program("export", "in", "--into", "o", "--csv", code=2).stderr)
 
+    def test_a_dry_run_behind_a_killed_run(self) -> None:
+        self.write("in.mbox", mbox(*(letter(f"Letter {n} {'x' * 900}") for n in range(300))))
+        command = ("export", "in.mbox", "--into", "out", "--as", "eml")
+        self.run_program(*command)
+        journal = self.folder / "out/.wexagraph/journal.sqlite"
+        whole = journal.read_bytes()
+        killed = (
+            "import os, sqlite3, sys; base = sqlite3.connect(sys.argv[1], isolation_level=None)\n"
+            "for sql in ('PRAGMA cache_size = 2', 'BEGIN', 'DELETE FROM message'): base.execute(sql)\n"
+            "os._exit(9)"
+        )
+        subprocess.run([sys.executable, "-c", killed, journal], check=False)
+        self.assertNotEqual(journal.read_bytes(), whole, "half a deletion is written")
+        for name in ("register.csv", "manifest-sha256.txt"):  # or the journal could be made again from them
+            (self.folder / "out" / name).unlink()
+        before = {path: path.read_bytes() for path in journal.parent.iterdir() if path.is_file()}
+        self.assertIn("0 would be written, 300 already there", self.run_program(*command, "--dry-run").stdout)
+        self.assertEqual({path: path.read_bytes() for path in before}, before)
+
+    def test_a_dry_run_follows_no_link(self) -> None:
+        (self.folder / "out/.wexagraph").mkdir(parents=True)
+        self.write("secret", b"not a journal")
+        for name, command in (("journal", "export"), ("attachments", "attachments")):
+            (self.folder / f"out/.wexagraph/{name}.sqlite").symlink_to(self.folder / "secret")
+            done = self.run_program(command, "in", "--into", "out", "--dry-run", code=3)
+            self.assertIn(f"{name}.sqlite", done.stderr)
+            (self.folder / f"out/.wexagraph/{name}.sqlite").unlink()
+
     def test_a_dry_run_of_attachments(self) -> None:
         plan = file("plan.txt", "text/plain", b"The plan.")
         sender = ("Ines Halden <ines@quaysurvey.example>", "records@saltmere.example")

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from wexagraph.errors import TargetError
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.output.staging import Staged, Stager
 from wexagraph.output.target import Target
@@ -43,7 +44,10 @@ class Untouched(Target):
             except (FileNotFoundError, NotADirectoryError):
                 continue
             except OSError as error:
-                raise self.failed(error) from error
+                path = self.folder / OWN / each
+                raise TargetError(
+                    f"{path} can't be read: {error.strerror or error}. Move it away, and run the same command again."
+                ) from error
         return self._copies / name
 
     def put(self, batch: Iterable[Staged]) -> list[tuple[Staged, str | None]]:
