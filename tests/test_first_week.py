@@ -438,6 +438,12 @@ class Help(ProgramTest):
                 env = {"_WEXAGRAPH_COMPLETE": "bash_complete", "COMP_WORDS": words, "COMP_CWORD": str(words.count(" "))}
                 self.assertIn(f"plain,{wanted}", self.run_program(env=env).stdout.splitlines())
 
+    def test_completion_puts_nothing_on_the_line_that_a_shell_would_run(self) -> None:
+        for name in ("Berths", "B$(touch x)", "B;x", "B`x`", "B\nplain,evil", "B x", "B'x", "\x1b[31mB"):
+            self.write(f"in/{name}.mbox", mbox(letter()))
+        env = {"_WEXAGRAPH_COMPLETE": "bash_complete", "COMP_WORDS": "wexagraph list in --folder B", "COMP_CWORD": "4"}
+        self.assertEqual(self.run_program(env=env).stdout.split("\n"), ["plain,Berths", ""])
+
     def test_sentences(self) -> None:
         self.write("in.mbox", mbox(letter()))
         self.write("in/a.mbox", mbox(letter()))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import sys
 from collections.abc import Callable, Iterable
 from contextlib import contextmanager
@@ -28,6 +29,16 @@ def named(context: click.Context, parameter: click.Parameter, value: str) -> str
     return value
 
 
+# a shell puts what it completes on the line as it is: a folder named $(reboot) would run there
+_READ_AS_IT_IS = re.compile(r"[\w@%+=:,./][\w@%+=:,./-]*")
+
+
+def _offered(names: Iterable[str], incomplete: str) -> list[CompletionItem]:
+    """The names that go on, but for those that a shell would read in another way."""
+    fitting = (name for name in names if name.startswith(incomplete))
+    return [CompletionItem(name) for name in fitting if _READ_AS_IT_IS.fullmatch(name)]
+
+
 def _names(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
     """What a shell may complete a source with: the @names of the configuration, else files and folders."""
     if not incomplete.startswith("@"):
@@ -36,7 +47,7 @@ def _names(context: click.Context, parameter: click.Parameter, incomplete: str) 
 
     configuration = load(None, lambda name: False)
     names = (f"@{name}" for name in (*configuration.sources, *configuration.accounts))
-    return [CompletionItem(name) for name in sorted(names) if name.startswith(incomplete)]
+    return _offered(sorted(names), incomplete)
 
 
 def _folders(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
@@ -50,7 +61,7 @@ def _folders(context: click.Context, parameter: click.Parameter, incomplete: str
         return []  # nobody waits for a server at a key
     try:
         with open_source(source) as mailbox:
-            return [CompletionItem(name) for name in mailbox.folders() if name.startswith(incomplete)]
+            return _offered(mailbox.folders(), incomplete)
     except WexagraphError:
         return []
 
