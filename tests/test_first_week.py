@@ -319,6 +319,11 @@ class Tried(ProgramTest):
         self.assertEqual({path: (self.folder / "out" / path).read_bytes() for path in self.made("out")}, before)
         self.assertIn("--csv is for --dry-run", self.run_program("export", "in", "--into", "o", "--csv", code=2).stderr)
 
+    def test_a_dry_run_is_no_default(self) -> None:
+        self.write("own/wexagraph/wexagraph.toml", "[options]\ndry-run = true\n")
+        done = self.run_program("list", "in", env={"XDG_CONFIG_HOME": str(self.folder / "own")}, code=2)
+        self.assertIn("belongs to a single call", done.stderr)
+
     def test_a_dry_run_behind_a_killed_run(self) -> None:
         self.write("in.mbox", mbox(*(letter(f"Letter {n} {'x' * 900}") for n in range(300))))
         command = ("export", "in.mbox", "--into", "out", "--as", "eml")

@@ -73,6 +73,11 @@ class PlainData(unittest.TestCase):
         with self.assertRaisesRegex(CallError, "no option 'papr'. Did you mean paper"):
             export_options({"papr": "a4"})
 
+    def test_no_password_goes_over_an_open_line(self) -> None:
+        for option in ("password", "owner-password"):
+            with self.assertRaisesRegex(CallError, "in the open over tcp://"):
+                export_options({option: "prompt", "cluster": "tcp://desk:8786"}, lambda what, new: self.fail("asked"))
+
     def test_a_secret_is_named_and_never_kept(self) -> None:
         asked: list[str] = []
 

@@ -15,7 +15,7 @@ from wexagraph.errors import CallError
 
 NAME = "wexagraph.toml"
 _TABLES = ("options", "sources", "accounts")
-NEVER = frozenset({"help", "config", "version", "into", "id", "csv", "json", "afterwards", "yes"})
+NEVER = frozenset({"help", "config", "version", "into", "id", "csv", "json", "afterwards", "yes", "dry-run"})
 _HARMLESS = frozenset(
     (
         "zone as name paper landscape margin scale background no-background header footer text-font text-size "

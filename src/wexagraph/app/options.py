@@ -281,6 +281,11 @@ def _lock(values: Plain, prompt: Prompt | None) -> Lock | None:
         return None
     if values["archival"]:
         raise CallError(NO_LOCKED_ARCHIVE)  # before anybody types a password
+    if (values["cluster"] or "").startswith("tcp://"):
+        raise CallError(
+            "--password and --owner-password would go to the workers in the open over tcp://. Lock the PDFs by a "
+            "run without --cluster, or use a cluster on tls://."
+        )
     allowed = words(allow, (*ALLOWED, "none"), "permission", "none") if allow is not None else ALLOWED
     lock = Lock(
         user=secret(user, "--password", prompt) if user is not None else "",

@@ -69,12 +69,12 @@ class ClusterWorkers(Borrowed):
     def submit(self, function: Callable[..., T], /, *arguments: Any, **named: Any) -> Future[T]:
         if named:
             raise TypeError("a job takes positional arguments only")
-        return self._told(self._executor.submit(run_there, function, arguments, self._timeout))
+        return self._in_our_words(self._executor.submit(run_there, function, arguments, self._timeout))
 
     def submit_lasting(self, function: Callable[..., T], /, *arguments: Any) -> Future[T]:
-        return self._told(self._executor.submit(run_there, function, arguments, LASTING))
+        return self._in_our_words(self._executor.submit(run_there, function, arguments, LASTING))
 
-    def _told(self, future: Future[T]) -> Future[T]:
+    def _in_our_words(self, future: Future[T]) -> Future[T]:
         """The future, with the errors of a cluster in our words: a task that lost its workers too often is lost."""
         from distributed.scheduler import KilledWorker
 
