@@ -44,7 +44,8 @@ class Reports(ProgramTest):
                     numbers = re.search(r"chosen: (\d+) [\w ]+, (\d+) already there, (\d+) failed", words)
                     assert numbers is not None
                     self.assertEqual([int(number) for number in numbers.groups()], [2, 0, 0])
-                self.assertEqual(list(report)[: len(Report.__dataclass_fields__)], list(Report.__dataclass_fields__))
+                words = [name for name in Report.__dataclass_fields__ if name != "planned"]  # of a dry run only
+                self.assertEqual(list(report)[: len(words)], words)
 
     def test_what_fails_is_named_alike(self) -> None:
         for name, arguments in COMMANDS.items():

@@ -369,6 +369,62 @@ class Tried(ProgramTest):
         self.assertEqual([line.split(",")[1] for line in table], ["state", "again"])
         self.assertEqual(self.tree(), before)
 
+    def test_a_dry_run_of_a_backup(self) -> None:
+        command = ("backup", "in", "--into", "bk")
+        before = self.tree()
+        report = json.loads(self.run_program(*command, "--dry-run", "--json").stdout)
+        self.assertEqual(self.tree(), before, "nothing is made, not even a folder")
+        done = json.loads(self.run_program(*command, "--json").stdout)
+        self.assertEqual((report["written"], report["already_there"]), (done["written"], 0))
+        self.write("in/b/9.eml", letter("Newest"))
+        before = {path: path.read_bytes() for path in (self.folder / "bk").rglob("*") if path.is_file()}
+        told = self.run_program(*command, "--dry-run").stdout
+        self.assertIn("5 messages chosen: 1 would be read and stored, 4 already there. Nothing was written.", told)
+        self.assertIn("b: Newest", told)
+        table = self.run_program(*command, "--dry-run", "--csv").stdout.splitlines()
+        self.assertEqual([line.split(",")[5] for line in table], ["subject", "Newest"])
+        after = {path: path.read_bytes() for path in (self.folder / "bk").rglob("*") if path.is_file()}
+        self.assertEqual(after, before)
+        self.write("other/notes.txt", b"something else")
+        self.run_program("backup", "in", "--into", "other", "--dry-run", code=3)
+
+    def test_a_dry_run_of_restore_copy_and_join(self) -> None:
+        self.run_program("backup", "in", "--into", "bk")
+        self.write("in/b/9.eml", letter("Newest"))
+        self.run_program("backup", "in", "--into", "bk")
+        for target in ("back", "back.mbox", "back.zip", "maildir:md"):
+            with self.subTest(target):
+                command = ("restore", "bk", "--into", target)
+                before = self.tree()
+                report = json.loads(self.run_program(*command, "--dry-run", "--json").stdout)
+                self.assertEqual(self.tree(), before, "nothing is made, not even a folder")
+                self.run_program(*command, "--folder", "a")
+                before = self.tree()
+                told = self.run_program(*command, "--dry-run").stdout
+                held = json.loads(self.run_program(*command, "--folder", "a", "--json").stdout)["already_there"]
+                self.assertIn(f"{5 - held} would be given back, {held} already there", told)
+                self.assertEqual(self.tree(), before)
+                self.run_program(*command)
+                if target in ("back", "maildir:md"):
+                    place = self.folder / target.removeprefix("maildir:")
+                    files = {str(path.relative_to(place)) for path in place.rglob("*") if path.is_file()}
+                    self.assertEqual({file["path"] for file in report["planned"]}, files)
+        for command, made in ((("copy", "bk", "--into", "twin"), "copied"), (("join", "bk"), "joined")):
+            with self.subTest(made):
+                before = self.tree()
+                told = self.run_program(*command, "--dry-run").stdout
+                self.assertIn(f"would be {made}", told)
+                self.assertIn("Nothing was written.", told)
+                planned = json.loads(self.run_program(*command, "--dry-run", "--json").stdout)["planned"]
+                self.assertEqual(self.tree(), before)
+                self.run_program(*command)
+                gained = {path.removeprefix(f"{self.folder}/") for path in {*self.tree()} - {*before}}
+                root = "twin/" if made == "copied" else "bk/"
+                self.assertLessEqual({root + file["path"] for file in planned if file["state"] == "new"}, gained)
+                gone = {path.removeprefix(f"{self.folder}/") for path in {*before} - {*self.tree()}}
+                self.assertLessEqual({root + file["path"] for file in planned if file["state"] == "removed"}, gone)
+        self.assertIn("--csv is for --dry-run", self.run_program("join", "bk", "--csv", code=2).stderr)
+
     def test_quiet(self) -> None:
         for command in (
             ("export", "in", "--into", "out", "--as", "eml"),

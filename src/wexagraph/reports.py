@@ -32,6 +32,24 @@ class Progress:
     files: int = 0
 
 
+NEW, AGAIN, REMOVED = "new", "again", "removed"
+
+
+@dataclass(frozen=True)
+class PlannedFile:
+    """What a dry run would write: its path below the folder ("" where only the run itself gives one), whether it is
+    `new`, made `again`, or would be `removed`; its format or media type, and its message (of several, the first).
+    `size` is that of the message, or of the attachment or file."""
+
+    path: str
+    state: str
+    format: str
+    id: str = ""
+    folder: str = ""
+    subject: str = ""
+    size: int = 0
+
+
 @dataclass
 class Report:
     """The sums over messages: `chosen` is `written` + `already_there` + `failed`.
@@ -42,6 +60,7 @@ class Report:
     how many messages it would have looked at (None: not known).
     `changed_at_the_source` counts the messages that were changed there afterwards, and `afterwards` how (None: it was
     not asked for), `left_at_the_source` those that were no longer what is stored.
+    Of a dry run, `planned` is what would be written, and the sums are as the run would have them.
     """
 
     into: str = ""
@@ -61,6 +80,7 @@ class Report:
     changed_at_the_source: int | None = None
     afterwards: str = ""
     left_at_the_source: list[tuple[str, str]] = field(default_factory=list)
+    planned: list[PlannedFile] | None = None
 
     def fail(self, failure: Failure) -> None:
         """Count a failure, and keep it while there are not too many."""
@@ -76,12 +96,19 @@ class Report:
     def as_dict(self) -> dict[str, Any]:
         """Plain values for JSON, by the names of the fields."""
         values = {each.name: getattr(self, each.name) for each in fields(self)}
+        del values["planned"]
+        values |= planned_as_dict(self.planned)
         values["seconds"] = round(self.seconds, 3)
         values["notes"] = [{"code": c, "count": n, "text": CODES[c]} for c, n in sorted(self.notes.items())]
         values["failures"] = [asdict(failure) for failure in self.failures]
         for name in ("unreadable", "left_at_the_source"):
             values[name] = [{"where": where, "reason": reason} for where, reason in values[name]]
         return values
+
+
+def planned_as_dict(planned: list[PlannedFile] | None) -> dict[str, Any]:
+    """What a dry run adds to the JSON of a report; nothing where it was none."""
+    return {} if planned is None else {"dry_run": True, "planned": [asdict(file) for file in planned]}
 
 
 @dataclass

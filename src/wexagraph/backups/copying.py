@@ -15,7 +15,7 @@ from wexagraph.backups.verify import verify
 from wexagraph.errors import SourceError, TargetError
 from wexagraph.output.folder import InTheWay, OutputFolder
 from wexagraph.output.target import keep_apart
-from wexagraph.reports import Verification
+from wexagraph.reports import AGAIN, NEW, REMOVED, PlannedFile, Verification, planned_as_dict
 
 _STAGED = f"{bag.OWN}/staged"
 
@@ -23,7 +23,7 @@ _STAGED = f"{bag.OWN}/staged"
 @dataclass
 class CopyReport:
     """The files that were copied, how many were there already, those that a join had replaced and that went; and what
-    verification found at the end."""
+    verification found at the end. Of a dry run, `planned` is what would be copied and removed."""
 
     into: str
     copied: list[str] = field(default_factory=list)
@@ -31,6 +31,7 @@ class CopyReport:
     removed: list[str] = field(default_factory=list)
     bytes: int = 0
     verification: Verification = field(default_factory=lambda: Verification(""))
+    planned: list[PlannedFile] | None = None
 
     def as_dict(self) -> dict[str, Any]:
         """Plain values for JSON."""
@@ -42,12 +43,17 @@ class CopyReport:
                 "removed": len(self.removed),
             },
             "bytes": self.bytes,
-            "verification": self.verification.as_dict(),
+            **(
+                {"verification": self.verification.as_dict()} if self.planned is None else planned_as_dict(self.planned)
+            ),
         }
 
 
-def copy(folder: str | Path, into: str | Path, progress: Callable[[int], None] | None = None) -> CopyReport:
-    """Make `into` a copy of the backup in `folder`, or bring it up to date. Only files that differ are copied.
+def copy(
+    folder: str | Path, into: str | Path, progress: Callable[[int], None] | None = None, dry: bool = False
+) -> CopyReport:
+    """Make `into` a copy of the backup in `folder`, or bring it up to date. Only files that differ are copied; `dry`,
+    only say which ones.
 
     Raises CallError, SourceError, TargetError; whatever fails, both are whole.
     """
@@ -62,6 +68,9 @@ def copy(folder: str | Path, into: str | Path, progress: Callable[[int], None] |
     if not all((source / name).exists() for name in bag.TAG_MANIFESTS):
         raise SourceError(f"{source} holds a run that was stopped. Run its backup again, then copy it.")
     report = CopyReport(str(target))
+    if dry:
+        report.planned = _plan(source, target, report)
+        return report
     try:
         with OutputFolder(source, make=False) as original, OutputFolder(target, private=True) as twin:
             if twin.take_lock() is not None:
@@ -75,14 +84,49 @@ def copy(folder: str | Path, into: str | Path, progress: Callable[[int], None] |
     return report
 
 
-def _copy(source: OutputFolder, target: OutputFolder, report: CopyReport, tell: Callable[[int], None]) -> None:
-    ours, theirs = (_sums(place) for place in (source, target))
+def _plan(source: Path, target: Path, report: CopyReport) -> list[PlannedFile]:
+    """What would be copied and removed."""
+    with OutputFolder(source, make=False) as original, contextlib.ExitStack() as opened:
+        ours, theirs = _sums(source), _sums(target)
+        _refuse_another(source, target, ours, theirs)
+        twin = opened.enter_context(OutputFolder(target, make=False)) if target.is_dir() else None
+        planned: list[PlannedFile] = []
+        for path, digest in sorted(ours.items()):
+            if twin is not None and twin.digest(path) == digest:
+                report.already_there += 1
+                continue
+            size = (original.stamp(path) or (0, 0))[0]
+            report.bytes += size
+            report.copied.append(path)
+            planned.append(
+                PlannedFile(path, AGAIN if twin is not None and twin.taken(path) else NEW, "file", size=size)
+            )
+        if twin is not None:
+            report.removed = _replaced(ours, theirs, twin)
+            sizes = ((twin.stamp(path) or (0, 0))[0] for path in report.removed)
+            planned += map(lambda path, size: PlannedFile(path, REMOVED, "file", size=size), report.removed, sizes)
+        return planned
+
+
+def _refuse_another(source: Path, target: Path, ours: dict[str, str], theirs: dict[str, str]) -> None:
+    """Raise TargetError where the target has runs that the backup has not."""
     strange = [path for path in bag.runs_of(theirs) if ours.get(path) != theirs[path]]
     if strange:
         raise TargetError(
-            f"{target.path} holds runs that {source.path} has not ({len(strange)}; the first is "
-            f"{bag.run_of(strange[0])}): it is not a copy of it. Choose another folder."
+            f"{target} holds runs that {source} has not ({len(strange)}; the first is {bag.run_of(strange[0])}): it is "
+            "not a copy of it. Choose another folder."
         )
+
+
+def _replaced(ours: dict[str, str], theirs: dict[str, str], target: OutputFolder) -> list[str]:
+    """What was joined meanwhile, also where a copy that was killed had put it and not yet listed it."""
+    there = {f"{bag.VOLUMES}/{name}" for name in target.names(bag.VOLUMES)}
+    return sorted(set(filter(bag.is_ours, theirs.keys() | there)) - ours.keys())
+
+
+def _copy(source: OutputFolder, target: OutputFolder, report: CopyReport, tell: Callable[[int], None]) -> None:
+    ours, theirs = _sums(source.path), _sums(target.path)
+    _refuse_another(source.path, target.path, ours, theirs)
     target.stage("staged")
     for place in (bag.VOLUMES, bag.RUNS):
         target.make_folder(place)
@@ -106,9 +150,7 @@ def _copy(source: OutputFolder, target: OutputFolder, report: CopyReport, tell: 
     target.sync()
     for name in tags:
         target.replace(f"{_STAGED}/{name}", name)
-    # what was joined meanwhile, also where a copy that was killed had put it and not yet listed it
-    there = {f"{bag.VOLUMES}/{name}" for name in target.names(bag.VOLUMES)}
-    for path in sorted(set(filter(bag.is_ours, theirs.keys() | there)) - ours.keys()):
+    for path in _replaced(ours, theirs, target):
         target.unlink(path)
         report.removed.append(path)
     # last, as of a backup itself: while they are not there, what is not listed is left by a run that was stopped
@@ -119,9 +161,9 @@ def _copy(source: OutputFolder, target: OutputFolder, report: CopyReport, tell: 
     target.sync()
 
 
-def _sums(folder: OutputFolder) -> dict[str, str]:
+def _sums(folder: Path) -> dict[str, str]:
     """What a manifest lists of a backup's own files; whatever else it names is none of a copy's business."""
-    sums = bag.read_sums(folder.path / bag.MANIFEST)
+    sums = bag.read_sums(folder / bag.MANIFEST)
     return {path: digest for path, digest in sums.digests.items() if bag.is_ours(path)} if sums is not None else {}
 
 

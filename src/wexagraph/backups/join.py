@@ -17,19 +17,23 @@ from wexagraph.backups.store import NewFile, Store
 from wexagraph.backups.volumes import MOST_MEMBERS, Member, VolumeWriter, members, read_packed, unpacked
 from wexagraph.errors import MessageError, TargetError
 from wexagraph.files import create_private, open_regular
+from wexagraph.reports import NEW, REMOVED, PlannedFile, planned_as_dict
 
 
 @dataclass
 class JoinReport:
-    """The volumes that were joined, by the new one's path, and how many there are now."""
+    """The volumes that were joined, by the new one's path, and how many there are now. Of a dry run, what would be."""
 
     into: str
     joined: dict[str, list[str]] = field(default_factory=dict)
     volumes: int = 0
+    planned: list[PlannedFile] | None = None
 
     def as_dict(self) -> dict[str, Any]:
         """Plain values for JSON."""
-        return asdict(self)
+        values = asdict(self)
+        del values["planned"]
+        return values | planned_as_dict(self.planned)
 
 
 def join(
@@ -38,18 +42,37 @@ def join(
     tell: Callable[[str], None] | None = None,
     now: datetime | None = None,
     ask: Ask | None = None,
+    dry: bool = False,
 ) -> JoinReport:
-    """Join volumes that are smaller than half of `volume_size`. Raises SourceError, TargetError."""
+    """Join volumes that are smaller than half of `volume_size`; `dry`, only say which.
+
+    Raises SourceError, TargetError.
+    """
     root = Path(folder)
     if not bag.is_backup(root):
         raise TargetError(f"{root} is not a backup. `wexagraph backup SOURCE --into {root}` makes one.")
-    with open_backup(root, writing=True, tell=tell, ask=ask) as store:
+    with open_backup(root, writing=not dry, tell=tell, ask=ask) as store:
         try:
-            report = _join(store, volume_size, now or datetime.now(UTC))
+            report = _plan(store, volume_size) if dry else _join(store, volume_size, now or datetime.now(UTC))
         except MessageError as error:
             raise TargetError(f"{error}. Nothing was joined; `wexagraph verify {root}` tells more.") from error
         except OSError as error:
             raise store.failed(error) from error
+    return report
+
+
+def _plan(store: Store, limit: int) -> JoinReport:
+    """What would be joined."""
+    report, planned = JoinReport(str(store.folder)), list[PlannedFile]()
+    groups = _groups(store, limit)
+    for number, group in enumerate(groups, store.next_volume()):
+        sizes = {path: (store.root.stamp(path) or (0, 0))[0] for path in group}
+        made = bag.volume_path(number)
+        report.joined[made] = group
+        planned.append(PlannedFile(made, NEW, "volume", size=sum(sizes.values())))
+        planned += [PlannedFile(path, REMOVED, "volume", size=size) for path, size in sizes.items()]
+    report.volumes = len(bag.volumes_of(store.manifest)) - sum(map(len, groups)) + len(groups)
+    report.planned = planned
     return report
 
 

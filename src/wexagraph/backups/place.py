@@ -13,6 +13,16 @@ from wexagraph.output.folder import FULL, InTheWay, OutputFolder
 _FULL = "no space is left for {folder}. The backup is whole as it was; free some space and run the same command again."
 
 
+def refuse_other(folder: Path) -> None:
+    """Raise TargetError where a folder holds something else than a backup, OSError."""
+    if folder.exists() and not folder.is_dir():
+        raise TargetError(f"{folder} is a file. A backup needs a folder, or a name that is still free.")
+    if folder.is_dir() and any(folder.iterdir()) and not (folder / bag.OWN).is_dir() and not bag.is_backup(folder):
+        raise TargetError(f"{folder} holds something else. Choose an empty folder, or one that holds a backup.")
+    if (folder / bag.OWN / "journal.sqlite").exists() or (folder / bag.OWN / "attachments.sqlite").exists():
+        raise TargetError(f"{folder} holds an export. Choose another folder for a backup.")
+
+
 class BackupFolder:
     """A backup's folder, open for reading, or, held by this process alone, for writing.
 
@@ -66,17 +76,7 @@ class BackupFolder:
         if locked and bag.is_backup(folder) and not is_locked(folder):
             raise CallError(f"{folder} is a backup that is not locked, and can't become one. Choose another folder.")
         try:
-            if folder.exists() and not folder.is_dir():
-                raise TargetError(f"{folder} is a file. A backup needs a folder, or a name that is still free.")
-            if (
-                folder.is_dir()
-                and any(folder.iterdir())
-                and not (folder / bag.OWN).is_dir()
-                and not bag.is_backup(folder)
-            ):
-                raise TargetError(f"{folder} holds something else. Choose an empty folder, or one that holds a backup.")
-            if (folder / bag.OWN / "journal.sqlite").exists() or (folder / bag.OWN / "attachments.sqlite").exists():
-                raise TargetError(f"{folder} holds an export. Choose another folder for a backup.")
+            refuse_other(folder)
             sealed = b""
             if locked and not bag.is_backup(folder) and not is_locked(folder):
                 sealed, self.encryption = new_lock(ask)  # before anything is made: it may be refused

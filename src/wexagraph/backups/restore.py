@@ -12,7 +12,7 @@ from collections.abc import Callable
 from wexagraph.errors import MessageError, TargetError
 from wexagraph.output.folder import InTheWay
 from wexagraph.output.sinks.base import Delivery, Sink
-from wexagraph.reports import Failure, Report
+from wexagraph.reports import NEW, Failure, PlannedFile, Report
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Source
 
@@ -28,9 +28,14 @@ def restore(
     *,
     progress: Callable[[int], None] | None = None,
     stopped: Callable[[], bool] | None = None,
+    dry: bool = False,
 ) -> Report:
-    """Give the chosen messages of a backup to a sink. Raises SourceError, TargetError, CallError."""
+    """Give the chosen messages of a backup to a sink; `dry`, only say which ones would be put there, and where.
+
+    Raises SourceError, TargetError, CallError.
+    """
     report = Report(into)
+    planned: dict[tuple[str, str], PlannedFile] = {}  # by place and digest: what is put once is there
     whole = False
     try:
         for envelope, data in source.read_many((choice or Choice()).settled(source).select(source)):
@@ -43,10 +48,14 @@ def restore(
                 continue
             delivery = Delivery(envelope, data, hashlib.sha256(data).hexdigest())
             try:
-                if sink.has(delivery):
+                where = sink.where(delivery) if dry else ""
+                if sink.has(delivery) or (where, delivery.digest) in planned:
                     report.already_there += 1
                 else:
-                    sink.put(delivery)
+                    if dry:
+                        planned[where, delivery.digest] = _planned(envelope, where, len(data))
+                    else:
+                        sink.put(delivery)
                     report.written += 1
                     report.bytes += len(data)
             except MessageError as error:
@@ -59,12 +68,17 @@ def restore(
                 _fail(report, envelope, f"the disk does not take its name: {error.strerror}")
             if progress is not None:
                 progress(report.chosen)
-        whole = True
+        whole = not dry
     except OSError as error:
         raise TargetError(f"{into} can't be written to: {error.strerror or error}. What is there is whole.") from error
     finally:
         sink.close(whole)
+    report.planned = list(planned.values()) if dry else None
     return report
+
+
+def _planned(envelope: Envelope, where: str, size: int) -> PlannedFile:
+    return PlannedFile(where, NEW, "message", envelope.id, envelope.folder, envelope.header.subject, size)
 
 
 def _fail(report: Report, envelope: Envelope, reason: str) -> None:

@@ -206,7 +206,7 @@ class _Run:
 
     def _folder(self, folder: str) -> None:
         source, catalogue, choice = self.source, self.catalogue, self.choice
-        whole = not (choice.criteria or choice.exceptions) and choice.ids is None
+        whole = not choice.narrows
         stamp = source.folder_stamp(folder)
         state = catalogue.folder_state(source.location, folder)
         self.folder = catalogue.folder(source.location, folder)

@@ -25,7 +25,7 @@ from wexagraph.cli.parameters import (
     opened,
     plain_values,
 )
-from wexagraph.cli.planned import planned_as_csv, print_planned
+from wexagraph.cli.planned import print_as_csv, print_planned, refuse_csv
 from wexagraph.cli.reports import amount, conclude, counted, print_place
 from wexagraph.cli.session import allowing, wish_afterwards
 from wexagraph.errors import CallError
@@ -89,11 +89,10 @@ def command(
     wish = wish_afterwards(values["afterwards"], values["yes"])
     if wish is not None and wish.kind == "delete":
         raise CallError("attachments alone do not keep a message: --afterwards delete goes with export and backup.")
-    if as_csv and not dry_run:
-        raise CallError("--csv is for --dry-run: the register (register.csv) is the table of what was taken out.")
+    refuse_csv(as_csv, dry_run, "the register (register.csv) is the table of what was taken out")
     report = _run(context, source, into, values, options, wish, dry_run)
     if as_csv:
-        return planned_as_csv(report, report.planned or [])
+        return print_as_csv(report.planned or [], report.complete)
     return conclude(report, as_json, lambda: _print(report), quiet)
 
 

@@ -13,6 +13,8 @@ import click
 from wexagraph.app.zones import zone_name
 from wexagraph.cli.parameters import (
     CLUSTER,
+    CSV,
+    DRY_RUN,
     JOBS,
     JSON,
     QUIET,
@@ -24,6 +26,7 @@ from wexagraph.cli.parameters import (
     make_choice,
     opened,
 )
+from wexagraph.cli.planned import print_as_csv, print_plan, refuse_csv
 from wexagraph.cli.reports import conclude, counted, print_sums, seconds
 from wexagraph.cli.session import allowing, ask_passphrase, wish_afterwards
 from wexagraph.errors import CallError
@@ -33,6 +36,8 @@ from wexagraph.text import one_line, size
 
 if TYPE_CHECKING:
     from wexagraph.backups.report import BackupReport
+    from wexagraph.selection import Choice
+    from wexagraph.sources.imap.changes import Afterwards
 
 _LEAST_VOLUME, _MOST_VOLUME = 1_000_000, 4_000_000_000
 
@@ -54,10 +59,21 @@ _LEAST_VOLUME, _MOST_VOLUME = 1_000_000, 4_000_000_000
     "delete, seen or keyword:WORD.",
 )
 @YES
+@DRY_RUN
 @QUIET
+@CSV
 @JSON
 @click.pass_context
-def command(context: click.Context, source: str, into: str, as_json: bool, quiet: bool, **values: Any) -> int:
+def command(
+    context: click.Context,
+    source: str,
+    into: str,
+    dry_run: bool,
+    as_csv: bool,
+    as_json: bool,
+    quiet: bool,
+    **values: Any,
+) -> int:
     """Copy the messages of SOURCE into an offline backup in DIR, or top one up.
 
     The same command again takes only what is new. Nothing is ever removed from a backup, and SOURCE is only read. DIR
@@ -69,6 +85,12 @@ def command(context: click.Context, source: str, into: str, as_json: bool, quiet
     choice = make_choice(values, zone_name(None))
     limit = volume_size(values["volume_size"])
     wish = wish_afterwards(values["afterwards"], values["yes"])
+    refuse_csv(as_csv, dry_run, "`wexagraph list BACKUP --csv` is the table of a backup")
+    if dry_run:
+        report = _try(context, source, into, choice, wish)
+        if as_csv:
+            return print_as_csv(report.planned or [], report.complete)
+        return conclude(report, as_json, lambda: _print_plan(report))
     proved: list[Stored] = []
     seen = (lambda *where: proved.append(Stored(*where))) if wish is not None else None
     with opened(context, source) as mailbox, running() as tell, stoppable(Display(("backup",))) as stopped:
@@ -94,6 +116,29 @@ def command(context: click.Context, source: str, into: str, as_json: bool, quiet
             report.changed_at_the_source, report.left_at_the_source = done
             report.afterwards = wish.done
     return conclude(report, as_json, lambda: _print(report), quiet)
+
+
+def _try(context: click.Context, source: str, into: str, choice: Choice, wish: Afterwards | None) -> BackupReport:
+    """Say what a backup would store."""
+    from wexagraph.backups.dry_run import dry_run
+    from wexagraph.cli.progress import Display, stoppable
+
+    with opened(context, source) as mailbox, running() as tell, stoppable(Display(("backup",))) as stopped:
+        report = dry_run(mailbox, into, choice, progress=tell, stopped=stopped, ask=ask_passphrase())
+        explain_none(report, mailbox, choice)
+    if wish is not None:
+        report.afterwards = f"would then be {wish.done}"
+    return report
+
+
+def _print_plan(report: BackupReport) -> None:
+    print_plan(report, "read and stored")
+    if report.written:
+        click.echo(f"Messages: {size(report.bytes)}, to {one_line(report.into)}")
+    if report.changed:
+        click.echo(f"Since the last run {report.changed:,} have changed flags.")
+    if report.afterwards:
+        click.echo(f"At the source: {counted(report.chosen, 'message')} {report.afterwards}.")
 
 
 def volume_size(given: str) -> int:

@@ -5,22 +5,34 @@ from __future__ import annotations
 import click
 
 from wexagraph.cli.exits import OK, SOME_FAILED
-from wexagraph.cli.parameters import BACKUP, JSON, into_option
-from wexagraph.cli.reports import print_json
+from wexagraph.cli.parameters import BACKUP, CSV, DRY_RUN, JSON, into_option
+from wexagraph.cli.planned import print_as_csv, print_planned, refuse_csv
+from wexagraph.cli.reports import counted, print_json
 from wexagraph.text import one_line, size
 
 
 @click.command("copy")
 @BACKUP
 @into_option("The folder of the copy; it is made if need be.")
+@DRY_RUN
+@CSV
 @JSON
-def command(backup: str, into: str, as_json: bool) -> int:
+def command(backup: str, into: str, dry_run: bool, as_csv: bool, as_json: bool) -> int:
     """Make a copy of BACKUP on another disk, or bring one up to date. Each file is proved, all are verified."""
     from wexagraph.backups.copying import copy
 
-    report = copy(backup, into)
+    refuse_csv(as_csv, dry_run, "manifest-sha256.txt lists what a backup holds")
+    report = copy(backup, into, dry=dry_run)
+    if as_csv:
+        return print_as_csv(report.planned or [])
     if as_json:
         print_json(report.as_dict())
+    elif report.planned is not None:
+        print_planned(report.planned, ">Size")
+        click.echo(
+            f"{counted(len(report.copied), 'file')} would be copied, {report.already_there:,} already there, "
+            f"{len(report.removed):,} removed; {size(report.bytes)} to {one_line(into)}. Nothing was written."
+        )
     else:
         removed = f", {len(report.removed):,} that were joined removed" if report.removed else ""
         click.echo(

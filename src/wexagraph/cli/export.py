@@ -26,7 +26,7 @@ from wexagraph.cli.parameters import (
     opened,
     plain_values,
 )
-from wexagraph.cli.planned import planned_as_csv, print_planned
+from wexagraph.cli.planned import print_as_csv, print_plan, refuse_csv
 from wexagraph.cli.reports import SHOWN, amount, conclude, counted, print_place, print_sums
 from wexagraph.cli.session import allowing, prompt, wish_afterwards
 from wexagraph.errors import CallError
@@ -37,7 +37,7 @@ from wexagraph.pages.options import ENGINES
 from wexagraph.text import one_line, size
 
 if TYPE_CHECKING:
-    from wexagraph.exports.report import DryRun, ExportReport
+    from wexagraph.exports.report import ExportReport
     from wexagraph.selection import Choice
     from wexagraph.sources import Stored
     from wexagraph.sources.imap.changes import Afterwards
@@ -131,8 +131,7 @@ def command(
     if choice.ids is not None and not choice.ids:
         raise CallError("no ID was given: standard input was empty.")
     wish = wish_afterwards(values["afterwards"], values["yes"])
-    if as_csv and not dry_run:
-        raise CallError("--csv is for --dry-run: the register (register.csv) is the table of an export.")
+    refuse_csv(as_csv, dry_run, "the register (register.csv) is the table of an export")
     if dry_run:
         return _try(context, source, into, choice, options, wish, as_csv, as_json)
     report = run_export(context, source, into, choice, options, wish, values["yes"])
@@ -160,16 +159,12 @@ def _try(
         if wish is not None:
             report.afterwards = f"would then be {wish.done}"
     if as_csv:
-        return planned_as_csv(report, report.planned)
+        return print_as_csv(report.planned or [], report.complete)
     return conclude(report, as_json, lambda: _print_plan(report))
 
 
-def _print_plan(report: DryRun) -> None:
-    print_planned(report.planned, ">Message")
-    click.echo(
-        f"{counted(report.chosen, 'message')} chosen: {report.written:,} would be written, {report.already_there:,} "
-        "already there. Nothing was written."
-    )
+def _print_plan(report: ExportReport) -> None:
+    print_plan(report, "written")
     if report.planned:
         click.echo(f"Files: {_labelled(report)}, of {size(report.bytes)} of messages, in {one_line(report.into)}")
     if report.afterwards:

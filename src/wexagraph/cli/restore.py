@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
+from pathlib import Path
 from typing import Any
 
 import click
@@ -12,7 +13,8 @@ from wexagraph.app.zones import zone_name
 from wexagraph.backups.restore import restore
 from wexagraph.backups.source import BackupSource
 from wexagraph.cli.backup import running
-from wexagraph.cli.parameters import BACKUP, JSON, choosing, into_option, make_choice, opened
+from wexagraph.cli.parameters import BACKUP, CSV, DRY_RUN, JSON, choosing, into_option, make_choice, opened
+from wexagraph.cli.planned import print_as_csv, print_plan, refuse_csv
 from wexagraph.cli.progress import Display, stoppable
 from wexagraph.cli.reports import conclude, print_sums
 from wexagraph.errors import CallError
@@ -20,7 +22,9 @@ from wexagraph.output.sinks import open_sink
 from wexagraph.output.sinks.base import Sink
 from wexagraph.output.sinks.imap import ImapSink
 from wexagraph.reports import Report
+from wexagraph.sources import Source
 from wexagraph.sources.imap import ImapSource
+from wexagraph.temporary import TemporaryFolder
 from wexagraph.text import one_line, size
 
 
@@ -33,42 +37,65 @@ from wexagraph.text import one_line, size
     "TARGET",
 )
 @click.option("--by-folder", is_flag=True, help="With an mbox: one a folder, below a folder of that name.")
+@DRY_RUN
+@CSV
 @JSON
 @click.pass_context
-def command(context: click.Context, backup: str, into: str, by_folder: bool, as_json: bool, **values: Any) -> int:
+def command(
+    context: click.Context,
+    backup: str,
+    into: str,
+    by_folder: bool,
+    dry_run: bool,
+    as_csv: bool,
+    as_json: bool,
+    **values: Any,
+) -> int:
     """Give the chosen messages of BACKUP to TARGET, with their folders, flags and arrival dates.
 
     A message that is in TARGET already is not put there again, so the same command goes on where it was.
     """
     if by_folder and not into.lower().endswith(".mbox"):
         raise CallError("--by-folder is for an mbox: name a target that ends in .mbox.")
+    refuse_csv(as_csv, dry_run, "`wexagraph list TARGET --csv` is the table of what lies there")
     choice = make_choice(values, zone_name(None))
     with opened(context, backup) as mailbox:
         if not isinstance(mailbox, BackupSource):
             raise CallError(f"{backup} is not a backup but a mailbox; `wexagraph export` makes files of one.")
         with (
-            _sink(context, into, by_folder, mailbox.location) as sink,
+            _sink(context, into, by_folder, mailbox.location, dry_run) as sink,
             running() as tell,
             stoppable(Display(("restore",))) as stopped,
         ):
-            report = restore(mailbox, sink, into, choice, progress=lambda count: tell(count, count), stopped=stopped)
+            report = restore(
+                mailbox, sink, into, choice, progress=lambda count: tell(count, count), stopped=stopped, dry=dry_run
+            )
+    if as_csv:
+        return print_as_csv(report.planned or [], report.complete)
     return conclude(report, as_json, lambda: _print(report))
 
 
 def _print(report: Report) -> None:
-    print_sums(report, "given back")
+    if report.planned is None:
+        print_sums(report, "given back")
+    else:
+        print_plan(report, "given back")
     click.echo(f"In:    {one_line(report.into)}, {size(report.bytes)}")
 
 
 @contextmanager
-def _sink(context: click.Context, into: str, by_folder: bool, backup: str) -> Iterator[Sink]:
-    if "://" not in into and not into.startswith("@"):
-        yield open_sink(into, by_folder, backup)
-        return
-    with context.obj.open(into) as account:
-        if isinstance(account, ImapSource):
-            yield ImapSink(account)
-        elif into.startswith("@"):
-            yield open_sink(account.location, by_folder, backup)
-        else:
-            raise CallError(f"{into} can't take messages: an IMAP account can.")
+def _sink(context: click.Context, into: str, by_folder: bool, backup: str, dry: bool) -> Iterator[Sink]:
+    with TemporaryFolder() if dry else nullcontext() as empty:
+        if "://" not in into and not into.startswith("@"):
+            yield open_sink(into, by_folder, backup, empty)
+            return
+        with context.obj.open(into) as account:
+            yield _sink_at(account, into, by_folder, backup, empty)
+
+
+def _sink_at(account: Source, into: str, by_folder: bool, backup: str, empty: Path | None) -> Sink:
+    if isinstance(account, ImapSource):
+        return ImapSink(account)
+    if into.startswith("@"):
+        return open_sink(account.location, by_folder, backup, empty)
+    raise CallError(f"{into} can't take messages: an IMAP account can.")

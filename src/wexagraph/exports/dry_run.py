@@ -12,12 +12,12 @@ from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import unpacked
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.recovery import recover
-from wexagraph.exports.report import AGAIN, NEW, DryRun, PlannedFile
+from wexagraph.exports.report import ExportReport
 from wexagraph.exports.run import plan
 from wexagraph.naming.paths import folder_path
 from wexagraph.output.target import keep_apart
 from wexagraph.output.untouched import untouched
-from wexagraph.reports import Progress
+from wexagraph.reports import AGAIN, NEW, PlannedFile, Progress
 from wexagraph.selection import Choice
 from wexagraph.sources import Source
 
@@ -30,8 +30,9 @@ def dry_run(
     *,
     progress: Callable[[Progress], None] | None = None,
     stopped: Callable[[], bool] | None = None,
-) -> DryRun:
-    """Plan an export, and say what it would write. Raises SourceError, TargetError, CallError."""
+) -> ExportReport:
+    """Plan an export, and say what it would write: `written` are the messages that it would write, `bytes` are theirs;
+    what pages come to is known when they are made. Raises SourceError, TargetError, CallError."""
     options = options or ExportOptions()
     keep_apart(source.location, into)
     with untouched(Path(into)) as target:
@@ -49,8 +50,9 @@ def dry_run(
             journal.close()
 
 
-def _report(run: Context, into: str) -> DryRun:
-    report = DryRun(into=into, unknown_ids=run.report.unknown_ids)
+def _report(run: Context, into: str) -> ExportReport:
+    planned: list[PlannedFile] = []
+    report = ExportReport(into=into, unknown_ids=run.report.unknown_ids, planned=planned)
     folders: set[str] = set()
     for work in run.needs.works():
         report.written += 1
@@ -60,7 +62,7 @@ def _report(run: Context, into: str) -> DryRun:
             subject = unpacked(work.row.facts)[-1] if work.row.facts else ""
             state = AGAIN if replaces or path in work.replaced else NEW
             row = work.row
-            report.planned.append(PlannedFile(path, state, format, row.id, row.folder, subject, row.size))
+            planned.append(PlannedFile(path, state, format, row.id, row.folder, subject, row.size))
     report.already_there = run.report.already_there
     report.chosen = report.written + report.already_there
     report.made_again = run.report.made_again

@@ -14,13 +14,13 @@ from pathlib import Path
 from wexagraph.errors import MessageError, TargetError
 from wexagraph.exports.ledger import Entry, Ledger, Origin
 from wexagraph.exports.pulling import ExtractOptions, Pulled, has_wanted, origin_of, pull, pull_many
-from wexagraph.exports.report import AGAIN, NEW, AttachmentReport, PlannedFile
+from wexagraph.exports.report import AttachmentReport
 from wexagraph.messages import Header, Message
 from wexagraph.output.folder import OWN
 from wexagraph.output.staging import Staged
 from wexagraph.output.target import Target, keep_apart
 from wexagraph.output.untouched import untouched
-from wexagraph.reports import Failure, Progress
+from wexagraph.reports import AGAIN, NEW, Failure, PlannedFile, Progress
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Source, Stored
 from wexagraph.sources.base import bounded

@@ -116,6 +116,11 @@ class Choice:
         return "".join(f" {word} {' or '.join(values)}" for word, values in said.items())
 
     @property
+    def narrows(self) -> bool:
+        """Whether messages of the chosen folders are left out, `newest` apart."""
+        return bool(self.criteria or self.exceptions) or self.ids is not None
+
+    @property
     def texts(self) -> tuple[str, ...]:
         """What one of must stand in the text or the header of a message."""
         return tuple(criterion.value for criterion in self.criteria if criterion.name == "text")
@@ -153,7 +158,7 @@ class Choice:
 
     def of_share(self, source: Source, folder: str, share: Partition = WHOLE) -> Iterator[Envelope]:
         """The chosen messages of a folder, or of a share of it, `newest` apart."""
-        if not (self.criteria or self.exceptions) and self.ids is None:
+        if not self.narrows:
             return source.envelopes(folder, share)
         wanted = None
         if source.searches:

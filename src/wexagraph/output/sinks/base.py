@@ -7,19 +7,23 @@ import hashlib
 import os
 from abc import ABC, abstractmethod
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime
 from pathlib import Path
 
 from wexagraph.errors import SourceError
 from wexagraph.messages import Header
 from wexagraph.messages.headers import header_end
+from wexagraph.naming import Fields, NamePattern, clean, component
+from wexagraph.naming.paths import folder_path
 from wexagraph.output.folder import OutputFolder
 from wexagraph.sources import Envelope, open_source
+
+_PATTERN = NamePattern()
 
 
 @dataclass(frozen=True)
 class Delivery:
-    """A message to be delivery back."""
+    """A message to be given back."""
 
     envelope: Envelope
     data: bytes
@@ -36,7 +40,15 @@ class Delivery:
 
 
 class Sink(ABC):
-    """Where messages are delivery back to. Raises TargetError."""
+    """Where messages are given back to. Raises TargetError.
+
+    One that is opened with an `empty` folder is for a dry run: only `where` and `has` are asked of it, and nothing is
+    made or locked.
+    """
+
+    @abstractmethod
+    def where(self, delivery: Delivery) -> str:
+        """The file, or of an account the folder, that the message is put into: its path below the target's folder."""
 
     @abstractmethod
     def has(self, delivery: Delivery) -> bool:
@@ -67,6 +79,18 @@ def digests_in(path: Path) -> dict[str, set[str]]:
     return digests
 
 
+def eml_folder(delivery: Delivery) -> str:
+    """The folder that holds the EML files of a mail folder."""
+    return folder_path(delivery.envelope.folder) or component(clean(delivery.envelope.folder))
+
+
+def eml_path(delivery: Delivery) -> str:
+    """The path of a message among EML files: its folder, and a name of its date, sender, subject and digest."""
+    fields = Fields(delivery.header, "", "", UTC, delivery.header.date(delivery.envelope.arrival)[0])
+    stem = component(_PATTERN.stem(fields), 30)
+    return f"{eml_folder(delivery)}/{stem} {delivery.digest[:12]}.eml"
+
+
 def write_whole(root: OutputFolder, waiting: str, path: str, delivery: Delivery) -> None:
     """Write a message, whole or not at all, with the time of its arrival."""
     try:
@@ -84,6 +108,13 @@ def write_whole(root: OutputFolder, waiting: str, path: str, delivery: Delivery)
         with contextlib.suppress(OSError):
             root.unlink(waiting)
         raise
+
+
+def opened(path: Path, empty: Path | None) -> OutputFolder:
+    """The folder of a sink, made if need be; of a dry run, `empty` stands for one that is not there."""
+    if empty is None:
+        return OutputFolder(path, private=True)
+    return OutputFolder(path if path.is_dir() else empty, make=False)
 
 
 def folder_of(path: Path) -> Path:

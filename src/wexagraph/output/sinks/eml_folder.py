@@ -2,30 +2,26 @@
 
 from __future__ import annotations
 
-from datetime import UTC
 from pathlib import Path
 
 from wexagraph.errors import TargetError
-from wexagraph.naming import Fields, NamePattern, clean, component
-from wexagraph.naming.paths import folder_path
-from wexagraph.output.folder import OutputFolder
-from wexagraph.output.sinks.base import Delivery, Sink, write_whole
+from wexagraph.output.sinks.base import Delivery, Sink, eml_folder, eml_path, opened, write_whole
 
 
 class EmlFolderSink(Sink):
     """A folder of EML files below folders; a file's time is when its message arrived."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, empty: Path | None = None) -> None:
         if path.exists() and not path.is_dir():
             raise TargetError(f"{path} is a file. Name a folder, or a target that ends in .mbox or .zip.")
-        self._root, self._pattern = OutputFolder(path, private=True), NamePattern()
+        self._root = opened(path, empty)
         self._there: dict[str, set[str]] = {}
 
-    def _place(self, delivery: Delivery) -> str:
-        return folder_path(delivery.envelope.folder) or component(clean(delivery.envelope.folder))
+    def where(self, delivery: Delivery) -> str:
+        return eml_path(delivery)
 
     def has(self, delivery: Delivery) -> bool:
-        place = self._place(delivery)
+        place = eml_folder(delivery)
         if place not in self._there:
             names = [name for name in self._root.names(place) if name.endswith(".eml")]
             digests = (self._root.digest(f"{place}/{name}") for name in names)
@@ -33,12 +29,8 @@ class EmlFolderSink(Sink):
         return delivery.digest in self._there[place]
 
     def put(self, delivery: Delivery) -> None:
-        place = self._place(delivery)
-        fields = Fields(delivery.header, "", "", UTC, delivery.header.date(delivery.envelope.arrival)[0])
-        stem = component(self._pattern.stem(fields), 30)
-        write_whole(
-            self._root, f"{place}/.{delivery.digest[:40]}.part", f"{place}/{stem} {delivery.digest[:12]}.eml", delivery
-        )
+        place = eml_folder(delivery)
+        write_whole(self._root, f"{place}/.{delivery.digest[:40]}.part", eml_path(delivery), delivery)
         self._there.setdefault(place, set()).add(delivery.digest)
 
     def close(self, whole: bool) -> None:

@@ -13,6 +13,9 @@ class ImapSink(Sink):
     def __init__(self, source: ImapSource) -> None:
         self._filling = Filling(source)
 
+    def where(self, delivery: Delivery) -> str:
+        return delivery.envelope.folder
+
     def has(self, delivery: Delivery) -> bool:
         return self._filling.has(delivery.envelope.folder, identity(delivery.header), delivery.data)
 

@@ -9,11 +9,11 @@ from pathlib import Path
 from wexagraph.errors import TargetError
 from wexagraph.naming import clean, component
 from wexagraph.naming.safe import cut
-from wexagraph.output.folder import OutputFolder
-from wexagraph.output.sinks.base import Delivery, Sink, digests_in, write_whole
+from wexagraph.output.sinks.base import Delivery, Sink, digests_in, opened, write_whole
 from wexagraph.sources.maildir import maildir_name
 from wexagraph.sources.utf7 import encode_utf7
 
+_FOLDERS = ("cur", "new", "tmp")
 _MOST_NAME = 240
 _MAILDIR_FLAGS = {"draft": "D", "flagged": "F", "$forwarded": "P", "answered": "R", "seen": "S", "deleted": "T"}
 
@@ -21,12 +21,13 @@ _MAILDIR_FLAGS = {"draft": "D", "flagged": "F", "$forwarded": "P", "answered": "
 class MaildirSink(Sink):
     """A Maildir with Maildir++ folders; flags stand in the names, a file's time is when its message arrived."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, empty: Path | None = None) -> None:
         if path.exists() and not path.is_dir():
             raise TargetError(f"{path} is a file, and no Maildir.")
-        self._root = OutputFolder(path, private=True)
-        for below in ("cur", "new", "tmp"):
-            self._root.make_folder(below)
+        self._root = opened(path, empty)
+        if empty is None:
+            for below in _FOLDERS:
+                self._root.make_folder(below)
         self._there = digests_in(path)
 
     def has(self, delivery: Delivery) -> bool:
@@ -37,19 +38,27 @@ class MaildirSink(Sink):
         name = delivery.envelope.folder
         return _maildir_folder(name) if name.upper() != "INBOX" else ""
 
+    def where(self, delivery: Delivery) -> str:
+        name = self._place(delivery)
+        letters = "".join(sorted(_MAILDIR_FLAGS[flag] for flag in delivery.envelope.flags if flag in _MAILDIR_FLAGS))
+        return f"{name}/" * bool(name) + f"cur/{_unique(delivery)}:2,{letters}"
+
     def put(self, delivery: Delivery) -> None:
         name = self._place(delivery)
         place = f"{name}/" if name else ""
-        for below in ("cur", "new", "tmp"):
+        for below in _FOLDERS:
             self._root.make_folder(f"{place}{below}")
-        letters = "".join(sorted(_MAILDIR_FLAGS[flag] for flag in delivery.envelope.flags if flag in _MAILDIR_FLAGS))
-        moment = int(delivery.moment.timestamp()) if delivery.moment else 0
-        unique = f"{max(moment, 0)}.{delivery.digest[:20]}.restored"
-        write_whole(self._root, f"{place}tmp/{unique}", f"{place}cur/{unique}:2,{letters}", delivery)
+        write_whole(self._root, f"{place}tmp/{_unique(delivery)}", self.where(delivery), delivery)
         self._there.setdefault(maildir_name(name), set()).add(delivery.digest)
 
     def close(self, whole: bool) -> None:
         self._root.close()
+
+
+def _unique(delivery: Delivery) -> str:
+    """The name of the message, its flags apart."""
+    moment = int(delivery.moment.timestamp()) if delivery.moment else 0
+    return f"{max(moment, 0)}.{delivery.digest[:20]}.restored"
 
 
 def _maildir_folder(name: str) -> str:
