@@ -168,6 +168,48 @@ class Bound(ProgramTest):
         for kept in ("A line that nobody has written", "Not said before", "Ordered.", "Rich answer."):
             self.assertIn(kept, shown)
 
+    def test_messages_run_on(self) -> None:
+        long = "\n".join(f"Line {n} of the tide table." for n in range(90))
+        lively = html('<p>See <a href="https://saltmere.example/tides">the tides</a>.</p>')
+        mails = [letter(f"Notice {n}", date=f"Sat, {n:02} Mar 2026 15:03:00 +0000") for n in range(1, 9)]
+        mails[5] = letter("Notice 6", date="Fri, 06 Mar 2026 15:03:00 +0000", body=long)
+        mails[2] = message("a@b.example", "c@d.example", "Notice 3", when("2026-03-03"), lively)
+        plan = file("plan.pdf", "application/pdf", pdf("Plan", "The plan."))
+        mails[6] = message(
+            "a@b.example",
+            "c@d.example",
+            "Notice 7",
+            when("2026-03-07"),
+            multipart("mixed", text("See the plan."), plan),
+        )
+        self.write("in.mbox", mbox(*mails))
+        command = ("export", "in.mbox", "--bind", "all", "--as", "pdf", "--attachments", "pages")
+        self.run_program(*command, "--into", "apart")
+        self.run_program(*command, "--into", "out", "--run-on", "--cover")
+        (apart,), (path,) = ((self.folder / name).rglob("*.pdf") for name in ("apart", "out"))
+        self.assertEqual((pdf_pages(apart), pdf_pages(path)), (11, 8))
+        check_with_qpdf(self, path)
+        document = pypdfium2.PdfDocument(path)
+        texts = [page.get_textpage().get_text_range() for page in document]
+        starts = [next(n for n, page in enumerate(texts[2:], 3) if f"Notice {of}" in page) for of in range(1, 9)]
+        self.assertEqual(starts, [3, 3, 3, 3, 3, 4, 6, 8])
+        self.assertEqual([int(n) for n in re.findall(r"Notice \d\s+(\d+)", texts[1])], starts)
+        self.assertEqual(sum(page.count("Notice 3") for page in texts[2:]), 1)
+        for number, page in enumerate(texts, 1):
+            if number > 1 and "The plan." not in page:
+                self.assertIn(f"Page {number} of 8", page)
+        with pikepdf.open(path) as opened, opened.open_outline() as outline:
+            pages = [page.objgen for page in opened.pages]
+            led = [(pages.index(mark.destination[0].objgen) + 1, mark.destination) for mark in outline.root[1:]]
+            self.assertEqual([number for number, _ in led], starts)
+            heights = [float(to[3]) for number, to in led if number == 3 and to[1] == "/XYZ"]
+            self.assertEqual(heights, sorted(heights, reverse=True), "each below the one before")
+            self.assertEqual(len(heights), 4)
+            (link,) = (note for note in opened.pages[2].Annots if "tides" in str(note.get("/A", {}).get("/URI", "")))
+            left, low, right, high = map(float, link.Rect)
+        at = document[2].get_textpage().get_text_bounded(left, low, right, high)
+        self.assertIn("the tides", at, "the link has moved with its words")
+
     def test_only_what_grew_is_bound_again(self) -> None:
         self.write("in.mbox", mbox(reply(1, subject="Berth 4"), letter("Fog")))
         command = ("export", "in.mbox", "--into", "out", "--bind", "conversation")
@@ -223,6 +265,7 @@ class Bound(ProgramTest):
             (("--bind", "all", "--as", "eml"), "no PDF is asked for"),
             (("--bind", "all", "--as", "pdf,mbox"), "by a command of their own"),
             (("--unquote",), "needs --bind"),
+            (("--run-on",), "needs --bind"),
             (("--bind", "month"), "conversation"),
         ):
             done = self.run_program("export", "in", "--into", "out", *arguments, code=2)

@@ -19,7 +19,7 @@ NEVER = frozenset({"help", "config", "version", "into", "id", "csv", "json", "af
 _HARMLESS = frozenset(
     (
         "zone as name paper landscape margin scale background no-background header footer text-font text-size "
-        "engine attachments open-zips bind unquote flat tag evidence headers property archival show-hidden "
+        "engine attachments open-zips bind unquote run-on flat tag evidence headers property archival show-hidden "
         "read-back cover no-read-back patience jobs volume-size by-folder inline nested once file-larger "
         "file-smaller deep folder from to cc with subject body text since before older-than newer-than larger "
         "smaller keyword seen unseen attached newest except conversation title"

@@ -73,6 +73,9 @@ if TYPE_CHECKING:
     help="With --bind: leave out quoted text that stands earlier in the same PDF, and say so.",
 )
 @click.option(
+    "--run-on", is_flag=True, help="With --bind: no new page for each message that fits on what is left of one."
+)
+@click.option(
     "--tag",
     "tags",
     multiple=True,

@@ -13,7 +13,20 @@ SECTIONS: dict[str, tuple[str, ...]] = {
         *("as-of", "follow-links"),
     ),
     "Which files": (
-        *("into", "as", "name", "flat", "bind", "title", "unquote", "tag", "attachments", "open-zips", "by-folder"),
+        *(
+            "into",
+            "as",
+            "name",
+            "flat",
+            "bind",
+            "title",
+            "unquote",
+            "run-on",
+            "tag",
+            "attachments",
+            "open-zips",
+            "by-folder",
+        ),
         *("file-larger", "file-smaller", "inline", "nested", "once", "volume-size", "lock"),
     ),
     "The page": (

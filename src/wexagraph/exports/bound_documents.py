@@ -137,6 +137,7 @@ class Binding:
             engine,
             sheaf.group.tags,
             options.exported,
+            options.run_on,
             options.lock,
             self.key,
         )

@@ -31,7 +31,8 @@ class ExportOptions:
     `formats` are names of `exports/formats.py`. `flat` leaves out the source's folders. `jobs` worker processes make
     pages; one page may take `timeout` seconds. `engine` is auto or the name of a page engine. `bind` makes one PDF of
     each conversation, each folder or all, under names of the pattern `bound`, and called `title` or what their messages
-    have in common; `unquote` leaves quotes out of it that stand in it already. `tags` are patterns for keywords. `lock`
+    have in common; `unquote` leaves quotes out of it that stand in it already; messages `run_on`
+    in it without a new page each. `tags` are patterns for keywords. `lock`
     encrypts PDFs. `exported` is the date of the export for cover sheets. `cluster` is the address of a Dask scheduler
     whose workers make and bind pages. Raises CallError where two of them do not go together.
     """
@@ -47,6 +48,7 @@ class ExportOptions:
     bound: NamePattern = field(default_factory=lambda: NamePattern(BOUND_PATTERN))
     title: TextPattern | None = None
     unquote: bool = False
+    run_on: bool = False
     tags: tuple[TextPattern, ...] = ()
     lock: Lock | None = None
     exported: datetime | None = None
@@ -62,6 +64,8 @@ class ExportOptions:
             raise CallError("--bind goes with pdf, eml, html and text. Make mbox and zip by a command of their own.")
         if self.unquote and not self.bind:
             raise CallError("--unquote leaves out what stands earlier in the same bound PDF: it needs --bind.")
+        if self.run_on and not self.bind:
+            raise CallError("--run-on lets messages of one bound PDF follow one another on a page: it needs --bind.")
         if self.lock is not None and self.page.archival:
             raise CallError(NO_LOCKED_ARCHIVE)
 
@@ -132,6 +136,7 @@ class ExportOptions:
         if format == "pdf":
             lock = self.lock.recipe() if self.lock else ""
             more = f"{self.engine}|{[tag.text for tag in self.tags]}|{lock}|{self.bind}|{self.unquote}"
+            more += "|run-on" if self.run_on else ""
         return _short(f"{format}|{sorted(page.items())}|{more}")
 
 

@@ -57,6 +57,7 @@ class Entry:
     trouble: str = ""
     when: str = ""
     name: str = ""
+    shares: bool = False  # whether it begins below the one before, on the same page
 
 
 @dataclass(frozen=True)
@@ -87,7 +88,7 @@ class Contents:
             "counts": {
                 "messages": len(messages),
                 "attachments": sum(len(entry.attachments) for entry in self.entries),
-                "pages": sum(entry.pages for entry in self.entries),
+                "pages": sum(entry.pages - entry.shares for entry in self.entries),
                 "bytes": sum(entry.size for entry in self.entries),
             },
         }
@@ -149,6 +150,7 @@ def contents_page(contents: Contents, options: PageOptions, record: Record, firs
     """The contents page of a bound PDF: a row a message, each a link to `part:N`. `first` is the first one's page."""
     rows, page = [], first
     for number, one in enumerate(contents.entries):
+        page -= one.shares
         rows.append({**vars(one), "number": number, "page": page})
         page += one.pages
     html = templates().get_template("contents.html").render(title=contents.title, rows=rows)

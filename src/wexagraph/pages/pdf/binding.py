@@ -20,6 +20,7 @@ from wexagraph.pages.engines import Engine, engine
 from wexagraph.pages.options import Lock, PageOptions
 from wexagraph.pages.pdf.finish import MARK, as_archival, free_name, put_in_front, save
 from wexagraph.pages.pdf.foreign import bookmarks_of
+from wexagraph.pages.pdf.run_on import MESSAGE, Stack, lowest_ink
 
 PART_LINK = "part:"
 """What a row of the contents page links to, with the number of its message behind it."""
@@ -46,7 +47,8 @@ class Part:
 class BindJob:
     """Parts to be bound in their order into the file `out`.
 
-    `contents` are the header and footer of the contents page. `key` opens the parts, where they are locked meanwhile.
+    `contents` are the header and footer of the contents page; where messages `run_on` without a new page each, of all
+    pages. `key` opens the parts, where they are locked meanwhile.
     """
 
     parts: tuple[Part, ...]
@@ -58,6 +60,7 @@ class BindJob:
     engine: str = "plutoprint"
     tags: tuple[str, ...] = ()
     exported: datetime | None = None
+    run_on: bool = False
     lock: Lock | None = field(default=None, repr=False)
     key: str = field(default="", repr=False)
 
@@ -89,6 +92,8 @@ class _Binding:
         self.taken: set[str] = set()
         self.count = 0
         self.starts: list[int] = []
+        self.tops: list[float | None] = []  # how high on its page a part begins, where it is not at its head
+        self.stack = Stack(self.document, job.options)
         self.entries: list[Entry] = []
 
     def go(self) -> list[Note]:
@@ -108,6 +113,8 @@ class _Binding:
         self._link(covering, listing)
         self._number(covering, covering + listing)
         _settle(self.bookmarks, self.pages[covering + listing :])
+        for bookmark, start, top in zip(self.bookmarks, self.starts, self.tops, strict=True):
+            bookmark.destination = self._destination(covering + listing + start, top)
         with document.open_outline() as outline:
             outline.root.extend([_bookmark("Contents", self.pages[covering]), *self.bookmarks])
         document.Root.PageMode = pikepdf.Name.UseOutlines
@@ -125,18 +132,27 @@ class _Binding:
         import pikepdf
 
         first = self.count
-        pdf: Any = part.path or io.BytesIO(self._replacement(part))
-        with pikepdf.open(pdf, password=self.job.key if part.path else "") as source:
+        pdf = part.path or self._replacement(part)
+        key = self.job.key if part.path else ""
+        with pikepdf.open(io.BytesIO(pdf) if isinstance(pdf, bytes) else pdf, password=key) as source:
+            # pages of others stand for themselves, and nothing below them
+            lows = lowest_ink(pdf, key) if self.job.run_on and not part.marked else []
+            top = self.stack.put(source, lows[0]) if lows and self.stack.takes(source.pages[0], lows[0]) else None
+            first -= top is not None
             below = bookmarks_of(source, first)[1:]  # the first one leads to the message itself
-            self.document.pages.extend(source.pages)
-            self.count += len(source.pages)
+            more = source.pages[top is not None :]
+            self.document.pages.extend(more)
+            self.count += len(more)
+            if more and self.job.run_on:
+                self.stack.begin(self.document.pages[-1].obj if lows else None, lows[-1] if lows else 0.0)
             for name, spec in sorted(source.attachments.items()):
                 self._embed(f"{number:03} {name}", self.document.copy_foreign(spec.obj))
-        entry = replace(part.entry, pages=self.count - first)
+        entry = replace(part.entry, pages=self.count - first, shares=top is not None)
         bookmark = pikepdf.OutlineItem(f"{entry.when} {entry.name}: {entry.subject}"[:300], first)
         bookmark.children.extend(below)
         self.bookmarks.append(bookmark)
         self.starts.append(first)
+        self.tops.append(top)
         self.entries.append(entry)
 
     def _replacement(self, part: Part) -> bytes:
@@ -195,8 +211,17 @@ class _Binding:
                 action = annotation.get("/A")
                 address = str(action.get("/URI", "")) if action is not None else ""
                 if address.startswith(PART_LINK):
-                    target = self.pages[first + self.starts[int(address[len(PART_LINK) :])]]
-                    annotation.A = pikepdf.Dictionary(S=pikepdf.Name.GoTo, D=[target, pikepdf.Name.Fit])
+                    number = int(address[len(PART_LINK) :])
+                    target = self._destination(first + self.starts[number], self.tops[number])
+                    annotation.A = pikepdf.Dictionary(S=pikepdf.Name.GoTo, D=target)
+
+    def _destination(self, number: int, top: float | None) -> Any:
+        """Where a link to a part leads: its page, whole, or the height at which it begins on a page of several."""
+        import pikepdf
+
+        if top is None:
+            return pikepdf.Array([self.pages[number], pikepdf.Name.Fit])
+        return pikepdf.Array([self.pages[number], pikepdf.Name.XYZ, 0, round(top, 1), 0])
 
     def _number(self, covering: int, first: int) -> None:
         """Put the header and footer on the pages of ours, page numbers counted through the whole."""
@@ -214,7 +239,8 @@ class _Binding:
                     continue
                 if part.marked:
                     del page[MARK]
-                sheets.setdefault(_size(page), []).append((number, part.header_footer))
+                around_it = self.job.contents if self.job.run_on else part.header_footer
+                sheets.setdefault(_size(page), []).append((number, around_it))
         # what a page has set up for itself must not turn the lines upside down
         around = self.document.make_stream(b"q\n"), self.document.make_stream(b"\nQ q /WxRunning Do Q\n")
         for size, wanted in sheets.items():
@@ -262,6 +288,8 @@ class _Shared:
         for kind in ("/Font", "/XObject"):
             held: Any = page.Resources.get(kind) if "/Resources" in page else None
             for name in list(held.keys()) if held is not None else ():
+                if name.startswith(MESSAGE):
+                    self.join(held[name])
                 held[name] = self.one(held[name])
 
     def one(self, item: Any) -> Any:
