@@ -21,6 +21,8 @@ CODES = {
     "parts-too-many": "there are more parts than can be listed; the last ones are kept but not shown",
     "header-too-long": "a header field is very long; it is shortened here and whole in the embedded file",
     "picture-remote": "pictures from the network were not fetched",
+    "picture-fetched": "a picture is from the network, not from the message",
+    "picture-unfetched": "a picture could not be fetched from the network",
     "picture-missing": "a picture is not in the message",
     "picture-refused": "a picture is of a kind or size that can't be shown",
     "content-removed": "active content (scripts, forms, frames) was left out",

@@ -86,6 +86,17 @@ if TYPE_CHECKING:
 @ZONE
 @paging
 @click.option(
+    "--remote-images",
+    is_flag=True,
+    help="Fetch the pictures that messages link to, over HTTPS. Their senders may learn of it.",
+)
+@click.option(
+    "--remote-host",
+    multiple=True,
+    metavar="HOST",
+    help="With --remote-images: a host of your own, which may lie at a private address. Repeatable.",
+)
+@click.option(
     "--engine",
     type=click.Choice(ENGINES),
     default="auto",

@@ -31,7 +31,7 @@ SECTIONS: dict[str, tuple[str, ...]] = {
     ),
     "The page": (
         *("paper", "landscape", "margin", "scale", "background", "header", "footer", "text-font", "text-size", "zone"),
-        *("show-hidden", "engine", "patience", "read-back"),
+        *("show-hidden", "remote-images", "remote-host", "engine", "patience", "read-back"),
     ),
     "The PDF as a record": (
         *("cover", "evidence", "headers", "property", "archival", "password", "owner-password", "allow"),

@@ -12,6 +12,7 @@ from wexagraph.exports.journal import Journal
 from wexagraph.exports.needs import Needs
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.publisher import Publisher
+from wexagraph.exports.remote_pictures import RemotePictures
 from wexagraph.exports.report import ExportReport
 from wexagraph.exports.turns import Turns
 from wexagraph.output.target import Target
@@ -37,6 +38,7 @@ class Context:
     executor: Executor | None = None
     progress: Progress = field(default_factory=Progress)
     _workers: Workers | None = None
+    _remote_pictures: RemotePictures | None = None
 
     def __post_init__(self) -> None:
         self.report = ExportReport(into=str(self.target.folder))
@@ -62,11 +64,20 @@ class Context:
             self._workers = open_workers(options.jobs, options.timeout, options.cluster, self.executor)
         return self._workers
 
+    def remote_pictures(self) -> RemotePictures:
+        """What fetches pictures from the network, from the first time it is asked for."""
+        if self._remote_pictures is None:
+            self._remote_pictures = RemotePictures(frozenset(self.options.remote_hosts), self.options.exported)
+        return self._remote_pictures
+
     def drop_workers(self, wait: bool) -> None:
         """Let the workers go: after what they have in hand, or at once."""
         if self._workers is not None:
             self._workers.shutdown(wait=wait, cancel_futures=not wait)
             self._workers = None
+        if self._remote_pictures is not None:
+            self._remote_pictures.close()
+            self._remote_pictures = None
 
     def looking(self, count: int) -> None:
         """So many messages were met by the plan."""

@@ -13,6 +13,7 @@ from wexagraph.pages.composing.header_footer import HeaderFooter
 from wexagraph.pages.composing.properties import Record
 
 if TYPE_CHECKING:
+    from wexagraph.pages.cleaning.remote import Fetched
     from wexagraph.pages.composing.quotes import Said
     from wexagraph.pages.pdf.binding import Part
 
@@ -26,7 +27,8 @@ class WorkItem:
 
     `attempts` are the ways still to be tried: an engine, whether to set the text alone, whether to make pages of
     attachments. `sheaf` is the bound PDF that waits for it, `bound` that PDF once it is written; `known`
-    are quotes that stand in it already, once that was looked for.
+    are quotes that stand in it already, once that was looked for; `fetched` pictures from the network, once they were
+    asked for. `attempt` is the one in hand.
     """
 
     row: MessageRecord
@@ -36,6 +38,8 @@ class WorkItem:
     sheaf: BoundDocument | None = None
     bound: BoundFile | None = None
     known: tuple[tuple[str, str], ...] | None = None
+    fetched: tuple[Fetched, ...] = ()
+    attempt: tuple[str, bool, bool] = ("", False, True)
     attempts: list[tuple[str, bool, bool]] = field(default_factory=list)
     staged: list[tuple[str, Staged, tuple[Note, ...]]] = field(default_factory=list)
     notes: list[Note] = field(default_factory=list)

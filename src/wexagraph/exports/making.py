@@ -14,6 +14,7 @@ from wexagraph.exports.formats import FORMATS, suffix
 from wexagraph.exports.in_hand import BoundDocument, BoundFile, WorkItem
 from wexagraph.messages.dates import in_zone
 from wexagraph.notes import Note
+from wexagraph.pages.cleaning.remote import Fetched
 from wexagraph.pages.composing.provenance import Provenance
 from wexagraph.pages.make import Job, Made, make
 from wexagraph.text import one_line
@@ -31,6 +32,7 @@ class Pages:
             self.attempts[1:1] = [(name, False, False) for name in engines[:1]]
             self.attempts[-1] = (*self.attempts[-1][:2], False)
         self.pending: dict[Future[Made], WorkItem] = {}
+        self.fetching: dict[Future[tuple[Fetched, ...]], WorkItem] = {}
         self.bindings: dict[Future[BoundFile], BoundDocument] = {}
 
     def wants(self, work: WorkItem) -> bool:
@@ -44,18 +46,18 @@ class Pages:
         work.attempts = list(self.attempts) if "pdf" in work.missing else [("", False, True)]
         self.submit(work)
         most = 2 * self.run.options.jobs
-        while len(self.pending) >= most + 2 or len(self.bindings) > most:
+        while len(self.pending) + len(self.fetching) >= most + 2 or len(self.bindings) > most:
             self.collect()
 
     def finish(self) -> None:
         """Wait for all that is in hand."""
-        while self.pending or self.bindings:
+        while self.pending or self.fetching or self.bindings:
             self.collect()
 
     def submit(self, work: WorkItem) -> None:
         formats = tuple(name for name in work.missing if name in self.run.options.page_formats)
-        name, plain, convert = work.attempts.pop(0)
-        future = self.run.workers().submit(make, self._job(work, formats, name, plain, convert))
+        work.attempt = work.attempts.pop(0)
+        future = self.run.workers().submit(make, self._job(work, formats, *work.attempt))
         self.pending[future] = work
 
     def _job(self, work: WorkItem, formats: tuple[str, ...], engine: str, plain: bool, convert: bool) -> Job:
@@ -75,6 +77,7 @@ class Pages:
             lock=options.lock,
             exported=options.exported,
             makers=makers,
+            fetched=work.fetched if options.remote_images else None,
         )
         if sheaf is None or self.run.binding is None:
             return job
@@ -94,11 +97,16 @@ class Pages:
         return one_line(f"of {when} from {sender or 'no sender'}")[:200]
 
     def collect(self) -> None:
-        waiting: list[Future[Any]] = [*self.pending, *self.bindings]
+        waiting: list[Future[Any]] = [*self.pending, *self.fetching, *self.bindings]
         done, _ = wait(waiting, timeout=1.0, return_when=FIRST_COMPLETED)
         for future in done:
             if future in self.pending:
                 self._made(self.pending.pop(future), future)
+            elif future in self.fetching:
+                work = self.fetching.pop(future)
+                work.fetched += future.result()
+                work.attempts.insert(0, work.attempt)  # the same once more, with its pictures
+                self.submit(work)
             else:
                 self._bound(self.bindings.pop(future), future)
         self.run.publisher.put_if_due()
@@ -114,11 +122,14 @@ class Pages:
             else:
                 self._fall_back(work)
             return
+        if made.remote:
+            self.fetching[self.run.remote_pictures().fetch_all(made.remote)] = work
+            return
         notes = list(made.notes)
         if work.trouble:
-            used = self.attempts[len(self.attempts) - len(work.attempts) - 1]
-            if used[1] or used[2]:
-                notes.append(Note("text-only" if used[1] else "engine-other", work.trouble[:200]))
+            _, plain, convert = work.attempt
+            if plain or convert:
+                notes.append(Note("text-only" if plain else "engine-other", work.trouble[:200]))
         if work.sheaf is not None and self.run.binding is not None and "pdf" in made.files:
             self.run.binding.add(work.sheaf, work, made)
         for name, content in made.files.items():

@@ -31,10 +31,10 @@ class ExportOptions:
     `formats` are names of `exports/formats.py`. `flat` leaves out the source's folders. `jobs` worker processes make
     pages; one page may take `timeout` seconds. `engine` is auto or the name of a page engine. `bind` makes one PDF of
     each conversation, each folder or all, under names of the pattern `bound`, and called `title` or what their messages
-    have in common; `unquote` leaves quotes out of it that stand in it already; messages `run_on`
-    in it without a new page each. `tags` are patterns for keywords. `lock`
-    encrypts PDFs. `exported` is the date of the export for cover sheets. `cluster` is the address of a Dask scheduler
-    whose workers make and bind pages. Raises CallError where two of them do not go together.
+    have in common; `unquote` leaves quotes out of it that stand in it already; messages `run_on` in it without a new
+    page each. With `remote_images`, pictures on the network are fetched; `remote_hosts` may lie at private addresses.
+    `tags` are patterns for keywords. `lock` encrypts PDFs. `exported` is the date of the export. `cluster` is the
+    address of a Dask scheduler whose workers make and bind pages. Raises CallError where two do not go together.
     """
 
     formats: tuple[str, ...] = ("pdf",)
@@ -49,6 +49,8 @@ class ExportOptions:
     title: TextPattern | None = None
     unquote: bool = False
     run_on: bool = False
+    remote_images: bool = False
+    remote_hosts: tuple[str, ...] = ()
     tags: tuple[TextPattern, ...] = ()
     lock: Lock | None = None
     exported: datetime | None = None
@@ -66,6 +68,8 @@ class ExportOptions:
             raise CallError("--unquote leaves out what stands earlier in the same bound PDF: it needs --bind.")
         if self.run_on and not self.bind:
             raise CallError("--run-on lets messages of one bound PDF follow one another on a page: it needs --bind.")
+        if self.remote_hosts and not self.remote_images:
+            raise CallError("--remote-host names a host that --remote-images may ask: it needs that.")
         if self.lock is not None and self.page.archival:
             raise CallError(NO_LOCKED_ARCHIVE)
 
@@ -137,6 +141,7 @@ class ExportOptions:
             lock = self.lock.recipe() if self.lock else ""
             more = f"{self.engine}|{[tag.text for tag in self.tags]}|{lock}|{self.bind}|{self.unquote}"
             more += "|run-on" if self.run_on else ""
+        more += "|remote" if self.remote_images else ""
         return _short(f"{format}|{sorted(page.items())}|{more}")
 
 

@@ -23,6 +23,7 @@ from wexagraph.pages.pdf.pieces import Piece
 
 # what sets pages is loaded where pages are made, in the workers
 if TYPE_CHECKING:
+    from wexagraph.pages.cleaning.remote import Fetched
     from wexagraph.pages.composing.compose import Page
     from wexagraph.pages.composing.covers import Entry
     from wexagraph.pages.engines import Engine
@@ -39,7 +40,8 @@ class Job:
     says where the message was read. Without `convert`, attachments that were to be made into pages are only described.
     A `part` of a bound PDF gets no cover, no header and footer and no proof of its own; `known` are quotes that stand
     elsewhere in it; the first part comes with the title and the tags of the `whole`. `lock` encrypts the PDF;
-    `exported` is the date that a cover tells. `makers` make formats that this module has none for.
+    `exported` is the date that a cover tells. `makers` make formats that this module has none for. `fetched` are
+    pictures from the network, as far as they were asked for; None where none is to be.
     """
 
     data: bytes
@@ -55,6 +57,12 @@ class Job:
     lock: Lock | None = None
     exported: datetime | None = None
     makers: tuple[tuple[str, Maker], ...] = ()
+    fetched: tuple[Fetched, ...] | None = None
+
+    @property
+    def pictures(self) -> dict[str, Fetched]:
+        """The pictures from the network, by their addresses."""
+        return {one.address: one for one in self.fetched or ()}
 
 
 @dataclass
@@ -63,6 +71,7 @@ class Made:
 
     `entry` and `header_footer` are what contents page, header and footer of a bound PDF tell of a part; `marked` says
     that pages of others stand among its own. `whole` are the properties and header and footer of the bound PDF.
+    `remote` are the addresses of pictures that the files would show and that were not asked for yet.
     """
 
     files: dict[str, bytes] = field(default_factory=dict)
@@ -72,6 +81,13 @@ class Made:
     whole: tuple[Record, HeaderFooter] | None = None
     beside: dict[str, bytes] = field(default_factory=dict)
     notes: list[Note] = field(default_factory=list)
+    remote: tuple[str, ...] = ()
+
+    def wants(self, addresses: tuple[str, ...], job: Job) -> None:
+        """Note the addresses of pictures, where they are to be fetched."""
+        if job.fetched is not None:
+            new = (address for address in addresses if address not in job.pictures)
+            self.remote = tuple(dict.fromkeys((*self.remote, *new)))
 
 
 def make(job: Job) -> Made:
@@ -122,8 +138,9 @@ def to_html(message: Message, job: Job, made: Made) -> bytes:
     """The message as one HTML file, its pictures inside."""
     from wexagraph.pages.composing.compose import compose
 
-    page = compose(message, job.options, origin=job.origin, plain=job.plain, screen=True)
+    page = compose(message, job.options, origin=job.origin, plain=job.plain, screen=True, fetched=job.pictures)
     made.notes += page.notes
+    made.wants(page.remote, job)
     return page.self_contained().encode("utf-8", "replace")
 
 
@@ -135,6 +152,7 @@ def to_pdf(message: Message, job: Job, made: Made) -> bytes:
     setter, wanted = engine(job.engine), job.options.attachments
     page, pdf, lost = _set(message, job, setter)
     made.notes += [*page.notes, *lost]
+    made.wants(page.remote, job)
     attachments = message.attachments
     pieces: list[Piece] = []
     if wanted != ("none",):
@@ -212,6 +230,7 @@ def _set(message: Message, job: Job, setter: Engine) -> tuple[Page, bytes, list[
             plain=job.plain,
             part=job.part,
             known=dict(job.known),
+            fetched=job.pictures,
             relief=relief,
         )
         pdf = setter.render(page, job.options)

@@ -29,6 +29,7 @@ from wexagraph.pages.cleaning.presentational_hints import (
     present,
 )
 from wexagraph.pages.cleaning.relief import FILLING, Relief, has_one_column, is_spacer
+from wexagraph.pages.cleaning.remote import remote_address
 from wexagraph.text import shortened, without_controls
 
 MOST_DEPTH = 120
@@ -368,7 +369,11 @@ class _Cleaner:
     def _image(self, node: LexborNode, attributes: dict[str, str | None], style: str, place: _Place) -> None:
         source = (attributes.get("src") or "").strip()
         alternative = " ".join((attributes.get("alt") or "").split())
-        name = self.resolve(source)
+        width, height = _px(attributes.get("width")), _px(attributes.get("height"))
+        tiny = (width is not None and width <= 3) or (height is not None and height <= 3)
+        unseen = place.hidden or (tiny and not alternative)  # a spacer or a counter, meant not to be seen
+        address = remote_address(source)
+        name = self.resolve(source) if not (unseen and address) else None
         if name is not None:
             presented = present("img", attributes, place.look)[0]
             written = _px(attributes.get("width"))
@@ -377,14 +382,12 @@ class _Cleaner:
             more = self._attributes("img", attributes, style, presented)
             self.state.out.append(f'<img src="{escape(name)}"{more}>')
             return
-        width, height = _px(attributes.get("width")), _px(attributes.get("height"))
-        tiny = (width is not None and width <= 3) or (height is not None and height <= 3)
         if source.lower().startswith(("http:", "https:", "//")):
-            self.state.remote += 1
+            self.state.remote += address not in self.pictures.fetched
         else:
             self.state.missing += 1
-        if place.hidden or (tiny and not alternative):
-            return  # a spacer or a counter, meant not to be seen
+        if unseen:
+            return
         presented = present("img", attributes, place.look)[0]
         more = self._attributes("img", attributes, style, presented)
         frame = self.pictures.frame(alternative, host(source) or "not in the message", width, height)

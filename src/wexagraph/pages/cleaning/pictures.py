@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import base64
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from html import escape
 from urllib.parse import unquote, unquote_to_bytes
 
 from wexagraph.messages.mime import Part
 from wexagraph.messages.pictures import drawable
 from wexagraph.notes import Note
+from wexagraph.pages.cleaning.remote import Fetched, remote_address
 from wexagraph.text import shortened, without_controls
 
 _DATA = re.compile(r"data:([\w/+.-]*)((?:;[\w=.+-]*)*),", re.IGNORECASE)
@@ -20,11 +21,18 @@ class Pictures:
     """The pictures that a page may show, by the names under which the page refers to them.
 
     `find` looks a reference (`cid:…`, a Content-Location) up in the message. `resources` fills with what is used:
-    name to (media type, bytes).
+    name to (media type, bytes). `fetched` are pictures from the network, by their addresses; `remote` fills with the
+    addresses of those that the page would show.
     """
 
-    def __init__(self, find: Callable[[str], Part | None], resources: dict[str, tuple[str, bytes]]) -> None:
-        self._find, self.resources = find, resources
+    def __init__(
+        self,
+        find: Callable[[str], Part | None],
+        resources: dict[str, tuple[str, bytes]],
+        fetched: Mapping[str, Fetched] | None = None,
+    ) -> None:
+        self._find, self.resources, self.fetched = find, resources, fetched or {}
+        self.remote: dict[str, None] = {}
         self._known: dict[object, str | None] = {}
         self.notes: list[Note] = []
 
@@ -41,6 +49,8 @@ class Pictures:
             part = self._find(reference)
             if part is not None:
                 name = self.of_part(part)
+            elif address := remote_address(reference):
+                name = self._from_network(address)
         self._known[reference] = name
         return name
 
@@ -49,6 +59,14 @@ class Pictures:
         if part not in self._known:
             self._known[part] = self._add(part.content(), part.filename or f"part {part.number}")
         return self._known[part]
+
+    def _from_network(self, address: str) -> str | None:
+        self.remote[address] = None
+        fetched = self.fetched.get(address)
+        if fetched is None:
+            return None
+        self.notes.append(fetched.note())
+        return self._add(fetched.content, address) if fetched.content else None
 
     def frame(self, alternative: str, where: str, width: int | None, height: int | None) -> str:
         """The resource that stands for a picture that is not there: of the size that it was to have, as far as that is

@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import re
 import unicodedata
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import lru_cache
@@ -26,6 +26,7 @@ from wexagraph.pages.cleaning.breaks import escaped
 from wexagraph.pages.cleaning.clean import clean
 from wexagraph.pages.cleaning.pictures import Pictures
 from wexagraph.pages.cleaning.relief import Relief
+from wexagraph.pages.cleaning.remote import Fetched
 from wexagraph.pages.composing.cards import calendar_cards
 from wexagraph.pages.composing.glyphs import named, without_font
 from wexagraph.pages.composing.header_footer import header_footer
@@ -47,7 +48,8 @@ class Page:
     """A page to be set: HTML, resources by the names it uses (media type, bytes), and what belongs to the record.
 
     `text` is all text of the message that the page has to show, in no exact order, but for letters that no font has;
-    `rich` the part of it that stands in a layout of the author's.
+    `rich` the part of it that stands in a layout of the author's. `remote` are the addresses of pictures that lie on
+    the network.
     """
 
     html: str
@@ -56,6 +58,7 @@ class Page:
     notes: list[Note] = field(default_factory=list)
     text: str = ""
     rich: str = ""
+    remote: tuple[str, ...] = ()
 
     def may_overflow(self, width: int) -> bool:
         """Whether anything on it can be wider than `width` CSS pixels: a quick look that errs on the side of yes."""
@@ -148,20 +151,21 @@ def compose(
     screen: bool = False,
     part: bool = False,
     known: dict[str, str] | None = None,
+    fetched: Mapping[str, Fetched] | None = None,
     relief: Relief = Relief.NONE,
 ) -> Page:
     """Set a message as a page.
 
     `origin` is where it was read; without one nothing is said of it. `plain` takes the text in place of the layout;
     `screen` makes the page for a browser. A `part` of a bound PDF has no header and footer yet. `known` are quotes that
-    stand elsewhere, and where (see `pages/composing/quotes.py`).
+    stand elsewhere, and where (see `pages/composing/quotes.py`). `fetched` are pictures from the network.
 
     `relief` is what the layout is made without.
 
     Never fails on content.
     """
     resources: dict[str, tuple[str, bytes]] = {}
-    composer = _Composer(options, resources, plain, known or {}, relief)
+    composer = _Composer(options, resources, plain, known or {}, fetched or {}, relief)
     body = composer.blocks(message)
     rich = "\n".join(composer.rich)
     header, where = message.header, origin or Provenance()
@@ -203,6 +207,7 @@ def compose(
         notes=notes,
         text=text,
         rich=rich,
+        remote=tuple(composer.remote),
     )
 
 
@@ -259,9 +264,11 @@ class _Composer:
         resources: dict[str, tuple[str, bytes]],
         plain: bool,
         known: dict[str, str],
+        fetched: Mapping[str, Fetched],
         relief: Relief,
     ) -> None:
         self.options, self.resources, self.plain, self.known = options, resources, plain, known
+        self.fetched, self.remote = fetched, dict[str, None]()
         self.relief = relief
         self.rich: list[str] = []
         self.css: list[str] = []
@@ -280,7 +287,7 @@ class _Composer:
         return heading
 
     def blocks(self, message: Message) -> str:
-        pictures = Pictures(message.picture, self.resources)
+        pictures = Pictures(message.picture, self.resources, self.fetched)
         out = []
         for block in message.blocks(self.plain):
             if isinstance(block, TextBlock):
@@ -297,6 +304,7 @@ class _Composer:
             elif isinstance(block, MessageBlock):
                 out.append(self._nested(Message(block.data, block.depth)))
         self.notes += pictures.notes
+        self.remote |= pictures.remote
         return "\n".join(out) or '<p class="wx-none">This message has no text.</p>'
 
     def _html(self, block: HtmlBlock, pictures: Pictures) -> str:
