@@ -23,6 +23,7 @@ from wexagraph.backups.packing import pack
 from wexagraph.backups.runlists import FolderChange, Holding
 from wexagraph.backups.volumes import VolumeWriter, salvage
 from wexagraph.errors import WexagraphError
+from wexagraph.languages import Language
 from wexagraph.messages import Header, Message
 from wexagraph.messages.dates import parse_date
 from wexagraph.messages.filetypes import recognise
@@ -155,7 +156,7 @@ class Reader:
             ),
             "calendar": (
                 b'BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nDTSTART;TZID=Europe/Lisbon:20260314T150300\r\nRRULE:FREQ=DAILY;COUNT=3\r\nATTENDEE;CN="A":mailto:a@b.example\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n',
-                lambda d: [calendar_cards(d, None, str), vcard_cards(d)],
+                lambda d: [calendar_cards(d, None, Language()), vcard_cards(d, Language())],
             ),
             "kind": (zipped.getvalue(), recognise),
         }

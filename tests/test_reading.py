@@ -10,6 +10,7 @@ import unittest
 from tests.helpers import ProgramTest, letter, mbox, pdf_text
 from wexagraph.demo.build import file, html, message, multipart, text, when
 from wexagraph.demo.unusual import unusual
+from wexagraph.languages import Language
 from wexagraph.messages import CalendarBlock, HtmlBlock, Message, TextBlock
 from wexagraph.messages.enriched import enriched_to_html
 from wexagraph.messages.inlined import InlinedFile, split
@@ -157,10 +158,10 @@ class Kinds(unittest.TestCase):
         data = DEMO["Moved: Berthing meeting"]
         cards = [b for b in Message(data).blocks() if isinstance(b, CalendarBlock)]
         self.assertEqual(len(cards), 1, "the same invitation, sent twice, is one card")
-        ((title, rows),) = calendar_cards(cards[0].part.content(), None, lambda m: f"{m:%H:%M %z}")
+        ((title, rows),) = calendar_cards(cards[0].part.content(), None, Language())
         told = dict(rows)
         self.assertEqual(title, "Invitation: Berthing meeting, autumn")
-        self.assertEqual(told["When"], "09:00 +0100\nto 10:30 +0100")
+        self.assertRegex(told["When"], r" 09:00 .*\(UTC\+01:00\)\nto .* 10:30 .*\(UTC\+01:00\)$")
         self.assertEqual(told["Repeats"], "every month, 3 times")
         self.assertIn("Tomas Wray <tomas.wray@saltmere.example>, accepted", told["Invited"])
         self.assertIn("2. Winter berths", told["Text"])
@@ -170,12 +171,12 @@ class Kinds(unittest.TestCase):
             b"\xff\xfe\0\0",
             b"BEGIN:VEVENT",
         ):
-            calendar_cards(broken, None, str)
+            calendar_cards(broken, None, Language())
 
     def test_whole_days(self) -> None:
         event = b"BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nSUMMARY:Regatta\r\nDTSTART;VALUE=DATE:20260703\r\nDTEND;VALUE=DATE:20260705\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
         self.assertEqual(
-            calendar_cards(event, None, str)[0][1], [("When", "Friday 3 July 2026 to Saturday 4 July 2026")]
+            calendar_cards(event, None, Language())[0][1], [("When", "Friday 3 July 2026 to Saturday 4 July 2026")]
         )
 
     def test_alternatives(self) -> None:

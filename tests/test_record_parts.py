@@ -22,6 +22,7 @@ from tests.helpers import PROGRAM, ProgramTest, letter
 from wexagraph.demo.build import html, message, when
 from wexagraph.errors import CallError, PageError
 from wexagraph.exports.options import ExportOptions
+from wexagraph.languages import Language
 from wexagraph.messages import Header, Message
 from wexagraph.naming import Fields, NamePattern, TextPattern
 from wexagraph.pages.composing import covers, provenance, quotes
@@ -195,14 +196,14 @@ class Quotes(unittest.TestCase):
         data = message("a@b.example", "c@d.example", "S", when("2026-03-14"), html(second))
         said = quotes.Said()
         said.meet(message("a@b.example", "c@d.example", "S", when("2026-03-14"), html(first)), "of Monday")
-        left = quotes.without_quotes(second, dict(said.meet(data, "x")))
+        left = quotes.without_quotes(second, dict(said.meet(data, "x")), Language())
         self.assertNotIn("crane", left.replace("<b>", "").replace("</b>", ""))
         self.assertIn("stands in the message of Monday", left)
         self.assertIn("Never said.", left)
 
     def test_the_label_of_a_sender_is_only_text(self) -> None:
         hostile = quotes.without_quotes(
-            "<blockquote>said so</blockquote>", {quotes.key("said so"): "<script>x()</script>"}
+            "<blockquote>said so</blockquote>", {quotes.key("said so"): "<script>x()</script>"}, Language()
         )
         self.assertNotIn("<script>", hostile)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from wexagraph.languages import ENGLISH, Language, language
 from wexagraph.text import one_line
 
 CODES = {
@@ -68,4 +69,8 @@ class Note:
         object.__setattr__(self, "detail", one_line(self.detail))
 
     def __str__(self) -> str:
-        return CODES[self.code] + (f" ({self.detail})" if self.detail else "")
+        return self.in_words(language(ENGLISH))
+
+    def in_words(self, tr: Language) -> str:
+        """The note in a language; its detail stays as it is."""
+        return tr(CODES[self.code]) + (f" ({self.detail})" if self.detail else "")

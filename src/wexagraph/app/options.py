@@ -13,6 +13,7 @@ from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
+from wexagraph.app.locales import language_code, usual_paper
 from wexagraph.app.secrets import Prompt, secret
 from wexagraph.app.zones import zone_name
 from wexagraph.errors import CallError
@@ -42,7 +43,7 @@ PAGE_DEFAULTS: dict[str, Any] = {
     "zone": None,
     "attachments": "embed",
     "open-zips": False,
-    "paper": "a4",
+    "paper": None,
     "landscape": False,
     "margin": 18,
     "scale": "100%",
@@ -61,6 +62,7 @@ PAGE_DEFAULTS: dict[str, Any] = {
     "allow": None,
     "show-hidden": False,
     "read-back": True,
+    "language": None,
 }
 EXPORT_DEFAULTS: dict[str, Any] = PAGE_DEFAULTS | {
     "as": "pdf",
@@ -155,7 +157,7 @@ def page_options(plain: Plain) -> PageOptions:
     ways = attachment_ways(values["attachments"])
     return PageOptions(
         zone=zone_name(values["zone"]),
-        paper=paper(values["paper"]),
+        paper=paper(values["paper"]) if values["paper"] is not None else usual_paper(),
         landscape=values["landscape"],
         margin=margins(values["margin"]),
         scale=percent(values["scale"]) / 100,
@@ -174,6 +176,7 @@ def page_options(plain: Plain) -> PageOptions:
         properties=_properties(values["property"]),
         show_hidden=values["show-hidden"],
         read_back=values["read-back"],
+        language=language_code(values["language"]),
     )
 
 

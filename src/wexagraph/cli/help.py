@@ -30,7 +30,19 @@ SECTIONS: dict[str, tuple[str, ...]] = {
         *("file-larger", "file-smaller", "inline", "nested", "once", "volume-size", "lock"),
     ),
     "The page": (
-        *("paper", "landscape", "margin", "scale", "background", "header", "footer", "text-font", "text-size", "zone"),
+        *(
+            "paper",
+            "landscape",
+            "margin",
+            "scale",
+            "background",
+            "header",
+            "footer",
+            "text-font",
+            "text-size",
+            "zone",
+            "language",
+        ),
         *("show-hidden", "remote-images", "remote-host", "engine", "patience", "read-back"),
     ),
     "The PDF as a record": (

@@ -10,6 +10,7 @@ import click
 from wexagraph.app.options import BUILT_IN, attachment_ways, margins, paper, percent, words
 from wexagraph.app.secrets import PROMPT
 from wexagraph.errors import CallError
+from wexagraph.languages import LANGUAGES
 from wexagraph.pages.options import ALLOWED, FOOTER
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -64,8 +65,7 @@ _OPTIONS = [
     click.option(
         "--paper",
         type=Checked("paper", paper),
-        default="a4",
-        show_default=True,
+        show_default="a4, or letter where the system's territory uses it",
         metavar="PAPER",
         help="a3, a4, a5, letter, legal, or width x height in mm: 100x150.",
     ),
@@ -151,6 +151,12 @@ _OPTIONS = [
         alone="none",
         metavar="WORDS",
         help="With --owner-password, what all others may do: print, copy, comment, assemble; or none.",
+    ),
+    click.option(
+        "--language",
+        type=click.Choice(LANGUAGES),
+        show_default="the system's",
+        help="Of labels and dates on pages, and of the fixed words in names.",
     ),
     click.option("--show-hidden", is_flag=True, help="Print text that the sender hid, such as preview lines."),
     click.option(

@@ -106,15 +106,16 @@ class Binding:
         from wexagraph.pages.pdf.binding import Part
 
         date, sender, to, _, subject = facts
+        tr = self._options.page.tr
         entry = Entry(
-            subject or "no subject",
+            subject or tr("no subject"),
             sender,
             to,
             date,
             sha256=work.row.digest or "",
             size=work.row.size,
             trouble=one_line(work.trouble),
-            when=date[:16].replace("T", " ") or "undated",
+            when=date[:16].replace("T", " ") or tr("undated"),
             name=sender,
         )
         sheaf.parts[work.row.number] = Part("", entry, HeaderFooter((), ()))

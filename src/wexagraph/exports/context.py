@@ -43,7 +43,7 @@ class Context:
     def __post_init__(self) -> None:
         self.report = ExportReport(into=str(self.target.folder))
         self.archives = FolderArchives(self.target, self.journal, self.options)
-        self.turns = Turns(self.journal, self.options.bind) if self.options.bind else None
+        self.turns = Turns(self.journal, self.options.bind, self.options.page.tr) if self.options.bind else None
         self.binding = Binding(self.target, self.options, self.turns) if self.turns else None
         self.publisher = Publisher(self.target, self.journal, self.options, self.report, self.progress, self.tell)
         self.needs = Needs(

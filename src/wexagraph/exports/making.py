@@ -93,8 +93,9 @@ class Pages:
         moment = datetime.fromisoformat(date) if date else None
         zone = self.run.options.zone
         shown = in_zone(moment, zone) if moment and zone else moment
-        when = f"{shown:%Y-%m-%d %H:%M}" if shown else "unknown date"
-        return one_line(f"of {when} from {sender or 'no sender'}")[:200]
+        tr = self.run.options.page.tr
+        when = f"{shown:%Y-%m-%d %H:%M}" if shown else tr("unknown date")
+        return one_line(tr("of {when} from {sender}", when=when, sender=sender or tr("no sender")))[:200]
 
     def collect(self) -> None:
         waiting: list[Future[Any]] = [*self.pending, *self.fetching, *self.bindings]

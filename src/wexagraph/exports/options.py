@@ -10,6 +10,7 @@ from functools import cached_property
 
 from wexagraph.errors import CallError
 from wexagraph.exports.formats import FORMATS, a_folder, a_message
+from wexagraph.languages import ENGLISH
 from wexagraph.naming import NamePattern, TextPattern
 from wexagraph.pages import PageOptions
 from wexagraph.pages.options import Lock
@@ -109,6 +110,7 @@ class ExportOptions:
         """Equal for two exports that give the same names."""
         bound = f"|{self.bind}|{self.bound.text}" if self.bind else ""
         bound += f"|{self.title.text}" if self.title else ""
+        bound += f"|{self.page.language}" if self.page.language != ENGLISH else ""
         return _short(f"{self.pattern.text}|{self.flat}|{self.page.zone}{bound}")
 
     @cached_property
@@ -132,6 +134,8 @@ class ExportOptions:
         page = asdict(self.page)
         if not self.page.narrowed:
             del page["narrowed"]
+        if self.page.language == ENGLISH:  # as folders made before there were others have it
+            del page["language"]
         if len(set(self.page.margin)) == 1:  # as folders made before margins could differ have it
             page["margin"] = self.page.margin.top
         if format in FORMATS and FORMATS[format].archive is not None:

@@ -40,7 +40,7 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
     for count, envelope in enumerate(envelopes, number):
         moment, notes = envelope.date()
         header, id = envelope.header, envelope.id
-        fields = Fields(header, envelope.folder, id, zone, moment, number=count)
+        fields = Fields(header, envelope.folder, id, zone, moment, number=count, tr=options.page.tr)
         stem = options.pattern.stem(fields)
         folder = folder_path(envelope.folder, options.flat)
         stem = f"{folder}/{stem}" if folder else stem
@@ -89,7 +89,7 @@ def _bound(options: ExportOptions, fields: Fields, folder: str) -> tuple[str, st
     if options.title is not None:
         common = options.title.fill(replace(fields, subject="" if common == ALL else common))
     stem = options.bound.stem(replace(fields, subject=common))
-    title = shortened(one_line(common), 1000) or "no subject"
+    title = shortened(one_line(common), 1000) or options.page.tr("no subject")
     return title, f"{folder}/{stem}" if folder and options.bind != "all" else stem
 
 

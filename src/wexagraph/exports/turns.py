@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from wexagraph.exports.journal import Journal, file_record
 from wexagraph.exports.message_records import FileRecord, MessageRecord, PlannedMessage
+from wexagraph.languages import Language
 from wexagraph.messages.conversations import Conversations, Thread
 from wexagraph.naming import clean, component
 from wexagraph.text import one_line, shortened
@@ -41,10 +42,10 @@ class Group:
 
 
 class Turns:
-    """The groups of one run. `by` is conversation, folder or all."""
+    """The groups of one run. `by` is conversation, folder or all; `tr` gives the words of titles."""
 
-    def __init__(self, journal: Journal, by: str) -> None:
-        self._journal, self._by = journal, by
+    def __init__(self, journal: Journal, by: str, tr: Language) -> None:
+        self._journal, self._by, self._tr = journal, by, tr
         for statement in _SCHEMA:
             journal.ask(statement)
 
@@ -76,10 +77,10 @@ class Turns:
         count, first, last = self._journal.ask(
             "SELECT count(*), min(date), max(CASE WHEN date<'9999' THEN date END) FROM thread"
         ).fetchone()
-        span = (
-            f", {first[:10]} to {last[:10]}" if last and first[:10] != last[:10] else f", {last[:10]}" if last else ""
-        )
-        title = shortened(one_line(f"{count:,} message{'s' * (count != 1)}{chosen}{span}"), 200)
+        span, tr = f", {last[:10]}" if last else "", self._tr
+        if last and first[:10] != last[:10]:
+            span = ", " + tr("{first} to {last}", first=first[:10], last=last[:10])
+        title = shortened(one_line(f"{tr.many('{count} message', '{count} messages', count)}{chosen}{span}"), 200)
         name = component(clean(title), 60)
         self._journal.ask(
             "UPDATE thread SET title=replace(title, ?, ?), stem=replace(stem, ?, ?)", (ALL, title, ALL, name)

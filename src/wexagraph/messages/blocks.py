@@ -62,13 +62,14 @@ class Attachment:
 class TextBlock:
     """Plain text to show. `flowed` and `delsp` are its format=flowed parameters (RFC 3676).
 
-    `label` says what it is where the sender did not write it.
+    `label` says what it is where the sender did not write it, `name` which file is meant.
     """
 
     text: str
     flowed: bool = False
     delsp: bool = False
     label: str = ""
+    name: str = ""
 
 
 @dataclass(frozen=True)

@@ -136,17 +136,3 @@ def in_zone(moment: datetime, zone: tzinfo) -> datetime:
         return moment.astimezone(zone)
     except (OverflowError, ValueError):
         return moment
-
-
-def date_text(moment: datetime) -> str:
-    """An instant in words, with its zone."""
-    day = f"{moment:%A} {moment.day} {moment:%B} {moment.year}, {moment:%H:%M}"
-    name = moment.tzname() or ""
-    known = f" {name}" if name.isalpha() and name != "UTC" else ""
-    return f"{day}{known} ({offset_text(moment)})"
-
-
-def offset_text(moment: datetime) -> str:
-    """The offset of an instant, as UTC+01:00."""
-    packed = f"{moment:%z}" or "+0000"
-    return f"UTC{packed[:3]}:{packed[3:5]}"

@@ -162,7 +162,7 @@ class Reader:
         name = decode(file.name)[0]
         kind = mimetypes.guess_type(name)[0] or "application/octet-stream"
         self.reading.attachments.append(Attachment(made_part(file.content, kind, name, number)))
-        self.reading.blocks.append(TextBlock("", label=f"A file stands here in the text: {name[:200]}"))
+        self.reading.blocks.append(TextBlock("", label="A file stands here in the text", name=name[:200]))
         if not file.whole:
             self.reading.notes.append(Note("encoding-damaged", f"{name[:80]}, in the text"))
 

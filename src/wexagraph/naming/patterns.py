@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import re
 import string
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime, tzinfo
 from difflib import get_close_matches
 from typing import Any
 
 from wexagraph.errors import CallError
-from wexagraph.messages.dates import date_text, in_zone
+from wexagraph.languages import ENGLISH, Language, language
+from wexagraph.messages.dates import in_zone
 from wexagraph.messages.headers import Header
 from wexagraph.naming.safe import clean, component, cut
 from wexagraph.text import one_line
@@ -34,11 +35,11 @@ _ROOM = 20
 _MOST_LEVELS = 20
 
 
-class _Undated:
-    """Stands for a date that a message does not have."""
+class _Undated(str):
+    """Stands for a date that a message does not have, in words."""
 
     def __format__(self, spec: str) -> str:
-        return "undated"
+        return str(self)
 
 
 class _Value(str):
@@ -153,7 +154,8 @@ def _probe() -> Fields:
 class Fields:
     """What a pattern is filled from. `moment` is the message's date; a `zone` of None keeps its own offset.
 
-    `subject` stands in for the message's own, where several messages have one in common.
+    `subject` stands in for the message's own, where several messages have one in common. `tr` gives the words for what
+    is missing, and dates in words.
     """
 
     header: Header
@@ -164,28 +166,29 @@ class Fields:
     filename: str = ""
     number: int = 0
     subject: str | None = None
+    tr: Language = field(default_factory=lambda: language(ENGLISH))
 
     def value(self, name: str) -> Any:
         """What a pattern is given for a field."""
         header = self.header
         if name == "date":
             if self.moment is None:
-                return _Undated()
+                return _Undated(self.tr("undated"))
             return in_zone(self.moment, self.zone) if self.zone is not None else self.moment
         if name == "sender":
-            return _value(header.sender.name or header.sender.address, "no sender", 100)
+            return _value(header.sender.name or header.sender.address, self.tr("no sender"), 100)
         if name == "sender_address":
-            return _value(header.sender.address, "no sender", 100)
+            return _value(header.sender.address, self.tr("no sender"), 100)
         if name == "recipient":
             recipients = header.addresses(b"to")
             recipient = (recipients[0].name or recipients[0].address) if recipients else ""
-            return _value(recipient, "no recipient", 100)
+            return _value(recipient, self.tr("no recipient"), 100)
         if name == "subject":
-            return _value(header.subject if self.subject is None else self.subject, "no subject", 0)
+            return _value(header.subject if self.subject is None else self.subject, self.tr("no subject"), 0)
         if name == "folder":
-            return _value(self.folder.replace("/", " - "), "no folder", 0)
+            return _value(self.folder.replace("/", " - "), self.tr("no folder"), 0)
         if name == "filename":
-            return _value(self.filename, "no name", 0)
+            return _value(self.filename, self.tr("no name"), 0)
         return {"id": self.id, "number": self.number}[name]
 
     def line_value(self, name: str) -> Any:
@@ -193,7 +196,7 @@ class Fields:
         header = self.header
         if name == "date":
             moment = self.value("date")
-            return moment if isinstance(moment, _Undated) else _Moment(moment)
+            return moment if isinstance(moment, _Undated) else _Moment(moment, self.tr)
         if name == "sender":
             return header.sender.name or header.sender.address
         if name == "sender_address":
@@ -208,11 +211,11 @@ class Fields:
 class _Moment:
     """A date in a line of text: in words for people where no format is given."""
 
-    def __init__(self, moment: datetime) -> None:
-        self._moment = moment
+    def __init__(self, moment: datetime, tr: Language) -> None:
+        self._moment, self._tr = moment, tr
 
     def __format__(self, spec: str) -> str:
-        return format(self._moment, spec) if spec else date_text(self._moment)
+        return format(self._moment, spec) if spec else self._tr.moment(self._moment)
 
 
 class _Filling(dict[str, Any]):

@@ -170,13 +170,14 @@ def to_pdf(message: Message, job: Job, made: Made) -> bytes:
             piece.number = numbers[id(attachment)]
         made.notes += converter.notes
         embedded = embedded + [a for a in converter.unconverted if a in attachments and a not in embedded]
-    description = f"Attached to: {page.record.title[:200]}"
+    tr = job.options.tr
+    description = tr("Attached to: {title}", title=page.record.title[:200])
     files = [
         Embedded(a.name, a.type, a.content(), description, number=n) for n, a in enumerate(attachments) if a in embedded
     ]
     if job.options.archival or any(note.code in _KEPT_WHOLE for note in page.notes):
         original = Embedded(
-            "original message.eml", "message/rfc822", job.data, "The message as it was received", "Source"
+            "original message.eml", "message/rfc822", job.data, tr("The message as it was received"), "Source"
         )
         files.insert(0, original)
     cover = None if job.part else job.options.cover
@@ -258,7 +259,8 @@ def _missing(notes: list[Note]) -> int:
 
 def _fields(message: Message, job: Job) -> Fields:
     header, origin = message.header, job.origin
-    return Fields(header, origin.folder, origin.id, job.options.timezone(), header.date(origin.arrival)[0])
+    moment, options = header.date(origin.arrival)[0], job.options
+    return Fields(header, origin.folder, origin.id, options.timezone(), moment, tr=options.tr)
 
 
 def _flat(pieces: Sequence[Piece]) -> Iterator[Piece]:

@@ -8,6 +8,7 @@ from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
 from wexagraph.errors import CallError
+from wexagraph.languages import ENGLISH, Language, language
 from wexagraph.messages import Attachment
 from wexagraph.naming import TextPattern
 from wexagraph.selection.criteria import text_matches
@@ -115,7 +116,7 @@ class PageOptions:
     names or media types that a way is for, where it is not for all; `open_zips` makes pages of what is in ZIPs too.
     `evidence` adds a block that says where the message was read and what its digest is; `headers` a page of all header
     fields. `cover` is put in front. `properties` are patterns for the document's title, author, subject and keywords.
-    `archival` makes PDF/A-3b with the original message inside.
+    `archival` makes PDF/A-3b with the original message inside. `language` is that of labels and dates.
     """
 
     zone: str = "UTC"
@@ -139,6 +140,7 @@ class PageOptions:
     most_pages: int = 2000
     show_hidden: bool = False
     read_back: bool = True
+    language: str = ENGLISH
 
     def __post_init__(self) -> None:
         if self.text_font and not re.fullmatch(r"[\w][\w .-]{0,80}", self.text_font):
@@ -165,6 +167,11 @@ class PageOptions:
         if way not in self.attachments or values is None:
             return attachments if way in self.attachments else []
         return [each for each in attachments if any(text_matches(value, each.name, each.type) for value in values)]
+
+    @property
+    def tr(self) -> Language:
+        """What gives labels and dates in the language of the pages."""
+        return language(self.language)
 
     def timezone(self) -> ZoneInfo | None:
         """The zone to show dates in; None for each message's own."""

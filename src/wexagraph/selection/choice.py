@@ -11,6 +11,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from wexagraph.errors import CallError, MessageError
+from wexagraph.languages import Language
 from wexagraph.messages.conversations import Conversations, thread
 from wexagraph.selection.criteria import FLAGS, TESTS, Criterion, Subject, folder_matches, parse_size
 from wexagraph.selection.days import parse_day
@@ -97,23 +98,23 @@ class Choice:
         """The criteria in groups of alternatives, those that read bodies last."""
         return self._cheap_first
 
-    @property
-    def in_words(self) -> str:
+    def in_words(self, tr: Language) -> str:
         """What narrows it, in a few words behind "messages": " from ines about quay"; "" where nothing does."""
         words = {
-            "from": "from",
-            "to": "to",
-            "cc": "to",
-            "with": "with",
-            "subject": "about",
-            "body": "about",
-            "text": "about",
+            "from": "from {values}",
+            "to": "to {values}",
+            "cc": "to {values}",
+            "with": "with {values}",
+            "subject": "about {values}",
+            "body": "about {values}",
+            "text": "about {values}",
         }
-        said: dict[str, list[str]] = {"in": list(self.folders)} if self.folders else {}
+        said: dict[str, list[str]] = {"in {values}": list(self.folders)} if self.folders else {}
         for criterion in self.criteria:
             if criterion.name in words:
                 said.setdefault(words[criterion.name], []).append(criterion.value.strip("*"))
-        return "".join(f" {word} {' or '.join(values)}" for word, values in said.items())
+        either = f" {tr('or')} "
+        return "".join(f" {tr(text, values=either.join(values))}" for text, values in said.items())
 
     @property
     def narrows(self) -> bool:

@@ -12,7 +12,6 @@ from markupsafe import Markup
 
 from wexagraph.messages import Attachment, Message
 from wexagraph.messages.charsets import decode
-from wexagraph.messages.dates import date_text
 from wexagraph.messages.filetypes import DOCX, EML, PDF, XLSX, ZIP, settle, type_note
 from wexagraph.messages.mime import made_part, unix_lines
 from wexagraph.naming import Fields
@@ -33,7 +32,7 @@ from wexagraph.pages.options import PageOptions
 from wexagraph.pages.pdf.finish import conforms
 from wexagraph.pages.pdf.foreign import checked
 from wexagraph.pages.pdf.pieces import Piece
-from wexagraph.text import one_line, shortened, size, without_controls
+from wexagraph.text import one_line, shortened, without_controls
 
 PATIENCE = 20.0
 """Seconds that one attachment may take; an office suite has a limit of its own, within what a page may take."""
@@ -79,7 +78,7 @@ class Converter:
 
     def _piece(self, attachment: Attachment, depth: int, pages: bool) -> Piece:
         content = attachment.content()
-        name = shortened(one_line(attachment.name), 300) or "no name"
+        name = shortened(one_line(attachment.name), 300) or self.options.tr("no name")
         other = type_note(attachment.name, attachment.type, content)
         if other is not None:
             self.notes.append(other)
@@ -141,7 +140,7 @@ class Converter:
         options = replace(self.options, landscape=True) if made.landscape else self.options
         width, height = options.page_size
         html = (
-            templates()
+            templates(self.options.tr)
             .get_template("attachment.html")
             .render(
                 width=width,
@@ -150,7 +149,7 @@ class Converter:
                 header_footer=self._header_footer(name),
                 options=options,
                 name=name,
-                about=f"{kind}, {size(len(content))}",
+                about=f"{kind}, {self.options.tr.size(len(content))}",
                 body=Markup(made.html),
                 style=Markup(made.css.replace("</", "<\\/")),
             )
@@ -164,15 +163,17 @@ class Converter:
         )
 
     def _described(self, attachment: Attachment, kind: str, content: bytes, reason: str) -> str:
+        tr = self.options.tr
         rows = [
             ("Name", one_line(attachment.name)),
             ("Declared as", one_line(attachment.type)),
             ("Taken for", kind),
-            ("Size", size(len(content))),
+            ("Size", tr.size(len(content))),
             ("SHA-256", hashlib.sha256(content).hexdigest()),
             ("Not shown", reason),
         ]
-        return templates().get_template("card.html").render(title="This attachment is not shown as pages", rows=rows)
+        title = tr("This attachment is not shown as pages")
+        return templates(tr).get_template("card.html").render(title=title, rows=rows)
 
     def _picture(self, kind: str, content: bytes) -> _Made:
         resources: dict[str, tuple[str, bytes]] = {}
@@ -218,23 +219,29 @@ class Converter:
 
     def _cards(self, kind: str, content: bytes) -> _Made:
         zone = self.options.timezone()
-        cards = calendar_cards(content, zone, date_text) if kind == "text/calendar" else vcard_cards(content)
+        cards = (
+            calendar_cards(content, zone, self.options.tr)
+            if kind == "text/calendar"
+            else vcard_cards(content, self.options.tr)
+        )
         if not cards:
             return self._text(content)
-        card = templates().get_template("card.html")
+        card = templates(self.options.tr).get_template("card.html")
         return _Made("".join(card.render(title=title, rows=rows) for title, rows in cards))
 
     def _archive(self, attachment: Attachment, content: bytes, depth: int) -> _Made:
+        tr = self.options.tr
         with zipfile.ZipFile(io.BytesIO(content)) as archive:
             infos = [info for info in archive.infolist() if not info.is_dir()]
             rows = "".join(
                 f"<tr><td>{escaped(shortened(one_line(info.filename), 500))}</td>"
-                f'<td class="wx-number">{size(info.file_size)}</td>'
+                f'<td class="wx-number">{tr.size(info.file_size)}</td>'
                 f"<td>{info.date_time[0]:04}-{info.date_time[1]:02}-{info.date_time[2]:02}</td></tr>"
                 for info in infos[:5000]
             )
             made = _Made(
-                '<table class="wx-sheet"><thead><tr><th>File</th><th>Size</th><th>Dated</th></tr></thead>'
+                f'<table class="wx-sheet"><thead><tr><th>{tr("File")}</th><th>{tr("Size")}</th><th>{tr("Dated")}</th>'
+                "</tr></thead>"
                 f"<tbody>{rows}</tbody></table>"
             )
             if len(infos) > 5000:

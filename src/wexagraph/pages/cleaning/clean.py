@@ -390,7 +390,7 @@ class _Cleaner:
             return
         presented = present("img", attributes, place.look)[0]
         more = self._attributes("img", attributes, style, presented)
-        frame = self.pictures.frame(alternative, host(source) or "not in the message", width, height)
+        frame = self.pictures.frame(alternative, host(source) or self.pictures.absent, width, height)
         self.state.out.append(f'<img src="{escape(frame)}"{more}>')
 
     def _field(self, node: LexborNode, tag: str, place: _Place) -> None:

@@ -22,7 +22,7 @@ class Pictures:
 
     `find` looks a reference (`cid:…`, a Content-Location) up in the message. `resources` fills with what is used:
     name to (media type, bytes). `fetched` are pictures from the network, by their addresses; `remote` fills with the
-    addresses of those that the page would show.
+    addresses of those that the page would show. `absent` says in a frame that a picture is not in the message.
     """
 
     def __init__(
@@ -30,9 +30,11 @@ class Pictures:
         find: Callable[[str], Part | None],
         resources: dict[str, tuple[str, bytes]],
         fetched: Mapping[str, Fetched] | None = None,
+        absent: str = "not in the message",
     ) -> None:
         self._find, self.resources, self.fetched = find, resources, fetched or {}
         self.remote: dict[str, None] = {}
+        self.absent = absent
         self._known: dict[object, str | None] = {}
         self.notes: list[Note] = []
 

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from datetime import date, datetime, timedelta, tzinfo
 from typing import Any
 
+from wexagraph.languages import Language
 from wexagraph.messages.charsets import decode
 from wexagraph.text import lines, one_line
 
@@ -19,12 +19,18 @@ _KINDS = {
     "COUNTER": "Counter-proposal",
 }
 _ANSWERS = {"ACCEPTED": "accepted", "DECLINED": "declined", "TENTATIVE": "tentative", "NEEDS-ACTION": "not answered"}
-_UNITS = {"DAILY": "day", "WEEKLY": "week", "MONTHLY": "month", "YEARLY": "year", "HOURLY": "hour"}
+_UNITS = {
+    "HOURLY": ("every hour", "every {count} hours"),
+    "DAILY": ("every day", "every {count} days"),
+    "WEEKLY": ("every week", "every {count} weeks"),
+    "MONTHLY": ("every month", "every {count} months"),
+    "YEARLY": ("every year", "every {count} years"),
+}
 _MOST_CARDS = 200
 
 
-def calendar_cards(content: bytes, zone: tzinfo | None, tell: Callable[[datetime], str]) -> list[Card]:
-    """The events, tasks and journal entries of a calendar file. `tell` words an instant.
+def calendar_cards(content: bytes, zone: tzinfo | None, tr: Language) -> list[Card]:
+    """The events, tasks and journal entries of a calendar file, in a language but for the labels of rows.
 
     Empty where the content is no calendar that can be read.
     """
@@ -33,7 +39,7 @@ def calendar_cards(content: bytes, zone: tzinfo | None, tell: Callable[[datetime
     try:
         calendars = Calendar.from_ical(decode(content, "utf-8")[0], multiple=True)
         return [
-            _card(component, str(calendar.get("METHOD", "")).upper(), zone, tell)
+            _card(component, str(calendar.get("METHOD", "")).upper(), zone, tr)
             for calendar in calendars
             for component in calendar.walk()
             if component.name in ("VEVENT", "VTODO", "VJOURNAL")
@@ -42,14 +48,14 @@ def calendar_cards(content: bytes, zone: tzinfo | None, tell: Callable[[datetime
         return []  # the library's errors on broken calendars are of every kind; the file is attached and named
 
 
-def _card(event: Any, method: str, zone: tzinfo | None, tell: Callable[[datetime], str]) -> Card:
+def _card(event: Any, method: str, zone: tzinfo | None, tr: Language) -> Card:
     kind = _KINDS.get(method, {"VTODO": "Task", "VJOURNAL": "Journal entry"}.get(event.name, "Appointment"))
-    rows = [("When", _when(event, zone, tell)), ("Repeats", _repeats(event)), ("Where", _text(event, "LOCATION"))]
+    rows = [("When", _when(event, zone, tr)), ("Repeats", _repeats(event, tr)), ("Where", _text(event, "LOCATION"))]
     rows.append(("Organiser", "; ".join(map(_person, _all(event, "ORGANIZER")))))
-    rows.append(("Invited", "\n".join(map(_invited, _all(event, "ATTENDEE")[:300]))))
+    rows.append(("Invited", "\n".join(_invited(each, tr) for each in _all(event, "ATTENDEE")[:300])))
     rows.append(("State", _text(event, "STATUS").lower()))
     rows.append(("Text", lines(_text(event, "DESCRIPTION", False)).strip()))
-    return f"{kind}: {one_line(_text(event, 'SUMMARY')) or 'no title'}", [row for row in rows if row[1]]
+    return f"{tr(kind)}: {one_line(_text(event, 'SUMMARY')) or tr('no title')}", [row for row in rows if row[1]]
 
 
 def _all(event: Any, name: str) -> list[Any]:
@@ -62,48 +68,45 @@ def _text(event: Any, name: str, single: bool = True) -> str:
     return one_line(text.replace("\n", ", ")) if single else text
 
 
-def _when(event: Any, zone: tzinfo | None, tell: Callable[[datetime], str]) -> str:
+def _when(event: Any, zone: tzinfo | None, tr: Language) -> str:
     start = getattr(event.get("DTSTART"), "dt", None)
     end = getattr(event.get("DTEND") or event.get("DUE"), "dt", None)
     length = getattr(event.get("DURATION"), "dt", None)
     if end is None and isinstance(start, date) and isinstance(length, timedelta):
         end = start + length
     if start is None:
-        return f"until {_moment(end, zone, tell)}" if end is not None else ""
+        return tr("until {moment}", moment=_moment(end, zone, tr)) if end is not None else ""
     if not isinstance(start, datetime) and isinstance(end, date) and not isinstance(end, datetime):
         end = end - timedelta(days=1)  # the end of a whole-day event is the first day after it
-        return _day(start) if end <= start else f"{_day(start)} to {_day(end)}"
-    text = _moment(start, zone, tell)
-    return f"{text}\nto {_moment(end, zone, tell)}" if end is not None and end != start else text
+        return tr.day(start) if end <= start else tr("{first} to {last}", first=tr.day(start), last=tr.day(end))
+    text = _moment(start, zone, tr)
+    return f"{text}\n{tr('to {moment}', moment=_moment(end, zone, tr))}" if end is not None and end != start else text
 
 
-def _moment(moment: date, zone: tzinfo | None, tell: Callable[[datetime], str]) -> str:
+def _moment(moment: date, zone: tzinfo | None, tr: Language) -> str:
     if not isinstance(moment, datetime):
-        return _day(moment)
+        return tr.day(moment)
     if moment.tzinfo is None:
-        return f"{_day(moment)}, {moment:%H:%M} (local time of the place)"
-    return tell(moment.astimezone(zone) if zone else moment)
+        return f"{tr.day(moment)}, {moment:%H:%M} ({tr('local time of the place')})"
+    return tr.moment(moment.astimezone(zone) if zone else moment)
 
 
-def _day(day: date) -> str:
-    return f"{day:%A} {day.day} {day:%B} {day.year}"
-
-
-def _repeats(event: Any) -> str:
+def _repeats(event: Any, tr: Language) -> str:
     rule = event.get("RRULE")
     if not rule:
         return ""
     rule = rule[0] if isinstance(rule, list) else rule
-    unit = _UNITS.get(str((rule.get("FREQ") or [""])[0]).upper(), "")
-    step = int((rule.get("INTERVAL") or [1])[0])
-    text = f"every {unit}" if step == 1 else f"every {step} {unit}s"
+    unit = _UNITS.get(str((rule.get("FREQ") or [""])[0]).upper())
+    if unit is None:
+        return one_line(rule.to_ical().decode("utf-8", "replace"))
+    text = tr.many(*unit, int((rule.get("INTERVAL") or [1])[0]))
     if rule.get("BYDAY"):
-        text += f" on {', '.join(map(str, rule['BYDAY']))}"
+        text += f" ({', '.join(map(str, rule['BYDAY']))})"
     if rule.get("COUNT"):
-        text += f", {rule['COUNT'][0]} times"
+        text += ", " + tr.many("{count} time", "{count} times", int(rule["COUNT"][0]))
     if rule.get("UNTIL"):
-        text += f", until {_day(rule['UNTIL'][0])}"
-    return one_line(text) if unit else one_line(rule.to_ical().decode("utf-8", "replace"))
+        text += ", " + tr("until {moment}", moment=tr.day(rule["UNTIL"][0]))
+    return one_line(text)
 
 
 def _person(person: Any) -> str:
@@ -113,9 +116,9 @@ def _person(person: Any) -> str:
     return one_line(f"{name} <{address}>" if name and name != address else address)
 
 
-def _invited(person: Any) -> str:
+def _invited(person: Any, tr: Language) -> str:
     state = _ANSWERS.get(str(getattr(person, "params", {}).get("PARTSTAT", "")).upper(), "")
-    return f"{_person(person)}, {state}" if state else _person(person)
+    return f"{_person(person)}, {tr(state)}" if state else _person(person)
 
 
 _VCARD = {
@@ -131,7 +134,7 @@ _VCARD = {
 }
 
 
-def vcard_cards(content: bytes) -> list[Card]:
+def vcard_cards(content: bytes, tr: Language) -> list[Card]:
     """The persons of a vCard file (RFC 6350, and the older forms). Empty where it is none that can be read."""
     from icalendar.parser import Contentlines
 
@@ -156,6 +159,9 @@ def vcard_cards(content: bytes) -> list[Card]:
                         ", ".join(part for part in text.split(";") if part) if name in ("ADR", "ORG") else text,
                     )
                 )
-        return [card for card in cards if card[1] or card[0] != "no name"][:_MOST_CARDS]
+        named = [
+            (tr(title) if title == "no name" else title, rows) for title, rows in cards if rows or title != "no name"
+        ]
+        return named[:_MOST_CARDS]
     except (ValueError, TypeError, KeyError, IndexError, AttributeError):
         return []

@@ -16,8 +16,9 @@ from typing import Any
 from jinja2 import Environment, PackageLoader, StrictUndefined
 from markupsafe import Markup
 
+from wexagraph.languages import LANGUAGES, Language, offset_text
 from wexagraph.messages import CalendarBlock, HtmlBlock, Message, MessageBlock, PictureBlock, TextBlock
-from wexagraph.messages.dates import date_text, in_zone, offset_text
+from wexagraph.messages.dates import in_zone
 from wexagraph.messages.flowed import paragraphs
 from wexagraph.messages.headers import decode_words
 from wexagraph.naming import Fields
@@ -34,7 +35,7 @@ from wexagraph.pages.composing.properties import Record, record
 from wexagraph.pages.composing.provenance import Provenance, all_fields, evidence
 from wexagraph.pages.composing.quotes import key, left_out, without_quotes, words_of
 from wexagraph.pages.options import PageOptions
-from wexagraph.text import one_line, shortened, size, without_controls
+from wexagraph.text import one_line, shortened, without_controls
 
 MOST_TEXT = 2_000_000
 """Characters of one text that are set on pages; the original is embedded whole."""
@@ -117,9 +118,9 @@ _PAPER = re.compile(r"size: [\d.]+mm [\d.]+mm;\s+margin: [^;]+")
 _LENGTH = re.compile(r"(\d+(?:\.\d+)?)(mm|pt)\b")
 
 
-@lru_cache(maxsize=1)
-def templates() -> Environment:
-    """The templates of pages, with their filters."""
+@lru_cache(maxsize=len(LANGUAGES))
+def templates(tr: Language) -> Environment:
+    """The templates of pages in a language, with their filters."""
     environment = Environment(
         loader=PackageLoader("wexagraph.pages.composing", "templates"),
         autoescape=True,
@@ -127,16 +128,18 @@ def templates() -> Environment:
         trim_blocks=True,
         lstrip_blocks=True,
     )
-    environment.filters.update(filters())
+    environment.filters.update(filters(tr))
+    environment.globals["tr"] = tr
     environment.tests["placed"] = lambda html: _POSITION.search(html) is not None
     return environment
 
 
-def filters() -> dict[str, Callable[[Any], Any]]:
-    """What a template may make of a value: `bytes`, text for people; `breakable`, long words with places to break;
-    `direction`, ltr or rtl."""
+def filters(tr: Language) -> dict[str, Callable[[Any], Any]]:
+    """What a template may make of a value: `bytes`, text for people; `tr`, a label in the language of the page;
+    `breakable`, long words with places to break; `direction`, ltr or rtl."""
     return {
-        "bytes": size,
+        "bytes": tr.size,
+        "tr": tr,
         "breakable": lambda text: Markup(escaped(text)),
         "direction": lambda text: "rtl" if is_rtl(text) else "ltr",
     }
@@ -171,7 +174,7 @@ def compose(
     header, where = message.header, origin or Provenance()
     moment, date_notes = header.date(where.arrival)
     heading = composer.heading(message, where.arrival)
-    fields = Fields(header, where.folder, where.id, options.timezone(), moment)
+    fields = Fields(header, where.folder, where.id, options.timezone(), moment, tr=options.tr)
     origin_rows = evidence(message, where, options) if options.evidence and origin else []
     all_of_them = all_fields(header) if options.headers and origin else []
     composer.texts += [text for rows in (origin_rows, all_of_them) for row in rows for text in row]
@@ -183,7 +186,7 @@ def compose(
     notes = list(dict.fromkeys([*date_notes, *message.notes(plain), *composer.notes]))
     width, height = options.page_size
     html = (
-        templates()
+        templates(options.tr)
         .get_template("page.html")
         .render(
             screen=screen,
@@ -197,7 +200,7 @@ def compose(
             all_fields=all_of_them,
             body=Markup(body),
             style=Markup("\n".join(composer.css).replace("</", "<\\/")),
-            notes=[str(note) for note in notes],
+            notes=[note.in_words(options.tr) for note in notes],
         )
     )
     return Page(
@@ -234,7 +237,7 @@ def _heading(message: Message, options: PageOptions, arrival: datetime | None = 
             if other != header.raw(name):
                 rows.append((f"Also {label.lower()}", shortened(one_line(decode_words(other)), _MOST_FIELD)))
     return {
-        "subject": shortened(one_line(header.subject), _MOST_FIELD) or "no subject",
+        "subject": shortened(one_line(header.subject), _MOST_FIELD) or options.tr("no subject"),
         "rows": rows,
         "attachments": [
             {"name": shortened(one_line(a.name), _MOST_FIELD), "size": a.size, "type": one_line(a.type)[:80]}
@@ -245,15 +248,15 @@ def _heading(message: Message, options: PageOptions, arrival: datetime | None = 
 
 
 def _shown_date(message: Message, options: PageOptions, arrival: datetime | None) -> str:
-    moment = message.header.date(arrival)[0]
+    moment, tr = message.header.date(arrival)[0], options.tr
     if moment is None:
         raw = message.header.text(b"date")
-        return f"undated (the field says: {one_line(raw)[:100]})" if raw else "undated"
+        return tr("undated (the field says: {text})", text=one_line(raw)[:100]) if raw else tr("undated")
     zone = options.timezone()
     shown = in_zone(moment, zone) if zone else moment
-    text = date_text(shown)
+    text = tr.moment(shown)
     if zone is not None and shown.utcoffset() != moment.utcoffset():
-        text += f", sent {moment:%H:%M} {offset_text(moment)}"
+        text += ", " + tr("sent {time}", time=f"{moment:%H:%M} {offset_text(moment)}")
     return text
 
 
@@ -287,12 +290,15 @@ class _Composer:
         return heading
 
     def blocks(self, message: Message) -> str:
-        pictures = Pictures(message.picture, self.resources, self.fetched)
+        absent = self.options.tr("not in the message")
+        pictures = Pictures(message.picture, self.resources, self.fetched, absent)
         out = []
         for block in message.blocks(self.plain):
             if isinstance(block, TextBlock):
                 text = self._text(block.text, block.flowed, block.delsp)
-                out.append(f'<p class="wx-label">{escape(block.label)}</p>{text}' if block.label else text)
+                label = self.options.tr(block.label)
+                label += f": {block.name}" if block.name else ""
+                out.append(f'<p class="wx-label">{escape(label)}</p>{text}' if label else text)
             elif isinstance(block, HtmlBlock):
                 out.append(self._html(block, pictures))
             elif isinstance(block, PictureBlock):
@@ -305,7 +311,7 @@ class _Composer:
                 out.append(self._nested(Message(block.data, block.depth)))
         self.notes += pictures.notes
         self.remote |= pictures.remote
-        return "\n".join(out) or '<p class="wx-none">This message has no text.</p>'
+        return "\n".join(out) or f'<p class="wx-none">{escape(self.options.tr("This message has no text."))}</p>'
 
     def _html(self, block: HtmlBlock, pictures: Pictures) -> str:
         html = block.html
@@ -313,7 +319,7 @@ class _Composer:
             self.notes.append(Note("body-too-long", f"{len(html)} characters"))
             html = html[:MOST_TEXT]
         if self.known and "<blockquote" in html.lower():
-            html = without_quotes(html, self.known)
+            html = without_quotes(html, self.known, self.options.tr)
         if self.plain:
             from wexagraph.messages.visible_text import html_to_text
 
@@ -357,23 +363,23 @@ class _Composer:
         for quoted, group in groupby(paragraphs(text, flowed, delsp), key=lambda paragraph: paragraph.quotes > 0):
             run = list(group)
             where = self.known.get(key(words_of("\n".join(paragraph.text for paragraph in run)))) if quoted else None
-            kept += [(0, left_out(where))] if where is not None else run
+            kept += [(0, left_out(where, self.options.tr))] if where is not None else run
         return kept
 
     def _cards(self, block: CalendarBlock) -> list[str]:
-        cards = calendar_cards(block.part.content(), self.options.timezone(), date_text)
+        cards = calendar_cards(block.part.content(), self.options.timezone(), self.options.tr)
         if not cards:
             self.notes.append(Note("calendar-unreadable", f"part {block.part.number}"))
         for title, rows in cards:
             self.texts += [title, *(text for _, text in rows)]
-        template = templates().get_template("card.html")
+        template = templates(self.options.tr).get_template("card.html")
         return [template.render(title=title, rows=rows) for title, rows in cards]
 
     def _nested(self, message: Message) -> str:
         heading = self.heading(message)
         inner = self.blocks(message)
         self.notes += message.notes(self.plain)
-        return templates().get_template("nested.html").render(heading=heading, body=Markup(inner))
+        return templates(self.options.tr).get_template("nested.html").render(heading=heading, body=Markup(inner))
 
 
 def _short_pieces(paragraph: str) -> Iterator[str]:

@@ -14,8 +14,9 @@ from jinja2.sandbox import SandboxedEnvironment, SecurityError
 
 import wexagraph
 from wexagraph.errors import CallError, PageError
+from wexagraph.languages import Language
 from wexagraph.messages import Message
-from wexagraph.messages.dates import date_text, in_zone
+from wexagraph.messages.dates import in_zone
 from wexagraph.pages.composing.compose import Page, filters, templates
 from wexagraph.pages.composing.properties import Record
 from wexagraph.pages.composing.provenance import Provenance, evidence, servers
@@ -72,8 +73,9 @@ class Contents:
 
     def values(self, options: PageOptions) -> dict[str, Any]:
         """The fields of a cover template."""
+        undated = options.tr(UNDATED)
         messages = [vars(entry) for entry in self.entries]
-        dates = [entry.date for entry in self.entries if entry.when != UNDATED] or [UNDATED]
+        dates = [entry.date for entry in self.entries if entry.when != undated] or [undated]
         return {
             "title": self.title,
             "messages": messages,
@@ -96,14 +98,14 @@ class Contents:
 
 def entry(message: Message, origin: Provenance, options: PageOptions, pages: int = 0) -> Entry:
     """What a cover tells of a message."""
-    header = message.header
+    header, tr = message.header, options.tr
     moment = header.date(origin.arrival)[0]
     to = [str(address) for address in header.addresses(b"to")[: _MOST_RECIPIENTS + 1]]
     return Entry(
-        subject=_told(header.subject) or "no subject",
-        sender=_told(str(header.sender)) or "no sender",
-        to=_told(", ".join(to[:_MOST_RECIPIENTS])) + (" and more" if len(to) > _MOST_RECIPIENTS else ""),
-        date=_shown(moment, options) if moment else UNDATED,
+        subject=_told(header.subject) or tr("no subject"),
+        sender=_told(str(header.sender)) or tr("no sender"),
+        to=_told(", ".join(to[:_MOST_RECIPIENTS])) + (" " + tr("and more") if len(to) > _MOST_RECIPIENTS else ""),
+        date=_shown(moment, options) if moment else tr(UNDATED),
         message_id=_told(header.text(b"message-id")),
         sha256=hashlib.sha256(message.data).hexdigest(),
         size=len(message.data),
@@ -117,15 +119,15 @@ def entry(message: Message, origin: Provenance, options: PageOptions, pages: int
         ),
         evidence=tuple(evidence(message, origin, options)),
         pages=pages,
-        when=f"{_in_zone(moment, options):%Y-%m-%d %H:%M}" if moment else UNDATED,
-        name=_told(header.sender.name or header.sender.address) or "no sender",
+        when=f"{_in_zone(moment, options):%Y-%m-%d %H:%M}" if moment else tr(UNDATED),
+        name=_told(header.sender.name or header.sender.address) or tr("no sender"),
     )
 
 
 def cover_page(cover: Cover, contents: Contents, options: PageOptions, record: Record) -> Page:
     """The cover sheet of a PDF. Raises PageError where its template can't be filled."""
     try:
-        html = _filled(_template(cover), contents.values(options))
+        html = _filled(_template(cover, options.tr), contents.values(options))
     except Exception as error:  # a template is a program of the clerk's own
         raise PageError(f"the cover sheet can't be made: {_where(error, cover.name)}") from error
     names = {name: f"wx:cover-{number}" for number, (name, _) in enumerate(cover.resources)}
@@ -153,7 +155,7 @@ def contents_page(contents: Contents, options: PageOptions, record: Record, firs
         page -= one.shares
         rows.append({**vars(one), "number": number, "page": page})
         page += one.pages
-    html = templates().get_template("contents.html").render(title=contents.title, rows=rows)
+    html = templates(options.tr).get_template("contents.html").render(title=contents.title, rows=rows)
     return Page(sized(html, options), {}, record)
 
 
@@ -168,7 +170,7 @@ def check(cover: Cover) -> None:
     )
     for entries in ((full, full), (Entry("s", "a", "", "undated"),)):
         try:
-            _filled(_template(cover), Contents("t", entries).values(PageOptions()))
+            _filled(_template(cover, PageOptions().tr), Contents("t", entries).values(PageOptions()))
         except Exception as error:
             raise CallError(f"the cover sheet {_where(error, cover.name)}") from error
 
@@ -185,16 +187,17 @@ class _Sandbox(SandboxedEnvironment):
         return super().call_binop(context, operator, left, right)
 
 
-def _environment() -> Environment:
+def _environment(tr: Language) -> Environment:
     environment = _Sandbox(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
-    environment.filters.update(filters())
+    environment.filters.update(filters(tr))
+    environment.globals["language"] = tr.code
     return environment
 
 
-def _template(cover: Cover) -> Any:
+def _template(cover: Cover, tr: Language) -> Any:
     if cover.name == BUILT_IN:
-        return templates().get_template("cover.html")
-    environment = _environment()
+        return templates(tr).get_template("cover.html")
+    environment = _environment(tr)
     code = environment.compile(cover.template, cover.name, cover.name)
     return environment.template_class.from_code(environment, code, environment.globals)
 
@@ -224,7 +227,7 @@ def _told(text: str) -> str:
 
 
 def _shown(moment: datetime, options: PageOptions) -> str:
-    return date_text(_in_zone(moment, options))
+    return options.tr.moment(_in_zone(moment, options))
 
 
 def _in_zone(moment: datetime, options: PageOptions) -> datetime:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from wexagraph.naming import Fields
-from wexagraph.pages.options import PageOptions, line_parts
+from wexagraph.pages.options import FOOTER, PageOptions, line_parts
 from wexagraph.text import shortened
 
 _PAGE, _PAGES = "\ufdd0", "\ufdd1"  # noncharacters, which no text has a use for
@@ -50,7 +50,8 @@ def header_footer(options: PageOptions, fields: Fields, file: str) -> HeaderFoot
     """The header and footer of a message; `file` is the name of the file that it becomes."""
     more = {"page": _PAGE, "pages": _PAGES, "file": file}
     header, footer = (
-        tuple(_told(part.fill(fields, more)) for part in line_parts(line)) for line in (options.header, options.footer)
+        tuple(_told(part.fill(fields, more)) for part in line_parts(line))
+        for line in (options.header, options.tr(options.footer) if options.footer == FOOTER else options.footer)
     )
     return HeaderFooter(header, footer)
 

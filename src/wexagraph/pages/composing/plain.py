@@ -10,61 +10,60 @@ from wexagraph.messages.visible_text import html_to_text
 from wexagraph.pages.composing.cards import calendar_cards
 from wexagraph.pages.composing.provenance import Provenance, all_fields, evidence
 from wexagraph.pages.options import PageOptions
-from wexagraph.text import lines, one_line, size
+from wexagraph.text import lines, one_line
 
 
 def to_text(message: Message, options: PageOptions, origin: Provenance) -> str:
     """The message for reading in any editor, UTF-8, LF line ends."""
-    out = _message(message, options, origin.arrival)
+    out, tr = _message(message, options, origin.arrival), options.tr
     if options.evidence:
         out += [
             "",
-            "-- Origin of this copy",
-            *(f"{label}: {text}" for label, text in evidence(message, origin, options)),
+            f"-- {tr('Origin of this copy')}",
+            *(f"{tr(label)}: {text}" for label, text in evidence(message, origin, options)),
         ]
     if options.headers:
         out += [
             "",
-            "-- All header fields",
+            f"-- {tr('All header fields')}",
             *(f"{name}: {value}" for name, value in all_fields(message.header)),
         ]
     return "\n".join(out) + "\n"
 
 
 def _message(message: Message, options: PageOptions, arrival: datetime | None) -> list[str]:
-    header = message.header
-    out = [f"Subject: {one_line(header.subject) or 'no subject'}"]
+    header, tr = message.header, options.tr
+    out = [f"{tr('Subject')}: {one_line(header.subject) or tr('no subject')}"]
     for label, name in (("From", b"from"), ("To", b"to"), ("Cc", b"cc")):
         text = one_line(", ".join(str(address) for address in header.addresses(name)))
         if text:
-            out.append(f"{label}: {text}")
+            out.append(f"{tr(label)}: {text}")
     moment = header.date(arrival)[0]
-    out.append(f"Date: {_date(moment, options)}")
-    out += [f"Attached: {one_line(a.name)} ({size(a.size)})" for a in message.attachments]
+    out.append(f"{tr('Date')}: {_date(moment, options)}")
+    out += [f"{tr('Attached')}: {one_line(a.name)} ({tr.size(a.size)})" for a in message.attachments]
     out.append("")
     for block in message.blocks(plain=True):
         if isinstance(block, TextBlock):
-            out += ["", f"----- {block.label} -----"] if block.label else []
+            label = tr(block.label) + (f": {block.name}" if block.name else "")
+            out += ["", f"----- {label} -----"] if label else []
             out.append(lines(block.text).rstrip("\n"))
         elif isinstance(block, HtmlBlock):
             out.append(lines(html_to_text(block.html)))
         elif isinstance(block, CalendarBlock):
-            for title, rows in calendar_cards(
-                block.part.content(), options.timezone(), lambda m: f"{m:%Y-%m-%d %H:%M %z}"
-            ):
-                out += ["", title, *(f"{label}: {text}" for label, text in rows)]
+            for title, rows in calendar_cards(block.part.content(), options.timezone(), tr):
+                out += ["", title, *(f"{tr(label)}: {text}" for label, text in rows)]
         elif isinstance(block, MessageBlock):
             out += [
                 "",
-                "----- message inside this message -----",
+                f"----- {tr('Message inside this message')} -----",
                 *_message(Message(block.data, block.depth), options, None),
             ]
-            out.append("----- end of the message inside -----")
+            out.append(f"----- {tr('End of the message inside')} -----")
     return out
 
 
 def _date(moment: datetime | None, options: PageOptions) -> str:
     if moment is None:
-        return "undated"
+        return options.tr("undated")
     zone = options.timezone()
     return f"{in_zone(moment, zone) if zone else moment:%Y-%m-%d %H:%M %z}"

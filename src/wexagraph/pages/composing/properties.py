@@ -48,18 +48,18 @@ def record(options: PageOptions, fields: Fields, tags: tuple[str, ...]) -> Recor
     """The properties of a message's PDF, from the patterns of the options."""
     more = {"tags": ", ".join(tags)}
     texts = {name: _text(pattern.fill(fields, more)) for name, pattern in options.properties}
-    texts["title"] = texts.get("title") or "no subject"
-    return Record(**texts, moment=fields.moment, language=_language(fields.header))
+    texts["title"] = texts.get("title") or options.tr("no subject")
+    return Record(**texts, moment=fields.moment, language=_language(fields.header, options.language))
 
 
 def _text(text: str) -> str:
     return without_controls(one_line(text))[:_MOST]
 
 
-def _language(header: Header) -> str:
+def _language(header: Header, ours: str) -> str:
     """The message's own word for its language (RFC 3282), else that of our headings."""
     language = header.text(b"content-language").split(",")[0].strip()
-    return language if _LANGUAGE.fullmatch(language) else "en"
+    return language if _LANGUAGE.fullmatch(language) else ours
 
 
 def described(pdf: bytes, about: Record) -> bytes:

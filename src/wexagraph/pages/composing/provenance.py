@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from wexagraph.messages import Header, Message
-from wexagraph.messages.dates import date_text, in_zone, parse_date, plausible
+from wexagraph.messages.dates import in_zone, parse_date, plausible
 from wexagraph.messages.headers import decode_words
 from wexagraph.pages.options import PageOptions
 from wexagraph.text import one_line, shortened
@@ -36,7 +36,7 @@ def evidence(message: Message, origin: Provenance, options: PageOptions) -> list
     rows = [
         ("Message-ID", one_line(header.text(b"message-id"))),
         ("SHA-256 of the original", hashlib.sha256(message.data).hexdigest()),
-        ("Size of the original", f"{len(message.data):,} bytes"),
+        ("Size of the original", options.tr.many("{count} byte", "{count} bytes", len(message.data))),
         ("Read from", one_line(origin.source)),
         ("Folder", one_line(origin.folder)),
         ("ID there", origin.id),
@@ -67,7 +67,7 @@ def _arrival(header: Header, origin: Provenance, options: PageOptions) -> str:
 
 def _shown(moment: datetime, options: PageOptions) -> str:
     zone = options.timezone()
-    return date_text(in_zone(moment, zone) if zone else moment)
+    return options.tr.moment(in_zone(moment, zone) if zone else moment)
 
 
 def all_fields(header: Header) -> list[tuple[str, str]]:

@@ -9,6 +9,7 @@ from collections.abc import Iterator
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
+from wexagraph.languages import Language
 from wexagraph.messages import HtmlBlock, Message, TextBlock
 from wexagraph.messages.flowed import paragraphs
 from wexagraph.messages.visible_text import html_to_text
@@ -80,19 +81,19 @@ def _read(message: Message) -> tuple[list[str], str]:
     return quotes, " ".join(filter(None, said))
 
 
-def without_quotes(html: str, known: dict[str, str]) -> str:
+def without_quotes(html: str, known: dict[str, str], tr: Language) -> str:
     """The HTML with every quote of `known` replaced by a line that says where it stands."""
     tree = LexborHTMLParser(html)
     for node in _outermost(tree):
         label = known.get(key(_words(node)))
         if label is not None:
-            node.replace_with(left_out(label))
+            node.replace_with(left_out(label, tr))
     return tree.html or html
 
 
-def left_out(label: str) -> str:
+def left_out(label: str, tr: Language) -> str:
     """What stands in the place of a quote."""
-    return f"[Quoted text left out: it stands in the message {label}.]"
+    return f"[{tr('Quoted text left out: it stands in the message {label}.', label=label)}]"
 
 
 def _words(node: LexborNode) -> str:

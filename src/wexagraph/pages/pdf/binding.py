@@ -116,7 +116,7 @@ class _Binding:
         for bookmark, start, top in zip(self.bookmarks, self.starts, self.tops, strict=True):
             bookmark.destination = self._destination(covering + listing + start, top)
         with document.open_outline() as outline:
-            outline.root.extend([_bookmark("Contents", self.pages[covering]), *self.bookmarks])
+            outline.root.extend([_bookmark(job.options.tr("Contents"), self.pages[covering]), *self.bookmarks])
         document.Root.PageMode = pikepdf.Name.UseOutlines
         describe(document, job.record)
         archival = as_archival(document, job.record) if job.options.archival else None
@@ -159,8 +159,9 @@ class _Binding:
         """A page in the place of a message that no page could be made of."""
         entry = part.entry
         rows = [("From", entry.sender), ("Date", entry.date), ("SHA-256", entry.sha256), ("Why", entry.trouble)]
-        card = templates().get_template("card.html")
-        html = card.render(title=f"No page could be made of: {entry.subject}", rows=rows)
+        tr = self.job.options.tr
+        card = templates(tr).get_template("card.html")
+        html = card.render(title=tr("No page could be made of: {subject}", subject=entry.subject), rows=rows)
         return self.setter.render(Page(sized(html, self.job.options), {}, Record(entry.subject)), self.job.options)
 
     def _embed(self, wanted: str, spec: Any) -> None:
@@ -247,7 +248,7 @@ class _Binding:
             for at in range(0, len(wanted), _PAGES_A_SHEET):
                 some = wanted[at : at + _PAGES_A_SHEET]
                 html = (
-                    templates()
+                    templates(self.job.options.tr)
                     .get_template("header_footer.html")
                     .render(
                         width=size[0],
