@@ -53,6 +53,7 @@ class ProgramTest(unittest.TestCase):
         environment = {
             **os.environ,
             "XDG_CONFIG_HOME": str(self.folder / "no-config"),
+            "XDG_STATE_HOME": str(self.folder / "no-state"),
             "TZ": "UTC",
             "WEXAGRAPH_TRACE": "1",
             **(env or {}),

@@ -451,8 +451,7 @@ class Help(ProgramTest):
             with self.subTest(name):
                 told = self.run_program("help", name).stdout
                 self.assertEqual(told, self.run_program(name, "--help").stdout)
-                if name != "account":
-                    self.assertEqual(len(re.findall(r"(?m)^  \$ wexagraph ", told)), 2, "two examples")
+                self.assertEqual(len(re.findall(r"(?m)^  \$ wexagraph ", told)), 2, "two examples")
         told = self.run_program("help", "export").stdout
         sections = ["Which messages:", "Which files:", "The page:", "The PDF as a record:", "The run:", "Examples:"]
         self.assertEqual([line for line in told.splitlines() if line in sections], sections)

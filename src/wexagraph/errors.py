@@ -25,6 +25,10 @@ class TargetError(WexagraphError):
     """A target can't be used: it can't be written to, is full, or is in use by another export."""
 
 
+class InUse(TargetError):
+    """Another run is at a target; after a while it may be free."""
+
+
 class MessageError(WexagraphError):
     """One message can't be read; the others of its source can."""
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import tomllib
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -12,9 +11,10 @@ from typing import Any
 
 from wexagraph.app.accounts import KEYS, VARIABLE, Known, added
 from wexagraph.errors import CallError
+from wexagraph.toml import line_of, mending, wrong
 
 NAME = "wexagraph.toml"
-_TABLES = ("options", "sources", "accounts")
+_TABLES = ("options", "sources", "accounts", "notices")
 NEVER = frozenset({"help", "config", "version", "into", "id", "csv", "json", "afterwards", "yes", "dry-run"})
 _HARMLESS = frozenset(
     (
@@ -48,7 +48,7 @@ class Setting:
     @property
     def where(self) -> str:
         """File and line."""
-        return f"{self.path}, line {_line(self.text, self.table, self.name)}"
+        return f"{self.path}, line {line_of(self.text, self.table, self.name)}"
 
     @property
     def may_be_set(self) -> bool:
@@ -70,6 +70,7 @@ class Configuration:
     accounts: dict[str, Known] = field(default_factory=dict)
     files: list[Path] = field(default_factory=list)
     options: list[Setting] = field(default_factory=list)
+    notices: list[str] = field(default_factory=list)
 
     def setting(self, name: str, command: str) -> Setting | None:
         """The setting of an option that holds for a command: the last one, and one for the command before others."""
@@ -128,7 +129,7 @@ def _read(path: Path, is_option: Callable[[str], bool], config: Configuration, t
         text = path.read_text("utf-8")
         content = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
-        raise CallError(f"{path}: {error}.{_mending(text, str(error))}") from error
+        raise CallError(f"{path}: {error}.{mending(text, str(error))}") from error
     except (OSError, UnicodeDecodeError) as error:
         raise CallError(f"{path} can't be read: {error}.") from error
     config.files.append(path)
@@ -142,6 +143,14 @@ def _read(path: Path, is_option: Callable[[str], bool], config: Configuration, t
         what = "accounts are taken from the user's own configuration folder, or from a file named with --config"
         raise wrong(path, text, "", "accounts", what, "", [])
     _accounts(path, text, accounts, config)
+    notices = content.get("notices", {})
+    if notices and not trusted:
+        what = "notices are taken from the user's own configuration folder, or from a file named with --config"
+        raise wrong(path, text, "", "notices", what, "", [])
+    for key, value in notices.items():
+        if key != "notify":
+            raise wrong(path, text, "notices", key, f"{key!r} is nothing that notices have", key, ["notify"])
+        config.notices += [value] if isinstance(value, str) else list(map(str, value))
     for key, value in content.get("options", {}).items():
         # a table in the table is for one command
         for name, each in value.items() if isinstance(value, dict) else [(key, value)]:
@@ -150,38 +159,6 @@ def _read(path: Path, is_option: Callable[[str], bool], config: Configuration, t
                 what = f"{name} is taken from the user's own configuration folder, or from a file named with --config"
                 raise setting.wrong(what)
             config.options.append(setting)
-
-
-def wrong(
-    path: Path, text: str, table: str, key: str, what: str, wrong: str, right: tuple[str, ...] | list[str]
-) -> CallError:
-    near = get_close_matches(wrong, right, n=1, cutoff=0.5)
-    hint = f" Did you mean {near[0]}?" if near else f" Possible are: {', '.join(sorted(right))}." if right else ""
-    return CallError(f"{path}, line {_line(text, table, key)}: {what}.{hint}")
-
-
-def _line(text: str, table: str, key: str) -> int:
-    """The line on which a key of a table is set, counted from 1."""
-    current = ""
-    for number, line in enumerate(text.splitlines(), 1):
-        heading = re.match(r"\s*\[\s*([\w.-]+)", line)
-        if heading:
-            current = heading[1]
-            if not table and current.split(".")[0] == key:
-                return number
-        elif current == table and re.match(rf"""\s*["']?{re.escape(key)}["']?\s*[.=]""", line):
-            return number
-    return 1
-
-
-def _mending(text: str, error: str) -> str:
-    """What to mend in a line that is no TOML."""
-    match = re.search(r"line (\d+)", error)
-    line = text.splitlines()[int(match[1]) - 1] if match and int(match[1]) <= len(text.splitlines()) else ""
-    key, equals, value = (part.strip() for part in line.partition("="))
-    if equals and value and not value.startswith(('"', "'", "[", "{")):
-        return f' Put the value in quotes: {key} = "{value}"'
-    return " A line is NAME = VALUE, texts in quotes; tables begin with [NAME]."
 
 
 def _sources(path: Path, text: str, values: dict[str, Any], config: Configuration, trusted: bool) -> None:

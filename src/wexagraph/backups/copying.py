@@ -12,7 +12,7 @@ from typing import Any
 
 from wexagraph.backups import bag
 from wexagraph.backups.verify import verify
-from wexagraph.errors import SourceError, TargetError
+from wexagraph.errors import InUse, SourceError, TargetError
 from wexagraph.output.folder import InTheWay, OutputFolder
 from wexagraph.output.target import keep_apart
 from wexagraph.reports import AGAIN, NEW, REMOVED, PlannedFile, Verification, planned_as_dict
@@ -74,7 +74,7 @@ def copy(
     try:
         with OutputFolder(source, make=False) as original, OutputFolder(target, private=True) as twin:
             if twin.take_lock() is not None:
-                raise TargetError(f"{target} is in use: another run is writing to it. Wait for it to end.")
+                raise InUse(f"{target} is in use: another run is writing to it. Wait for it to end.")
             _copy(original, twin, report, progress or (lambda _: None))
     except InTheWay as error:
         raise TargetError(f"{error.strerror}.") from error

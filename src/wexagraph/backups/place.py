@@ -7,7 +7,7 @@ from pathlib import Path
 
 from wexagraph.backups import bag
 from wexagraph.backups.encryption import Ask, Encryption, is_locked, new_lock, unlock
-from wexagraph.errors import CallError, SourceError, TargetError
+from wexagraph.errors import CallError, InUse, SourceError, TargetError
 from wexagraph.output.folder import FULL, InTheWay, OutputFolder
 
 _FULL = "no space is left for {folder}. The backup is whole as it was; free some space and run the same command again."
@@ -82,7 +82,7 @@ class BackupFolder:
                 sealed, self.encryption = new_lock(ask)  # before anything is made: it may be refused
             self.root = OutputFolder(folder, private=True)
             if self.root.take_lock() is not None:
-                raise TargetError(f"{folder} is in use: another run is writing to it. Wait for it to end.")
+                raise InUse(f"{folder} is in use: another run is writing to it. Wait for it to end.")
             for place in (f"{bag.OWN}/staged", bag.VOLUMES, bag.RUNS):
                 self.root.make_folder(place)
             first = (

@@ -16,7 +16,7 @@ from wexagraph.backups.packing import pack
 from wexagraph.backups.store import NewFile
 from wexagraph.backups.verify import verify
 from wexagraph.backups.volumes import Member, VolumeWriter, members, read_packed, salvage, unpacked
-from wexagraph.errors import MessageError, TargetError
+from wexagraph.errors import InUse, MessageError, TargetError
 from wexagraph.files import create_private, open_regular
 from wexagraph.output.folder import InTheWay, OutputFolder
 from wexagraph.reports import Finding, Verification
@@ -38,7 +38,7 @@ def repair(
         return verification
     with OutputFolder(folder, private=True) as root:
         if root.take_lock() is not None:
-            raise TargetError(f"{folder} is in use: another run is writing to it. Wait for it to end.")
+            raise InUse(f"{folder} is in use: another run is writing to it. Wait for it to end.")
         return _repair(root, verification, source, other, jobs, ask)
 
 

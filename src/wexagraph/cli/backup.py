@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from wexagraph.app.commands import volume_size
 from wexagraph.app.zones import zone_name
 from wexagraph.cli.parameters import (
     CLUSTER,
@@ -29,8 +30,6 @@ from wexagraph.cli.parameters import (
 from wexagraph.cli.planned import print_as_csv, print_plan, refuse_csv
 from wexagraph.cli.reports import conclude, counted, print_sums, seconds
 from wexagraph.cli.session import allowing, ask_passphrase, wish_afterwards
-from wexagraph.errors import CallError
-from wexagraph.selection.criteria import parse_size
 from wexagraph.sources import Stored
 from wexagraph.text import one_line, size
 
@@ -38,8 +37,6 @@ if TYPE_CHECKING:
     from wexagraph.backups.report import BackupReport
     from wexagraph.selection import Choice
     from wexagraph.sources.imap.changes import Afterwards
-
-_LEAST_VOLUME, _MOST_VOLUME = 1_000_000, 4_000_000_000
 
 
 @click.command("backup")
@@ -139,14 +136,6 @@ def _print_plan(report: BackupReport) -> None:
         click.echo(f"Since the last run {report.changed:,} have changed flags.")
     if report.afterwards:
         click.echo(f"At the source: {counted(report.chosen, 'message')} {report.afterwards}.")
-
-
-def volume_size(given: str) -> int:
-    """The size of a volume in bytes. Raises CallError."""
-    wanted = parse_size(given)
-    if not _LEAST_VOLUME <= wanted <= _MOST_VOLUME * 1.1:
-        raise CallError(f"--volume-size {given}: a volume is between 1 MB and 4 GB, which every disk and ZIP takes.")
-    return min(wanted, _MOST_VOLUME)
 
 
 @contextmanager

@@ -63,6 +63,14 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         "wexagraph attachments mailbox --into files --attached '*.pdf'",
         "wexagraph attachments @office --into plans --newest 20 --once",
     ),
+    "account": (
+        "wexagraph account add office imaps://records@mail.saltmere.example/",
+        "wexagraph account check office",
+    ),
+    "order": (
+        "wexagraph order add dues --every 1h -- export @office --subject dues --into dues",
+        "wexagraph order run --due",
+    ),
     "backup": ("wexagraph backup @office --into stick", "wexagraph backup mailbox --into stick --lock"),
     "runs": ("wexagraph runs stick", "wexagraph runs stick --json"),
     "restore": ("wexagraph restore stick --into back.mbox", "wexagraph restore stick --folder Berths --into @office"),
@@ -87,9 +95,15 @@ FIRST_STEPS = """Wexagraph turns mail into files that stand alone.
 
 def dress(command: click.Command) -> click.Command:
     """Give a command help in sections, with its examples."""
-    if not isinstance(command, click.Group):
-        command.__class__ = _Dressed
+    command.__class__ = _DressedGroup if isinstance(command, click.Group) else _Dressed
     return command
+
+
+class _DressedGroup(click.Group):
+    """A group of commands as it explains itself."""
+
+    def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        _examples(self, formatter)
 
 
 class _Dressed(click.Command):

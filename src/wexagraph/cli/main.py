@@ -27,6 +27,7 @@ COMMANDS = {  # name: module, and the line that --help shows without loading the
     "export": ("export", "Make files from messages: PDF, EML, HTML, text, mbox, ZIP."),
     "attachments": ("attachments", "Only the attachments, in their native formats."),
     "account": ("account", "Accounts on a server: add, check, list, forget."),
+    "order": ("order", "Standing orders: a command kept under a name, done by the clock or on arrival."),
     "backup": ("backup", "Start or top up an offline backup of a source."),
     "runs": ("runs", "The runs of a backup: when, how many new and gone, bytes, errors."),
     "restore": ("restore", "Give messages of a backup back: mbox, Maildir, EML, ZIP, an account."),

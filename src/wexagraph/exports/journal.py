@@ -347,9 +347,12 @@ class Journal:
 
     # files
 
-    def has_file(self, number: int, path: str) -> bool:
-        """Whether an earlier run has made this file of this message."""
-        return self.ask("SELECT 1 FROM file WHERE message=? AND path=?", (number, path)).fetchone() is not None
+    def has_file(self, number: int, path: str, naming: str | None = None) -> bool:
+        """Whether an earlier run has made this file of this message; with a `naming`, one that gave names by that."""
+        rows = self.ask(
+            "SELECT 1 FROM file WHERE message=? AND path=? AND (? IS NULL OR naming=?)", (number, path, naming, naming)
+        )
+        return rows.fetchone() is not None
 
     def forget_announced(self, number: int) -> None:
         """Files of a message that were announced and could not be put."""

@@ -34,8 +34,9 @@ class ExportOptions:
     each conversation, each folder or all, under names of the pattern `bound`, and called `title` or what their messages
     have in common; `unquote` leaves quotes out of it that stand in it already; messages `run_on` in it without a new
     page each. With `remote_images`, pictures on the network are fetched; `remote_hosts` may lie at private addresses.
-    `tags` are patterns for keywords. `lock` encrypts PDFs. `exported` is the date of the export. `cluster` is the
-    address of a Dask scheduler whose workers make and bind pages. Raises CallError where two do not go together.
+    `tags` are patterns for keywords. `lock` encrypts PDFs. `exported` is the date of the export; each `generation`
+    makes all anew. `cluster` is the address of a Dask scheduler whose workers make and bind pages. Raises CallError
+    where two do not go together.
     """
 
     formats: tuple[str, ...] = ("pdf",)
@@ -50,6 +51,7 @@ class ExportOptions:
     title: TextPattern | None = None
     unquote: bool = False
     run_on: bool = False
+    generation: int = 0
     remote_images: bool = False
     remote_hosts: tuple[str, ...] = ()
     tags: tuple[TextPattern, ...] = ()
@@ -110,6 +112,7 @@ class ExportOptions:
         """Equal for two exports that give the same names."""
         bound = f"|{self.bind}|{self.bound.text}" if self.bind else ""
         bound += f"|{self.title.text}" if self.title else ""
+        bound += f"|again {self.generation}" if self.generation else ""
         bound += f"|{self.page.language}" if self.page.language != ENGLISH else ""
         return _short(f"{self.pattern.text}|{self.flat}|{self.page.zone}{bound}")
 

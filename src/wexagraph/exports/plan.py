@@ -234,8 +234,9 @@ class Planner:
         """Whether a message may have a name: no other has it, and no file lies there that is not its own."""
         if key in RESERVED_STEMS or self._journal.name_taken(key, number):
             return False
+        naming = self._options.naming if self._options.generation else None  # made anew, it stands beside its old file
         return self._was_empty or not any(
-            self._target.taken(path) and not self._journal.has_file(number, path)
+            self._target.taken(path) and not self._journal.has_file(number, path, naming)
             for path in (stem + format.suffix for format in a_message())
         )
 

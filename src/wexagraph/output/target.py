@@ -8,7 +8,7 @@ import os
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
-from wexagraph.errors import CallError, MessageError, TargetError
+from wexagraph.errors import CallError, InUse, MessageError, TargetError
 from wexagraph.naming.paths import RESERVED, free_name
 from wexagraph.output.folder import FULL, OWN, InTheWay, OutputFolder, sync_files
 from wexagraph.output.staging import Staged, Stager
@@ -80,7 +80,7 @@ class Target:
         holder = self.root.take_lock()
         if holder is not None:
             by = f" by process {holder}" if holder else ""
-            raise TargetError(
+            raise InUse(
                 f"{self.folder} is in use{by}: another export is writing to it. Wait for it, or choose another folder."
             )
 

@@ -1,0 +1,465 @@
+"""`wexagraph order add|list|show|run|log|pause|resume|rename|remove`"""
+
+from __future__ import annotations
+
+import sys
+from contextlib import closing
+from dataclasses import replace
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+import click
+from click.core import ParameterSource
+
+from wexagraph.app.commands import check, command_of, settled
+from wexagraph.app.orders import Orders
+from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED, UNUSABLE
+from wexagraph.cli.parameters import CSV, DRY_RUN, JSON, QUIET
+from wexagraph.cli.reports import counted, print_json, seconds
+from wexagraph.cli.session import at_a_terminal
+from wexagraph.cli.terminal import machine_output, make_console, make_table
+from wexagraph.errors import CallError
+from wexagraph.records.calls import Call
+from wexagraph.records.order import Order, checked_name
+from wexagraph.records.order_log import DONE, FAILED, STOPPED, UNDONE, Run
+from wexagraph.records.schedule import When
+from wexagraph.selection.criteria import TESTS
+from wexagraph.selection.days import parse_day
+from wexagraph.tables.columns import Column, heading, row
+from wexagraph.text import one_line, size
+
+if TYPE_CHECKING:
+    from wexagraph.reports import Report
+
+_CHOICE = frozenset([*TESTS, "except", "newest", "id", "conversation"])
+_OWN = frozenset({"into", "afterwards", "yes"})
+_OF_A_CALL = frozenset({"dry-run", "json", "csv", "quiet", "help", "as-of", "follow-links"})
+NAMES = click.argument("names", nargs=-1, metavar="[NAME ...]")
+
+
+def _orders(context: click.Context) -> Orders:
+    return Orders(context.find_root().obj.open, lambda: datetime.now().astimezone())
+
+
+@click.group("order")
+def command() -> None:
+    """Standing orders: said once, done from then on, never twice and none forgotten."""
+
+
+@command.command("add")
+@click.argument("name")
+@click.option("--every", metavar="SPAN", help="So often: 15m, 1h, 1d, 2w.")
+@click.option("--at", metavar="TIME", help="At a time of the day: 02:30.")
+@click.option("--on", metavar="DAYS", help="With --at, on these days only: mon,thu, or 1 for the first of a month.")
+@click.option("--on-arrival", is_flag=True, help="As mail arrives, while `wexagraph order watch` runs.")
+@click.option("--notify", multiple=True, metavar="WHO", help="Tell of runs: desktop or command:PROGRAM. Repeatable.")
+@click.option("--yes", is_flag=True, help="Allow --afterwards, which changes the mailbox, once and for all runs.")
+@click.argument("words", nargs=-1, type=click.UNPROCESSED, required=True, metavar="-- COMMAND SOURCE [OPTIONS]")
+@click.pass_context
+def add(
+    context: click.Context,
+    name: str,
+    every: str | None,
+    at: str | None,
+    on: str | None,
+    on_arrival: bool,
+    notify: tuple[str, ...],
+    yes: bool,
+    words: tuple[str, ...],
+) -> int:
+    """Keep a command as the order NAME.
+
+    COMMAND is export, attachments or backup, with all that stands behind it. Without a time it runs by hand only: wexagraph order run NAME.
+    """
+    when = When.from_dict({"every": every, "at": at, "on": on or (), "on-arrival": on_arrival})
+    call, sure = _call_of(context, list(words))
+    check(call)
+    call = settled(call)
+    if call.afterwards and not (yes or sure):
+        raise CallError(f"{call.changes} Add --yes to allow it for all runs of the order.")
+    with closing(_orders(context)) as orders:
+        order = Order(checked_name(name), call, when, notify=notify, created=orders.clock())
+        from wexagraph.app.notices import check_notices
+
+        check_notices(order.notify)
+        orders.add(order)
+        click.echo(f"Order {name}, {when.in_words}: {one_line(call.in_words)}.")
+        if call.changes:
+            click.echo(one_line(call.changes))
+        click.echo(f"Try it: wexagraph order run {name} --dry-run")
+        click.echo(f"It is kept in {one_line(str(orders.path(name)))}")
+    return OK
+
+
+def _call_of(context: click.Context, words: list[str]) -> tuple[Call, bool]:
+    """What stands behind `--`, read by that command's own parser; and whether --yes was among it."""
+    root = context.find_root()
+    group = root.command
+    assert isinstance(group, click.Group)
+    command_of(Call(words[0], "", ""))
+    wanted = group.get_command(root, words[0])
+    assert wanted is not None
+    called = wanted.make_context(words[0], list(words[1:]), parent=root)
+    raw, _, _ = wanted.make_parser(called).parse_args(list(words[1:]))
+    said: dict[str, Any] = {}
+    for option in wanted.params:
+        name = option.name or ""
+        if not isinstance(option, click.Option) or called.get_parameter_source(name) is ParameterSource.DEFAULT:
+            continue
+        value = raw.get(name, called.lookup_default(name))
+        said[_plain_name(option, value)] = _plain(option, value)
+    for name in said:
+        if name in _OF_A_CALL:
+            raise CallError(f"--{name} belongs to a single call, not to an order.")
+    own = command_of(Call(words[0], "", "")).defaults
+    choice = {name: value for name, value in said.items() if name in _CHOICE and name not in own}
+    options = {name: value for name, value in said.items() if name not in choice and name not in _OWN}
+    source = str(called.params.get("source") or called.params.get("backup") or "")
+    call = Call(words[0], source, str(said.get("into", "")), choice, options, str(said.get("afterwards") or ""))
+    return call, bool(said.get("yes"))
+
+
+def _plain_name(option: click.Option, value: Any) -> str:
+    """The option's name on the command line; of a pair such as --seen/--unseen the one that was meant, where the other
+    is a word of its own."""
+    name = max(option.opts, key=len).removeprefix("--")
+    other = max(option.secondary_opts, key=len, default="").removeprefix("--")
+    return other if value is False and other in _CHOICE else name
+
+
+def _plain(option: click.Option, value: Any) -> Any:
+    if value is False and any(one.removeprefix("--") in _CHOICE for one in option.secondary_opts):
+        return True
+    if option.multiple:
+        return [str(one) for one in (value if isinstance(value, list | tuple) else [value])]
+    if isinstance(option.type, click.IntRange | click.FloatRange):
+        return option.type_cast_value(click.Context(click.Command("order")), value)
+    return value if isinstance(value, bool | int | float | list) else str(value)
+
+
+@command.command("list")
+@CSV
+@JSON
+@click.pass_context
+def list_orders(context: click.Context, as_csv: bool, as_json: bool) -> int:
+    """All orders: what, when, how it went last."""
+    with closing(_orders(context)) as orders:
+        known, wrong = orders.all()
+        rows = [_Row(orders, order) for order in known]
+    if as_json:
+        values = [{column.name: column.value(each) for column in LISTED} for each in rows]
+        print_json({"orders": values, "unreadable": [str(error) for error in wrong]})
+    elif as_csv:
+        machine_output()
+        sys.stdout.write(heading(LISTED) + "".join(row(LISTED, each) for each in rows))
+    else:
+        _print_orders(rows)
+        _say_wrong(wrong)
+    return SOME_FAILED if wrong else OK
+
+
+class _Row:
+    """An order as a list shows it."""
+
+    def __init__(self, orders: Orders, order: Order) -> None:
+        self.order, self.last = order, orders.last_run(order.name)
+        self.total, self.failing = orders.log.total(order.name), orders.log.failing(order.name)
+        self.next = orders.next_run(order)
+
+    @property
+    def trouble(self) -> str:
+        """What went wrong last and was not made good since."""
+        if self.failing:
+            more = f" and {len(self.failing) - 1} more" if len(self.failing) > 1 else ""
+            return f"{self.failing[0].id}: {self.failing[0].reason}{more}"
+        return self.last.reasons[0] if self.last and self.last.reasons and self.last.state != DONE else ""
+
+
+LISTED: list[Column[_Row]] = [
+    Column("name", lambda each: each.order.name),
+    Column("does", lambda each: one_line(each.order.call.in_words)),
+    Column("when", lambda each: each.order.when.in_words),
+    Column("paused", lambda each: each.order.paused),
+    Column("changes", lambda each: one_line(each.order.call.changes)),
+    Column("last_run", lambda each: each.last.started.isoformat() if each.last else None),
+    Column("state", lambda each: each.last.state if each.last else None),
+    Column("written", lambda each: each.last.written if each.last else None),
+    Column("total", lambda each: each.total),
+    Column("failing", lambda each: len(each.failing)),
+    Column("next_run", lambda each: each.next.isoformat() if each.next else None),
+    Column("trouble", lambda each: one_line(each.trouble)),
+]
+"""The columns of `order list`."""
+
+
+def _print_orders(rows: list[_Row]) -> None:
+    if not rows:
+        click.echo("There is no order yet. Add one: wexagraph order add NAME --every 1h -- export SOURCE --into DIR")
+        return
+    table = make_table("Order", "Does", "When", "Last run", ">New", ">Total", "Next")
+    for each in rows:
+        last = each.last
+        ran = f"{_clock(last.started)}{'' if last.state == DONE else ', ' + last.state}" if last else "never"
+        following = "paused" if each.order.paused else _clock(each.next) if each.next else each.order.when.in_words
+        does = one_line(" ".join(filter(None, (f"{each.order.call.in_words}.", each.order.call.changes))))
+        new = f"{last.written:,}" if last else ""
+        table.add_row(each.order.name, does, each.order.when.in_words, ran, new, f"{each.total:,}", following)
+    make_console().print(table)
+    for each in rows:
+        if each.trouble:
+            click.secho(f"{each.order.name}: {one_line(each.trouble)}", fg="red")
+
+
+@command.command("show")
+@click.argument("name")
+@JSON
+@click.pass_context
+def show(context: click.Context, name: str, as_json: bool) -> int:
+    """One order, and what is still to come of it."""
+    with closing(_orders(context)) as orders:
+        order = orders.get(name)
+        each = _Row(orders, order)
+        path = str(orders.path(name))
+    call = order.call
+    if as_json:
+        values = {column.name: column.value(each) for column in LISTED}
+        said = {
+            "command": call.command,
+            "source": call.source,
+            "into": call.into,
+            "afterwards": call.afterwards or None,
+        }
+        more = {"choice": call.choice, "options": call.options, "when": order.when.to_dict(), "file": path}
+        print_json(values | said | more | {"failures": [vars_of(failure) for failure in each.failing]})
+        return OK
+    click.echo(f"Order {name}, {order.when.in_words}{', paused' if order.paused else ''}")
+    click.echo(f"  {call.command} of {one_line(call.source)}")
+    for title, values in (("Chosen", call.choice), ("Options", call.options)):
+        for option, value in values.items():
+            text = ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+            click.echo(f"  {title:8} --{option}{'' if value is True else ' ' + one_line(text)}")
+    click.echo(f"  Into     {one_line(call.into)}")
+    if call.changes:
+        click.echo(f"  {one_line(call.changes)}")
+    if each.last is not None:
+        click.echo(f"Last run: {one_line(_run_line(each.last))}")
+    click.echo(f"Delivered: {counted(each.total, 'message')} in all")
+    if each.next is not None:
+        click.echo(f"Next run: {_clock(each.next)}")
+    for failure in each.failing[:20]:
+        click.secho(f"Still to come: {failure.id} in {one_line(failure.folder)}: {one_line(failure.reason)}", fg="red")
+    click.echo(f"File: {one_line(path)}")
+    return OK
+
+
+def vars_of(failure: Any) -> dict[str, str]:
+    """A failure as plain values."""
+    return {"id": failure.id, "folder": failure.folder, "subject": failure.subject, "reason": failure.reason}
+
+
+@command.command("run")
+@NAMES
+@click.option("--due", is_flag=True, help="All orders for which it is time.")
+@click.option("--again", is_flag=True, help="Make all anew, into fresh names where files are in the way.")
+@DRY_RUN
+@QUIET
+@JSON
+@click.pass_context
+def run(
+    context: click.Context,
+    names: tuple[str, ...],
+    due: bool,
+    again: bool,
+    dry_run: bool,
+    quiet: bool,
+    as_json: bool,
+) -> int:
+    """Run orders: those named, or all that are due.
+
+    What an order has delivered is delivered: a file that was renamed or taken away is not made again. What failed is
+    tried at each run.
+    """
+    if bool(names) == due:
+        raise CallError("name the orders to run, or say --due for all for which it is time.")
+    if again and (due or len(names) != 1):
+        raise CallError("--again makes all of one order anew: name that order alone.")
+    from wexagraph.app.notices import give_notice
+    from wexagraph.cli.progress import Display, stoppable
+
+    done: list[tuple[Order, Run, Report]] = []
+    wrong: list[CallError] = []
+    with closing(_orders(context)) as orders, stoppable(Display(("order",))) as stopped:
+        if due:
+            known, wrong = orders.all()
+            chosen = [order for order in known if orders.is_due(order)]
+        else:
+            chosen = [orders.get(name) for name in dict.fromkeys(names)]
+        for order, one, report in orders.run(chosen, stopped, dry_run, again):
+            done.append((order, one, report))
+            if not as_json:
+                _print_run(one, report, quiet, dry_run)
+            if not dry_run:
+                for trouble in give_notice(order, one, report, context.find_root().obj.configuration):
+                    click.echo(f"wexagraph: {one_line(trouble)}", err=True)
+        interrupted = stopped()
+    if as_json and not (quiet and not any(one.written or one.state != DONE for _, one, _ in done)):
+        print_json({"runs": [one.as_dict() | {"report": report.as_dict()} for _, one, report in done]})
+    elif not as_json:
+        _say_wrong(wrong)
+        if not done and not quiet:
+            click.echo("No order is due." if due else "Nothing was run.")
+    states = {one.state for _, one, _ in done}
+    if interrupted:
+        return INTERRUPTED
+    return UNUSABLE if UNDONE in states else SOME_FAILED if states & {FAILED, STOPPED} or wrong else OK
+
+
+def _print_run(one: Run, report: Report, quiet: bool, dry: bool) -> None:
+    if quiet and one.state == DONE and not one.written:
+        return
+    if dry and one.state != UNDONE:
+        from wexagraph.cli.planned import print_planned
+
+        print_planned(report.planned or [], ">Message")
+        click.echo(
+            f"{one.name}: {one.written:,} would be new, {one.already_there:,} delivered before. Nothing was written."
+        )
+        return
+    click.secho(f"{one.name}: {one_line(_sums(one))}", fg="red" if one.state in (UNDONE, FAILED) else None)
+    for reason in one.reasons[:20] if one.state != UNDONE else ():
+        click.secho(f"  {one_line(reason)}", fg="red")
+
+
+def _sums(one: Run) -> str:
+    if one.state == UNDONE:
+        return f"not done. {one.reasons[0] if one.reasons else ''}"
+    took = seconds((one.ended - one.started).total_seconds()) if one.ended else ""
+    stopped = " Stopped; the next run goes on." if one.state == STOPPED else ""
+    sums = f"{one.written:,} new, {one.already_there:,} already there, {one.failed:,} failed"
+    return f"{sums}; {size(one.bytes)} in {took}.{stopped}"
+
+
+def _run_line(one: Run) -> str:
+    return f"{_clock(one.started)}, {one.state}: {_sums(one)}"
+
+
+RUNS: list[Column[Run]] = [
+    Column("order", lambda one: one.name),
+    Column("started", lambda one: one.started.isoformat()),
+    Column("ended", lambda one: one.ended.isoformat() if one.ended else None),
+    Column("state", lambda one: one.state),
+    Column("chosen", lambda one: one.chosen),
+    Column("written", lambda one: one.written),
+    Column("already_there", lambda one: one.already_there),
+    Column("failed", lambda one: one.failed),
+    Column("bytes", lambda one: one.bytes),
+    Column("reasons", lambda one: one_line("; ".join(one.reasons))),
+]
+"""The columns of `order log`."""
+
+
+@command.command("log")
+@click.argument("name", required=False)
+@click.option("--since", metavar="DATE", help="Runs of that day or later: 2026-03-14, yesterday, 30d.")
+@CSV
+@JSON
+@click.pass_context
+def log(context: click.Context, name: str | None, since: str | None, as_csv: bool, as_json: bool) -> int:
+    """Each run of NAME, or of all orders.
+
+    What was chosen, new, already there, what failed and why, and how it ended.
+    """
+    with closing(_orders(context)) as orders:
+        if name is not None:
+            orders.get(name)
+        first = None
+        if since is not None:
+            day = parse_day(since, orders.clock().date())
+            first = datetime(day.year, day.month, day.day).astimezone()
+        runs = orders.log.runs(name, first, 1_000_000 if as_csv or as_json else 200)
+    if as_json:
+        print_json({"runs": [one.as_dict() for one in runs]})
+    elif as_csv:
+        machine_output()
+        sys.stdout.write(heading(RUNS) + "".join(row(RUNS, one) for one in runs))
+    elif not runs:
+        click.echo("No run yet.")
+    else:
+        table = make_table("Order", "Began", "Took", ">Chosen", ">New", ">There", ">Failed", ">Bytes", "Ended", "Why")
+        for one in runs:
+            took = seconds((one.ended - one.started).total_seconds()) if one.ended else ""
+            why = one_line("; ".join(one.reasons[:2]))
+            sums = (f"{count:,}" for count in (one.chosen, one.written, one.already_there, one.failed))
+            table.add_row(one.name, _clock(one.started), took, *sums, size(one.bytes), one.state, why)
+        make_console().print(table)
+    return OK
+
+
+@command.command("pause")
+@click.argument("names", nargs=-1, required=True, metavar="NAME ...")
+@click.pass_context
+def pause(context: click.Context, names: tuple[str, ...]) -> int:
+    """Let orders rest.
+
+    Until they are resumed, they run by hand only.
+    """
+    return _set_paused(context, names, True)
+
+
+@command.command("resume")
+@click.argument("names", nargs=-1, required=True, metavar="NAME ...")
+@click.pass_context
+def resume(context: click.Context, names: tuple[str, ...]) -> int:
+    """Let orders that were paused run again."""
+    return _set_paused(context, names, False)
+
+
+def _set_paused(context: click.Context, names: tuple[str, ...], paused: bool) -> int:
+    with closing(_orders(context)) as orders:
+        for order in [orders.get(name) for name in names]:
+            orders.keep(replace(order, paused=paused))
+            click.echo(f"{order.name}: {'paused' if paused else f'runs {order.when.in_words}'}.")
+    return OK
+
+
+@command.command("rename")
+@click.argument("old")
+@click.argument("new")
+@click.pass_context
+def rename(context: click.Context, old: str, new: str) -> int:
+    """Give the order OLD the name NEW.
+
+    What it has delivered stays delivered.
+    """
+    with closing(_orders(context)) as orders:
+        orders.rename(old, new)
+    click.echo(f"{old} is {new} now.")
+    return OK
+
+
+@command.command("remove")
+@click.argument("names", nargs=-1, required=True, metavar="NAME ...")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@click.pass_context
+def remove(context: click.Context, names: tuple[str, ...], yes: bool) -> int:
+    """Take orders away; their files stay.
+
+    Their logs go.
+    """
+    with closing(_orders(context)) as orders:
+        for name in names:
+            if not yes and at_a_terminal() and not click.confirm(f"Take the order {name} away?", err=True):
+                continue
+            orders.remove(name)
+            click.echo(f"{name} is removed; its files stay.")
+    return OK
+
+
+def _say_wrong(wrong: list[CallError]) -> None:
+    for error in wrong:
+        click.secho(f"Not read: {one_line(str(error))}", fg="red", err=True)
+
+
+def _clock(moment: datetime) -> str:
+    """A moment as people of this place write it, in digits."""
+    return f"{moment.astimezone():%Y-%m-%d %H:%M}"

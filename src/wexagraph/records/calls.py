@@ -1,0 +1,48 @@
+"""A command of the program as plain data, so that it can be kept and called again."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+
+@dataclass(frozen=True)
+class Call:
+    """A command, what it reads, where its results go, and its choice and options by their names on the command line.
+
+    `afterwards` is what it does at the source with what is stored, "" where that is nothing.
+    """
+
+    command: str
+    source: str
+    into: str
+    choice: dict[str, Any] = field(default_factory=dict)
+    options: dict[str, Any] = field(default_factory=dict)
+    afterwards: str = ""
+
+    @property
+    def in_words(self) -> str:
+        """What it does, in a few plain words."""
+        words = [self.command]
+        words += [f"{name} {_value(value)}" if value is not True else name for name, value in self.choice.items()]
+        if "as" in self.options:
+            words.append(f"as {_value(self.options['as'])}")
+        return ", ".join([f"{words[0]} of {self.source}", *words[1:], f"into {self.into}"])
+
+    @property
+    def changes(self) -> str:
+        """What it changes in the mailbox, as a sentence; "" where that is nothing."""
+        if not self.afterwards:
+            return ""
+        kind, _, what = self.afterwards.partition(":")
+        done = {
+            "seen": "marks as read what is stored",
+            "keyword": f"marks with {what} what is stored",
+            "move": f"moves what is stored to {what}",
+            "delete": "deletes what is stored",
+        }[kind]
+        return f"It changes the mailbox: it {done}."
+
+
+def _value(value: Any) -> str:
+    return " or ".join(map(str, value)) if isinstance(value, list) else str(value)
