@@ -167,6 +167,7 @@ class Proxy:
             0,
             most_cuts,
         )
+        self.lines: list[socket.socket] = []
         self._listener = socket.create_server(("127.0.0.1", 0))
         self.port = self._listener.getsockname()[1]
         threading.Thread(target=self._accept, daemon=True).start()
@@ -174,11 +175,18 @@ class Proxy:
     def close(self) -> None:
         self._listener.close()
 
+    def cut(self) -> None:
+        """Cut all lines that are open, whatever is on its way on them."""
+        lines, self.lines = self.lines, []
+        self.cuts += bool(lines)
+        _shut(*lines)
+
     def _accept(self) -> None:
         with contextlib.suppress(OSError):
             while True:
                 client = self._listener.accept()[0]
                 server = socket.create_connection(("127.0.0.1", self.target))
+                self.lines += [client, server]
                 for one in (client, server):
                     one.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
                 threading.Thread(target=self._up, args=(client, server), daemon=True).start()

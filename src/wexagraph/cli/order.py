@@ -12,8 +12,9 @@ import click
 from click.core import ParameterSource
 
 from wexagraph.app.commands import check, command_of, settled
-from wexagraph.app.orders import Orders
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED, UNUSABLE
+from wexagraph.cli.order_views import LISTED, RUNS, OrderRow, clock, orders_of, run_line, sums
+from wexagraph.cli.order_watch import timetable, watch
 from wexagraph.cli.parameters import CSV, DRY_RUN, JSON, QUIET
 from wexagraph.cli.reports import counted, print_json, seconds
 from wexagraph.cli.session import at_a_terminal
@@ -25,7 +26,7 @@ from wexagraph.records.order_log import DONE, FAILED, STOPPED, UNDONE, Run
 from wexagraph.records.schedule import When
 from wexagraph.selection.criteria import TESTS
 from wexagraph.selection.days import parse_day
-from wexagraph.tables.columns import Column, heading, row
+from wexagraph.tables.columns import heading, row
 from wexagraph.text import one_line, size
 
 if TYPE_CHECKING:
@@ -35,10 +36,6 @@ _CHOICE = frozenset([*TESTS, "except", "newest", "id", "conversation"])
 _OWN = frozenset({"into", "afterwards", "yes"})
 _OF_A_CALL = frozenset({"dry-run", "json", "csv", "quiet", "help", "as-of", "follow-links"})
 NAMES = click.argument("names", nargs=-1, metavar="[NAME ...]")
-
-
-def _orders(context: click.Context) -> Orders:
-    return Orders(context.find_root().obj.open, lambda: datetime.now().astimezone())
 
 
 @click.group("order")
@@ -69,15 +66,16 @@ def add(
 ) -> int:
     """Keep a command as the order NAME.
 
-    COMMAND is export, attachments or backup, with all that stands behind it. Without a time it runs by hand only: wexagraph order run NAME.
+    COMMAND is export, attachments or backup, with all that stands behind it. Without a time it runs by hand only:
+    wexagraph order run NAME.
     """
     when = When.from_dict({"every": every, "at": at, "on": on or (), "on-arrival": on_arrival})
     call, sure = _call_of(context, list(words))
     check(call)
-    call = settled(call)
+    call = settled(replace(call, source=_in_files(context, call.source)))
     if call.afterwards and not (yes or sure):
         raise CallError(f"{call.changes} Add --yes to allow it for all runs of the order.")
-    with closing(_orders(context)) as orders:
+    with closing(orders_of(context)) as orders:
         order = Order(checked_name(name), call, when, notify=notify, created=orders.clock())
         from wexagraph.app.notices import check_notices
 
@@ -119,6 +117,14 @@ def _call_of(context: click.Context, words: list[str]) -> tuple[Call, bool]:
     return call, bool(said.get("yes"))
 
 
+def _in_files(context: click.Context, source: str) -> str:
+    """The source; of an @name for a mailbox in files, its path: a watch has to know where it lies."""
+    if not source.startswith("@"):
+        return source
+    place = context.find_root().obj.configuration.named(source[1:])
+    return place if isinstance(place, str) and "://" not in place else source
+
+
 def _plain_name(option: click.Option, value: Any) -> str:
     """The option's name on the command line; of a pair such as --seen/--unseen the one that was meant, where the other
     is a word of its own."""
@@ -143,9 +149,9 @@ def _plain(option: click.Option, value: Any) -> Any:
 @click.pass_context
 def list_orders(context: click.Context, as_csv: bool, as_json: bool) -> int:
     """All orders: what, when, how it went last."""
-    with closing(_orders(context)) as orders:
+    with closing(orders_of(context)) as orders:
         known, wrong = orders.all()
-        rows = [_Row(orders, order) for order in known]
+        rows = [OrderRow(orders, order) for order in known]
     if as_json:
         values = [{column.name: column.value(each) for column in LISTED} for each in rows]
         print_json({"orders": values, "unreadable": [str(error) for error in wrong]})
@@ -158,49 +164,15 @@ def list_orders(context: click.Context, as_csv: bool, as_json: bool) -> int:
     return SOME_FAILED if wrong else OK
 
 
-class _Row:
-    """An order as a list shows it."""
-
-    def __init__(self, orders: Orders, order: Order) -> None:
-        self.order, self.last = order, orders.last_run(order.name)
-        self.total, self.failing = orders.log.total(order.name), orders.log.failing(order.name)
-        self.next = orders.next_run(order)
-
-    @property
-    def trouble(self) -> str:
-        """What went wrong last and was not made good since."""
-        if self.failing:
-            more = f" and {len(self.failing) - 1} more" if len(self.failing) > 1 else ""
-            return f"{self.failing[0].id}: {self.failing[0].reason}{more}"
-        return self.last.reasons[0] if self.last and self.last.reasons and self.last.state != DONE else ""
-
-
-LISTED: list[Column[_Row]] = [
-    Column("name", lambda each: each.order.name),
-    Column("does", lambda each: one_line(each.order.call.in_words)),
-    Column("when", lambda each: each.order.when.in_words),
-    Column("paused", lambda each: each.order.paused),
-    Column("changes", lambda each: one_line(each.order.call.changes)),
-    Column("last_run", lambda each: each.last.started.isoformat() if each.last else None),
-    Column("state", lambda each: each.last.state if each.last else None),
-    Column("written", lambda each: each.last.written if each.last else None),
-    Column("total", lambda each: each.total),
-    Column("failing", lambda each: len(each.failing)),
-    Column("next_run", lambda each: each.next.isoformat() if each.next else None),
-    Column("trouble", lambda each: one_line(each.trouble)),
-]
-"""The columns of `order list`."""
-
-
-def _print_orders(rows: list[_Row]) -> None:
+def _print_orders(rows: list[OrderRow]) -> None:
     if not rows:
         click.echo("There is no order yet. Add one: wexagraph order add NAME --every 1h -- export SOURCE --into DIR")
         return
     table = make_table("Order", "Does", "When", "Last run", ">New", ">Total", "Next")
     for each in rows:
         last = each.last
-        ran = f"{_clock(last.started)}{'' if last.state == DONE else ', ' + last.state}" if last else "never"
-        following = "paused" if each.order.paused else _clock(each.next) if each.next else each.order.when.in_words
+        ran = f"{clock(last.started)}{'' if last.state == DONE else ', ' + last.state}" if last else "never"
+        following = "paused" if each.order.paused else clock(each.next) if each.next else each.order.when.in_words
         does = one_line(" ".join(filter(None, (f"{each.order.call.in_words}.", each.order.call.changes))))
         new = f"{last.written:,}" if last else ""
         table.add_row(each.order.name, does, each.order.when.in_words, ran, new, f"{each.total:,}", following)
@@ -216,9 +188,9 @@ def _print_orders(rows: list[_Row]) -> None:
 @click.pass_context
 def show(context: click.Context, name: str, as_json: bool) -> int:
     """One order, and what is still to come of it."""
-    with closing(_orders(context)) as orders:
+    with closing(orders_of(context)) as orders:
         order = orders.get(name)
-        each = _Row(orders, order)
+        each = OrderRow(orders, order)
         path = str(orders.path(name))
     call = order.call
     if as_json:
@@ -242,10 +214,10 @@ def show(context: click.Context, name: str, as_json: bool) -> int:
     if call.changes:
         click.echo(f"  {one_line(call.changes)}")
     if each.last is not None:
-        click.echo(f"Last run: {one_line(_run_line(each.last))}")
+        click.echo(f"Last run: {one_line(run_line(each.last))}")
     click.echo(f"Delivered: {counted(each.total, 'message')} in all")
     if each.next is not None:
-        click.echo(f"Next run: {_clock(each.next)}")
+        click.echo(f"Next run: {clock(each.next)}")
     for failure in each.failing[:20]:
         click.secho(f"Still to come: {failure.id} in {one_line(failure.folder)}: {one_line(failure.reason)}", fg="red")
     click.echo(f"File: {one_line(path)}")
@@ -288,7 +260,7 @@ def run(
 
     done: list[tuple[Order, Run, Report]] = []
     wrong: list[CallError] = []
-    with closing(_orders(context)) as orders, stoppable(Display(("order",))) as stopped:
+    with closing(orders_of(context)) as orders, stoppable(Display(("order",))) as stopped:
         if due:
             known, wrong = orders.all()
             chosen = [order for order in known if orders.is_due(order)]
@@ -325,37 +297,9 @@ def _print_run(one: Run, report: Report, quiet: bool, dry: bool) -> None:
             f"{one.name}: {one.written:,} would be new, {one.already_there:,} delivered before. Nothing was written."
         )
         return
-    click.secho(f"{one.name}: {one_line(_sums(one))}", fg="red" if one.state in (UNDONE, FAILED) else None)
+    click.secho(f"{one.name}: {one_line(sums(one))}", fg="red" if one.state in (UNDONE, FAILED) else None)
     for reason in one.reasons[:20] if one.state != UNDONE else ():
         click.secho(f"  {one_line(reason)}", fg="red")
-
-
-def _sums(one: Run) -> str:
-    if one.state == UNDONE:
-        return f"not done. {one.reasons[0] if one.reasons else ''}"
-    took = seconds((one.ended - one.started).total_seconds()) if one.ended else ""
-    stopped = " Stopped; the next run goes on." if one.state == STOPPED else ""
-    sums = f"{one.written:,} new, {one.already_there:,} already there, {one.failed:,} failed"
-    return f"{sums}; {size(one.bytes)} in {took}.{stopped}"
-
-
-def _run_line(one: Run) -> str:
-    return f"{_clock(one.started)}, {one.state}: {_sums(one)}"
-
-
-RUNS: list[Column[Run]] = [
-    Column("order", lambda one: one.name),
-    Column("started", lambda one: one.started.isoformat()),
-    Column("ended", lambda one: one.ended.isoformat() if one.ended else None),
-    Column("state", lambda one: one.state),
-    Column("chosen", lambda one: one.chosen),
-    Column("written", lambda one: one.written),
-    Column("already_there", lambda one: one.already_there),
-    Column("failed", lambda one: one.failed),
-    Column("bytes", lambda one: one.bytes),
-    Column("reasons", lambda one: one_line("; ".join(one.reasons))),
-]
-"""The columns of `order log`."""
 
 
 @command.command("log")
@@ -369,7 +313,7 @@ def log(context: click.Context, name: str | None, since: str | None, as_csv: boo
 
     What was chosen, new, already there, what failed and why, and how it ended.
     """
-    with closing(_orders(context)) as orders:
+    with closing(orders_of(context)) as orders:
         if name is not None:
             orders.get(name)
         first = None
@@ -389,8 +333,8 @@ def log(context: click.Context, name: str | None, since: str | None, as_csv: boo
         for one in runs:
             took = seconds((one.ended - one.started).total_seconds()) if one.ended else ""
             why = one_line("; ".join(one.reasons[:2]))
-            sums = (f"{count:,}" for count in (one.chosen, one.written, one.already_there, one.failed))
-            table.add_row(one.name, _clock(one.started), took, *sums, size(one.bytes), one.state, why)
+            counts = (f"{count:,}" for count in (one.chosen, one.written, one.already_there, one.failed))
+            table.add_row(one.name, clock(one.started), took, *counts, size(one.bytes), one.state, why)
         make_console().print(table)
     return OK
 
@@ -415,7 +359,7 @@ def resume(context: click.Context, names: tuple[str, ...]) -> int:
 
 
 def _set_paused(context: click.Context, names: tuple[str, ...], paused: bool) -> int:
-    with closing(_orders(context)) as orders:
+    with closing(orders_of(context)) as orders:
         for order in [orders.get(name) for name in names]:
             orders.keep(replace(order, paused=paused))
             click.echo(f"{order.name}: {'paused' if paused else f'runs {order.when.in_words}'}.")
@@ -431,7 +375,7 @@ def rename(context: click.Context, old: str, new: str) -> int:
 
     What it has delivered stays delivered.
     """
-    with closing(_orders(context)) as orders:
+    with closing(orders_of(context)) as orders:
         orders.rename(old, new)
     click.echo(f"{old} is {new} now.")
     return OK
@@ -446,7 +390,7 @@ def remove(context: click.Context, names: tuple[str, ...], yes: bool) -> int:
 
     Their logs go.
     """
-    with closing(_orders(context)) as orders:
+    with closing(orders_of(context)) as orders:
         for name in names:
             if not yes and at_a_terminal() and not click.confirm(f"Take the order {name} away?", err=True):
                 continue
@@ -460,6 +404,5 @@ def _say_wrong(wrong: list[CallError]) -> None:
         click.secho(f"Not read: {one_line(str(error))}", fg="red", err=True)
 
 
-def _clock(moment: datetime) -> str:
-    """A moment as people of this place write it, in digits."""
-    return f"{moment.astimezone():%Y-%m-%d %H:%M}"
+command.add_command(watch)
+command.add_command(timetable)

@@ -1,0 +1,88 @@
+"""How orders and their runs are shown, in words and as columns."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+import click
+
+from wexagraph.app.orders import Orders
+from wexagraph.cli.reports import seconds
+from wexagraph.records.order import Order
+from wexagraph.records.order_log import DONE, STOPPED, UNDONE, Run
+from wexagraph.tables.columns import Column
+from wexagraph.text import one_line, size
+
+
+def orders_of(context: click.Context) -> Orders:
+    """The orders of the user, for a command."""
+    return Orders(context.find_root().obj.open, lambda: datetime.now().astimezone())
+
+
+class OrderRow:
+    """An order as a list shows it."""
+
+    def __init__(self, orders: Orders, order: Order) -> None:
+        self.order, self.last = order, orders.last_run(order.name)
+        self.total, self.failing = orders.log.total(order.name), orders.log.failing(order.name)
+        self.next = orders.next_run(order)
+
+    @property
+    def trouble(self) -> str:
+        """What went wrong last and was not made good since."""
+        if self.failing:
+            more = f" and {len(self.failing) - 1} more" if len(self.failing) > 1 else ""
+            return f"{self.failing[0].id}: {self.failing[0].reason}{more}"
+        return self.last.reasons[0] if self.last and self.last.reasons and self.last.state != DONE else ""
+
+
+LISTED: list[Column[OrderRow]] = [
+    Column("name", lambda each: each.order.name),
+    Column("does", lambda each: one_line(each.order.call.in_words)),
+    Column("when", lambda each: each.order.when.in_words),
+    Column("paused", lambda each: each.order.paused),
+    Column("changes", lambda each: one_line(each.order.call.changes)),
+    Column("last_run", lambda each: each.last.started.isoformat() if each.last else None),
+    Column("state", lambda each: each.last.state if each.last else None),
+    Column("written", lambda each: each.last.written if each.last else None),
+    Column("total", lambda each: each.total),
+    Column("failing", lambda each: len(each.failing)),
+    Column("next_run", lambda each: each.next.isoformat() if each.next else None),
+    Column("trouble", lambda each: one_line(each.trouble)),
+]
+"""The columns of `order list`."""
+
+
+def sums(one: Run) -> str:
+    """What a run came to, in words."""
+    if one.state == UNDONE:
+        return f"not done. {one.reasons[0] if one.reasons else ''}"
+    took = seconds((one.ended - one.started).total_seconds()) if one.ended else ""
+    stopped = " Stopped; the next run goes on." if one.state == STOPPED else ""
+    sums = f"{one.written:,} new, {one.already_there:,} already there, {one.failed:,} failed"
+    return f"{sums}; {size(one.bytes)} in {took}.{stopped}"
+
+
+def run_line(one: Run) -> str:
+    """A run on a line."""
+    return f"{clock(one.started)}, {one.state}: {sums(one)}"
+
+
+RUNS: list[Column[Run]] = [
+    Column("order", lambda one: one.name),
+    Column("started", lambda one: one.started.isoformat()),
+    Column("ended", lambda one: one.ended.isoformat() if one.ended else None),
+    Column("state", lambda one: one.state),
+    Column("chosen", lambda one: one.chosen),
+    Column("written", lambda one: one.written),
+    Column("already_there", lambda one: one.already_there),
+    Column("failed", lambda one: one.failed),
+    Column("bytes", lambda one: one.bytes),
+    Column("reasons", lambda one: one_line("; ".join(one.reasons))),
+]
+"""The columns of `order log`."""
+
+
+def clock(moment: datetime) -> str:
+    """A moment as people of this place write it, in digits."""
+    return f"{moment.astimezone():%Y-%m-%d %H:%M}"
