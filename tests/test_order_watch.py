@@ -179,7 +179,11 @@ class Account(WatchTest):
         for burst in range(20):
             count = 1 if burst % 2 else 29
             self.server.fill("Berths" if burst % 3 else "INBOX", [letter(f"Letter {burst} {n}") for n in range(count)])
-            self.until(lambda: bool(proxy.lines), "a line")
+            if burst % 2:  # as mail arrives; else while it is being fetched
+                self.until(lambda: bool(proxy.lines), "a line")
+            else:
+                least = len(self.files()) + 1
+                self.until(lambda least=least: len(self.files()) >= least, "some letters")
             proxy.cut()
         self.until(lambda: len(self.files()) == 300, "three hundred letters")
         self.stop(process)

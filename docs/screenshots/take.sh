@@ -59,6 +59,14 @@ convert bound-page*.png -bordercolor "#c5d0d6" -border 1 +append -resize 1280x "
 wexagraph backup saltmere/mailbox --into stick >backup.txt
 wexagraph backup saltmere/mailbox --into stick >>backup.txt
 terminal backup "wexagraph runs stick; echo; wexagraph list stick --text fender; echo; wexagraph verify stick --deep" 4
+export WEXAGRAPH_ORDERS="$work/orders"
+wexagraph order add dues --every 1h -- export saltmere/mailbox --subject dues --as pdf,eml --into dues >orders.txt
+wexagraph order add plans --on-arrival -- attachments saltmere/mailbox --attached '*.pdf' --into plans >>orders.txt
+wexagraph order add stick --at 02:30 --on mon,thu -- backup saltmere/mailbox --into stick >>orders.txt
+wexagraph order run dues plans stick >>orders.txt
+wexagraph order run dues plans >>orders.txt
+wexagraph order pause stick >>orders.txt
+terminal orders "wexagraph order list; echo; wexagraph order log; echo; wexagraph order show dues" 4
 terminal config "wexagraph config" 3
 pages page-letters "East quay survey" "Ice on the inner basin"
 pages page-conversation "1153 Osgood, Piet" "Noise at the boatyard"

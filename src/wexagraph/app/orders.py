@@ -26,10 +26,16 @@ PATIENCE = 60.0
 """Seconds that an order waits for a folder, or for itself, that another run is at."""
 
 
+PLACE = "WEXAGRAPH_ORDERS"
+"""Names the folder of orders and their log, in place of the user's own."""
+
+
 def orders_folder() -> Path:
     """Where the files of orders lie."""
     import platformdirs
 
+    if place := os.environ.get(PLACE):
+        return Path(place)
     return platformdirs.user_config_path("wexagraph", appauthor=False) / "orders"
 
 
@@ -37,6 +43,8 @@ def state_folder() -> Path:
     """Where the log of orders lies."""
     import platformdirs
 
+    if place := os.environ.get(PLACE):
+        return Path(place) / "log"
     return platformdirs.user_state_path("wexagraph", appauthor=False)
 
 

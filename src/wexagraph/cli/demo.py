@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shlex
 import shutil
 from pathlib import Path
@@ -9,6 +10,7 @@ from typing import Any
 
 import click
 
+from wexagraph.app.orders import PLACE
 from wexagraph.cli.main import COMMANDS, cli
 from wexagraph.errors import TargetError
 from wexagraph.text import one_line
@@ -39,6 +41,7 @@ def command(context: click.Context, into: str, zone: str) -> int:
     )
     click.echo("   and a folder of EML files. All persons, firms and ships are invented.")
     source, out = str(mailbox.path), str(folder / "export")
+    to_quay = ("--zone", zone, "--into", str(folder / "quay"))
     steps: list[tuple[str, list[str]]] = [
         ("Which folders are there?", ["folders", source]),
         (
@@ -54,12 +57,26 @@ def command(context: click.Context, into: str, zone: str) -> int:
             "The same command again: nothing is done twice",
             ["export", source, "--into", out, "--as", "pdf,eml", "--zone", zone],
         ),
+        (
+            "An order: what is written about the quay, every hour",
+            [*("order", "add", "quay", "--every", "1h", "--", "export", source, "--subject", "quay"), *to_quay],
+        ),
+        ("What would it do?", ["order", "run", "quay", "--dry-run"]),
+        ("It is due, so it runs", ["order", "run", "--due"]),
+        ("Run again, it has nothing to do", ["order", "run", "quay"]),
+        ("All orders", ["order", "list"]),
     ]
-    worst = 0
-    for number, (heading, arguments) in enumerate(steps, 2):
-        click.secho(f"\n{number}. {heading}", bold=True)
-        click.secho(f"   $ wexagraph {shlex.join(arguments)}\n", fg="magenta")
-        worst = max(worst, _run(context, arguments))
+    worst, before = 0, os.environ.get(PLACE)
+    os.environ[PLACE] = str(folder / "orders")  # the demo's own: the clerk's stay as they are
+    try:
+        for number, (heading, arguments) in enumerate(steps, 2):
+            click.secho(f"\n{number}. {heading}", bold=True)
+            click.secho(f"   $ wexagraph {shlex.join(arguments)}\n", fg="magenta")
+            worst = max(worst, _run(context, arguments))
+    finally:
+        del os.environ[PLACE]
+        if before is not None:
+            os.environ[PLACE] = before
     _farewell(folder, mailbox.count)
     return worst
 
@@ -71,7 +88,7 @@ def _prepare(folder: Path) -> None:
             raise TargetError(f"{folder} is a file. Name another place with --into.")
         if folder.is_dir() and any(folder.iterdir()) and not (folder / _MARK).exists():
             raise TargetError(f"{folder} holds something else. Name another place with --into.")
-        for name in ("mailbox", "export"):
+        for name in ("mailbox", "export", "orders", "quay"):
             if (folder / name).exists():
                 shutil.rmtree(folder / name)
         folder.mkdir(parents=True, exist_ok=True)

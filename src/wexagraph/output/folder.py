@@ -11,6 +11,7 @@ import secrets
 import shutil
 import stat
 import sys
+import time
 from collections.abc import Callable, Iterator
 from io import BufferedReader
 from pathlib import Path
@@ -20,6 +21,8 @@ from wexagraph.files import NO_LINK, open_regular
 
 OWN = ".wexagraph"
 """Where our own files of a folder lie, for its owner only."""
+PATIENCE = 5.0
+"""Seconds to wait for a folder that another run writes to."""
 FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 _BY_DESCRIPTOR = os.open in os.supports_dir_fd
 _FOLDER = os.O_RDONLY | getattr(os, "O_DIRECTORY", 0) | NO_LINK
@@ -273,7 +276,14 @@ class OutputFolder:
         return self.path / OWN / name
 
     def take_lock(self) -> str | None:
-        """Hold the folder for this process. Returns None, or who holds it: a process number, or ""."""
+        """Hold the folder for this process; wait a while where another has it. Returns None, or who holds it: a process
+        number, or ""."""
+        end = time.monotonic() + PATIENCE
+        while (holder := self._try_lock()) is not None and time.monotonic() < end:
+            time.sleep(0.1)
+        return holder
+
+    def _try_lock(self) -> str | None:
         self.own()
         with self._above(f"{OWN}/lock") as (above, name):
             descriptor = os.open(name, os.O_RDWR | os.O_CREAT | NO_LINK, 0o600, dir_fd=above)

@@ -5,6 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
+_TELLING = ("attached", "as", "bind")
+"""Options that say in short what comes of a call."""
+
 
 @dataclass(frozen=True)
 class Call:
@@ -24,9 +27,8 @@ class Call:
     def in_words(self) -> str:
         """What it does, in a few plain words."""
         words = [self.command]
-        words += [f"{name} {_value(value)}" if value is not True else name for name, value in self.choice.items()]
-        if "as" in self.options:
-            words.append(f"as {_value(self.options['as'])}")
+        said = self.choice | {name: self.options[name] for name in _TELLING if name in self.options}
+        words += [f"{name} {_value(value)}" if value is not True else name for name, value in said.items()]
         return ", ".join([f"{words[0]} of {self.source}", *words[1:], f"into {self.into}"])
 
     @property
