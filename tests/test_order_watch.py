@@ -221,7 +221,7 @@ class Account(WatchTest):
         self.write("in/1.eml", letter("First"))
         self.run_program("order", "add", "files", "--", "export", "in", "--as", "eml", "--into", "x")
         done = self.run_program("order", "run", "mail", "files", code=3, env={"WEXAGRAPH_PASSWORD": "changed"})
-        self.assertIn("mail: not done.", done.stdout)
+        self.assertIn("mail: not done:", done.stdout)
         self.assertIn("files: 1 new", done.stdout)
 
 

@@ -213,10 +213,11 @@ class Delivering(OrderTest):
         for n in range(6):
             self.write(f"in/a/m{n}.eml", letter(f"Letter {n}"))
         self.add()
-        self.run_program("order", "run", "dues")
+        self.run_program("order", "run", "dues", end_before=10**9)
         steps = self.steps
+        self.assertGreater(steps, 15)
         shutil.rmtree(self.folder / "out")
-        for step in range(1, steps + 3, max(1, steps // 30)):
+        for step in range(1, steps + 1):
             with self.subTest(step):
                 shutil.rmtree(self.folder / "no-state")
                 shutil.rmtree(self.folder / "out", ignore_errors=True)
@@ -318,13 +319,35 @@ class Saying(OrderTest):
         self.add(when=("--every", "1h"), name="d")
         self.run_program("order", "pause", "d")
         done = self.run_program("order", "run", "--due", code=3)
-        self.assertIn("a: not done.", done.stdout)
+        self.assertIn("a: not done:", done.stdout)
         self.assertIn("gone", done.stdout)
         self.assertIn("b: 2 new", done.stdout)
-        self.assertIn("c: not done.", done.stdout)
+        self.assertIn("c: not done:", done.stdout)
         self.assertNotIn("d:", done.stdout)
         self.assertEqual(self.run_program("order", "run", "--due", "--quiet").stdout, "", "not due yet")
         self.assertIn("gone", str(self.listed("a")["trouble"]))
+
+    def test_a_full_disk_stops_no_other(self) -> None:
+        self.add(name="full")
+        self.add("export", "in", "--as", "eml", "--into", "other", name="other")
+        hook = self.write(
+            "hook/sitecustomize.py",
+            "import errno\nimport wexagraph.output.folder as folder\nold = folder.OutputFolder.replace\n"
+            "def replace(self, waiting, path, *more):\n"
+            "    if self.path.name == 'out': raise OSError(errno.ENOSPC, 'no space left on device')\n"
+            "    return old(self, waiting, path, *more)\n"
+            "folder.OutputFolder.replace = replace\n",
+        )
+        done = self.run_program("order", "run", "full", "other", code=3, env={"PYTHONPATH": str(hook.parent)})
+        self.assertIn("full: not done: no space is left", done.stdout)
+        self.assertIn("other: 2 new", done.stdout)
+        self.assertEqual(sum(self.run_order(name="full")), 2)
+        self.assertEqual(len(self.made("out", ".eml")), 2)
+
+    def test_completion_of_names(self) -> None:
+        self.add()
+        env = {"_WEXAGRAPH_COMPLETE": "bash_complete", "COMP_WORDS": "wexagraph order show d", "COMP_CWORD": "3"}
+        self.assertIn("dues", self.run_program(env=env).stdout)
 
     def test_log_rename_remove(self) -> None:
         self.add()
@@ -364,8 +387,15 @@ class Saying(OrderTest):
         self.assertIn("2 new", done.stdout)
         self.assertIn("could not be given", done.stderr, "and nothing is lost by it")
         self.run_program("order", "run", "dues")
+        program = f"command:{sys.executable} tell.py"
+        self.run_program("export", "in", "--as", "eml", "--into", "by-hand", "--notify", program)
+        self.run_program("backup", "in", "--into", "stick", "--notify", f"{program},failed")
         told = [json.loads(line) for line in (self.folder / "told.json").read_text().splitlines()]
-        self.assertEqual([(one["order"], one["written"], one["report"]["written"]) for one in told], [("dues", 2, 2)])
+        self.assertEqual(
+            [(one["order"], one["written"], one["report"]["written"]) for one in told],
+            [("dues", 2, 2), ("export", 2, 2)],
+        )
+        self.run_program("export", "in", "--into", "x", "--notify", "me", code=2)
 
 
 if __name__ == "__main__":

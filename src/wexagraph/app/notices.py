@@ -7,11 +7,10 @@ import shlex
 import shutil
 import subprocess
 import sys
+from collections.abc import Iterable
 from typing import Any
 
-from wexagraph.app.configuration import Configuration
 from wexagraph.errors import CallError
-from wexagraph.records.order import Order
 from wexagraph.records.order_log import DONE, Run
 from wexagraph.reports import Report
 from wexagraph.text import one_line
@@ -42,10 +41,10 @@ def _parsed(wish: str) -> tuple[str, str]:
     return who, what.strip()
 
 
-def give_notice(order: Order, run: Run, report: Report, configuration: Configuration) -> list[str]:
-    """Tell all who are to be told of a run. Returns what went wrong with that, as sentences."""
+def give_notice(wishes: Iterable[str], run: Run, report: Report) -> list[str]:
+    """Tell all who wish it of a run. Returns what went wrong with that, as sentences."""
     troubles = []
-    for wish in (*configuration.notices, *order.notify):
+    for wish in wishes:
         try:
             who, what = _parsed(wish)
         except CallError as error:
@@ -53,19 +52,19 @@ def give_notice(order: Order, run: Run, report: Report, configuration: Configura
             continue
         if what == "always" or (what == "new" and run.written) or (run.state != DONE):
             try:
-                _tell(who, order, run, report)
+                _tell(who, run, report)
             except (OSError, ValueError, subprocess.SubprocessError) as error:
-                troubles.append(f"{order.name}: the notice by {who.partition(':')[0]} could not be given: {error}.")
+                troubles.append(f"{run.name}: the notice by {who.partition(':')[0]} could not be given: {error}.")
     return troubles
 
 
-def _tell(who: str, order: Order, run: Run, report: Report) -> None:
+def _tell(who: str, run: Run, report: Report) -> None:
     if who == "desktop":
         sums = f"{run.written} new, {run.failed} failed" if run.state == DONE or run.written else run.state
         reason = f". {run.reasons[0]}" if run.reasons else ""
-        _on_the_desktop(f"Order {order.name}", one_line(f"{sums}{reason}"))
+        _on_the_desktop(f"Wexagraph: {run.name}", one_line(f"{sums}{reason}"))
         return
-    content: dict[str, Any] = {"order": order.name} | run.as_dict() | {"report": report.as_dict()}
+    content: dict[str, Any] = {"order": run.name} | run.as_dict() | {"report": report.as_dict()}
     done = subprocess.run(
         shlex.split(who.removeprefix("command:")),
         input=json.dumps(content, ensure_ascii=False).encode(),

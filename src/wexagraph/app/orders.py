@@ -16,7 +16,7 @@ from wexagraph.errors import CallError, InUse, SourceError, TargetError, Wexagra
 from wexagraph.output.folder import lock_file
 from wexagraph.records.calls import Call
 from wexagraph.records.order import SUFFIX, Order, checked_name, from_toml, to_toml
-from wexagraph.records.order_log import DONE, FAILED, RUNNING, STOPPED, UNDONE, OrderLog, Run
+from wexagraph.records.order_log import RUNNING, STOPPED, UNDONE, OrderLog, Run
 from wexagraph.records.undelivered import Fresh, Listed, find_fresh, is_steady
 from wexagraph.reports import Report
 from wexagraph.selection import Choice
@@ -198,11 +198,7 @@ class Orders:
         report = Report()
         try:
             report = self._patiently(deliver)
-            run.chosen, run.written, run.already_there = report.chosen, report.written, report.already_there
-            run.failed, run.bytes = report.failed, report.bytes
-            run.reasons = [f"{each.id} in {each.folder}: {each.reason}" for each in report.failures]
-            run.reasons += [f"not read: {where}: {reason}" for where, reason in report.unreadable]
-            run.state = STOPPED if report.interrupted else DONE if report.complete else FAILED
+            run.take(report)
         except (WexagraphError, OSError) as error:
             run.state, run.reasons = UNDONE, [str(error)]
         except Exception as error:

@@ -7,6 +7,7 @@ from typing import Any
 import click
 
 from wexagraph.app.afterwards import apply, changes_of
+from wexagraph.app.notices import check_notices
 from wexagraph.app.options import ATTACHMENT_DEFAULTS, attachment_options
 from wexagraph.app.zones import zone_name
 from wexagraph.cli.parameters import (
@@ -14,6 +15,7 @@ from wexagraph.cli.parameters import (
     DRY_RUN,
     JOBS,
     JSON,
+    NOTIFY,
     QUIET,
     SOURCE,
     YES,
@@ -27,7 +29,7 @@ from wexagraph.cli.parameters import (
 )
 from wexagraph.cli.planned import print_as_csv, print_planned, refuse_csv
 from wexagraph.cli.reports import amount, conclude, counted, print_place
-from wexagraph.cli.session import allowing, wish_afterwards
+from wexagraph.cli.session import allowing, notify, wish_afterwards
 from wexagraph.errors import CallError
 from wexagraph.exports.extract import extract
 from wexagraph.exports.pulling import ATTACHMENT_PATTERN, ExtractOptions
@@ -65,6 +67,7 @@ from wexagraph.text import one_line
     "read back: seen, keyword:WORD, move:FOLDER or delete.",
 )
 @YES
+@NOTIFY
 @DRY_RUN
 @QUIET
 @CSV
@@ -90,7 +93,10 @@ def command(
     if wish is not None and wish.kind == "delete":
         raise CallError("attachments alone do not keep a message: --afterwards delete goes with export and backup.")
     refuse_csv(as_csv, dry_run, "the register (register.csv) is the table of what was taken out")
+    check_notices(values["notify"])
     report = _run(context, source, into, values, options, wish, dry_run)
+    if not dry_run:
+        notify(values["notify"], "attachments", report)
     if as_csv:
         return print_as_csv(report.planned or [], report.complete)
     return conclude(report, as_json, lambda: _print(report), quiet)

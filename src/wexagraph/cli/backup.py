@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wexagraph.app.commands import volume_size
+from wexagraph.app.notices import check_notices
 from wexagraph.app.zones import zone_name
 from wexagraph.cli.parameters import (
     CLUSTER,
@@ -18,6 +19,7 @@ from wexagraph.cli.parameters import (
     DRY_RUN,
     JOBS,
     JSON,
+    NOTIFY,
     QUIET,
     SOURCE,
     YES,
@@ -29,7 +31,7 @@ from wexagraph.cli.parameters import (
 )
 from wexagraph.cli.planned import print_as_csv, print_plan, refuse_csv
 from wexagraph.cli.reports import conclude, counted, print_sums, seconds
-from wexagraph.cli.session import allowing, ask_passphrase, wish_afterwards
+from wexagraph.cli.session import allowing, ask_passphrase, notify, wish_afterwards
 from wexagraph.sources import Stored
 from wexagraph.text import one_line, size
 
@@ -56,6 +58,7 @@ if TYPE_CHECKING:
     "delete, seen or keyword:WORD.",
 )
 @YES
+@NOTIFY
 @DRY_RUN
 @QUIET
 @CSV
@@ -82,6 +85,7 @@ def command(
     choice = make_choice(values, zone_name(None))
     limit = volume_size(values["volume_size"])
     wish = wish_afterwards(values["afterwards"], values["yes"])
+    check_notices(values["notify"])
     refuse_csv(as_csv, dry_run, "`wexagraph list BACKUP --csv` is the table of a backup")
     if dry_run:
         report = _try(context, source, into, choice, wish)
@@ -112,6 +116,7 @@ def command(
             done = clear(mailbox, wish, into, proved, ask_passphrase(), allowing(values["yes"]))
             report.changed_at_the_source, report.left_at_the_source = done
             report.afterwards = wish.done
+    notify(values["notify"], "backup", report)
     return conclude(report, as_json, lambda: _print(report), quiet)
 
 

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from wexagraph.app.notices import check_notices
 from wexagraph.app.options import EXPORT_DEFAULTS, export_options
 from wexagraph.cli.paging import paging, words_option
 from wexagraph.cli.parameters import (
@@ -15,6 +16,7 @@ from wexagraph.cli.parameters import (
     DRY_RUN,
     JOBS,
     JSON,
+    NOTIFY,
     QUIET,
     SOURCE,
     YES,
@@ -28,7 +30,7 @@ from wexagraph.cli.parameters import (
 )
 from wexagraph.cli.planned import print_as_csv, print_plan, refuse_csv
 from wexagraph.cli.reports import SHOWN, amount, conclude, counted, print_place, print_sums
-from wexagraph.cli.session import allowing, prompt, wish_afterwards
+from wexagraph.cli.session import allowing, notify, prompt, wish_afterwards
 from wexagraph.errors import CallError
 from wexagraph.exports.formats import FORMATS
 from wexagraph.exports.options import BINDINGS, BOUND_PATTERN, ExportOptions
@@ -120,6 +122,7 @@ if TYPE_CHECKING:
     "move:FOLDER or delete.",
 )
 @YES
+@NOTIFY
 @DRY_RUN
 @QUIET
 @CSV
@@ -145,10 +148,12 @@ def command(
     if choice.ids is not None and not choice.ids:
         raise CallError("no ID was given: standard input was empty.")
     wish = wish_afterwards(values["afterwards"], values["yes"])
+    check_notices(values["notify"])
     refuse_csv(as_csv, dry_run, "the register (register.csv) is the table of an export")
     if dry_run:
         return _try(context, source, into, choice, options, wish, as_csv, as_json)
     report = run_export(context, source, into, choice, options, wish, values["yes"])
+    notify(values["notify"], "export", report)
     return conclude(report, as_json, lambda: _print(report), quiet)
 
 

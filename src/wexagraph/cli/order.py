@@ -13,7 +13,7 @@ from click.core import ParameterSource
 
 from wexagraph.app.commands import check, command_of, settled
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED, UNUSABLE
-from wexagraph.cli.order_views import LISTED, RUNS, OrderRow, clock, orders_of, run_line, sums
+from wexagraph.cli.order_views import LISTED, RUNS, OrderRow, clock, complete_orders, orders_of, run_line, sums
 from wexagraph.cli.order_watch import timetable, watch
 from wexagraph.cli.parameters import CSV, DRY_RUN, JSON, QUIET
 from wexagraph.cli.reports import counted, print_json, seconds
@@ -33,9 +33,10 @@ if TYPE_CHECKING:
     from wexagraph.reports import Report
 
 _CHOICE = frozenset([*TESTS, "except", "newest", "id", "conversation"])
-_OWN = frozenset({"into", "afterwards", "yes"})
+_OWN = frozenset({"into", "afterwards", "yes", "notify"})
 _OF_A_CALL = frozenset({"dry-run", "json", "csv", "quiet", "help", "as-of", "follow-links"})
-NAMES = click.argument("names", nargs=-1, metavar="[NAME ...]")
+NAMES = click.argument("names", nargs=-1, metavar="[NAME ...]", shell_complete=complete_orders)
+SOME = click.argument("names", nargs=-1, required=True, metavar="NAME ...", shell_complete=complete_orders)
 
 
 @click.group("order")
@@ -70,13 +71,13 @@ def add(
     wexagraph order run NAME.
     """
     when = When.from_dict({"every": every, "at": at, "on": on or (), "on-arrival": on_arrival})
-    call, sure = _call_of(context, list(words))
+    call, sure, told = _call_of(context, list(words))
     check(call)
     call = settled(replace(call, source=_in_files(context, call.source)))
     if call.afterwards and not (yes or sure):
         raise CallError(f"{call.changes} Add --yes to allow it for all runs of the order.")
     with closing(orders_of(context)) as orders:
-        order = Order(checked_name(name), call, when, notify=notify, created=orders.clock())
+        order = Order(checked_name(name), call, when, notify=(*notify, *told), created=orders.clock())
         from wexagraph.app.notices import check_notices
 
         check_notices(order.notify)
@@ -89,8 +90,8 @@ def add(
     return OK
 
 
-def _call_of(context: click.Context, words: list[str]) -> tuple[Call, bool]:
-    """What stands behind `--`, read by that command's own parser; and whether --yes was among it."""
+def _call_of(context: click.Context, words: list[str]) -> tuple[Call, bool, tuple[str, ...]]:
+    """What stands behind `--`, read by that command's own parser; whether --yes was among it, and who is to be told."""
     root = context.find_root()
     group = root.command
     assert isinstance(group, click.Group)
@@ -114,7 +115,7 @@ def _call_of(context: click.Context, words: list[str]) -> tuple[Call, bool]:
     options = {name: value for name, value in said.items() if name not in choice and name not in _OWN}
     source = str(called.params.get("source") or called.params.get("backup") or "")
     call = Call(words[0], source, str(said.get("into", "")), choice, options, str(said.get("afterwards") or ""))
-    return call, bool(said.get("yes"))
+    return call, bool(said.get("yes")), tuple(said.get("notify", ()))
 
 
 def _in_files(context: click.Context, source: str) -> str:
@@ -183,16 +184,21 @@ def _print_orders(rows: list[OrderRow]) -> None:
 
 
 @command.command("show")
-@click.argument("name")
+@click.argument("name", shell_complete=complete_orders)
+@CSV
 @JSON
 @click.pass_context
-def show(context: click.Context, name: str, as_json: bool) -> int:
+def show(context: click.Context, name: str, as_csv: bool, as_json: bool) -> int:
     """One order, and what is still to come of it."""
     with closing(orders_of(context)) as orders:
         order = orders.get(name)
         each = OrderRow(orders, order)
         path = str(orders.path(name))
     call = order.call
+    if as_csv:
+        machine_output()
+        sys.stdout.write(heading(LISTED) + row(LISTED, each))
+        return OK
     if as_json:
         values = {column.name: column.value(each) for column in LISTED}
         said = {
@@ -235,6 +241,7 @@ def vars_of(failure: Any) -> dict[str, str]:
 @click.option("--again", is_flag=True, help="Make all anew, into fresh names where files are in the way.")
 @DRY_RUN
 @QUIET
+@CSV
 @JSON
 @click.pass_context
 def run(
@@ -244,6 +251,7 @@ def run(
     again: bool,
     dry_run: bool,
     quiet: bool,
+    as_csv: bool,
     as_json: bool,
 ) -> int:
     """Run orders: those named, or all that are due.
@@ -258,6 +266,7 @@ def run(
     from wexagraph.app.notices import give_notice
     from wexagraph.cli.progress import Display, stoppable
 
+    notices = context.find_root().obj.configuration.notices
     done: list[tuple[Order, Run, Report]] = []
     wrong: list[CallError] = []
     with closing(orders_of(context)) as orders, stoppable(Display(("order",))) as stopped:
@@ -268,14 +277,17 @@ def run(
             chosen = [orders.get(name) for name in dict.fromkeys(names)]
         for order, one, report in orders.run(chosen, stopped, dry_run, again):
             done.append((order, one, report))
-            if not as_json:
+            if not (as_json or as_csv):
                 _print_run(one, report, quiet, dry_run)
             if not dry_run:
-                for trouble in give_notice(order, one, report, context.find_root().obj.configuration):
+                for trouble in give_notice((*notices, *order.notify), one, report):
                     click.echo(f"wexagraph: {one_line(trouble)}", err=True)
         interrupted = stopped()
     if as_json and not (quiet and not any(one.written or one.state != DONE for _, one, _ in done)):
         print_json({"runs": [one.as_dict() | {"report": report.as_dict()} for _, one, report in done]})
+    elif as_csv:
+        machine_output()
+        sys.stdout.write(heading(RUNS) + "".join(row(RUNS, one) for _, one, _ in done))
     elif not as_json:
         _say_wrong(wrong)
         if not done and not quiet:
@@ -303,7 +315,7 @@ def _print_run(one: Run, report: Report, quiet: bool, dry: bool) -> None:
 
 
 @command.command("log")
-@click.argument("name", required=False)
+@click.argument("name", required=False, shell_complete=complete_orders)
 @click.option("--since", metavar="DATE", help="Runs of that day or later: 2026-03-14, yesterday, 30d.")
 @CSV
 @JSON
@@ -340,7 +352,7 @@ def log(context: click.Context, name: str | None, since: str | None, as_csv: boo
 
 
 @command.command("pause")
-@click.argument("names", nargs=-1, required=True, metavar="NAME ...")
+@SOME
 @click.pass_context
 def pause(context: click.Context, names: tuple[str, ...]) -> int:
     """Let orders rest.
@@ -351,7 +363,7 @@ def pause(context: click.Context, names: tuple[str, ...]) -> int:
 
 
 @command.command("resume")
-@click.argument("names", nargs=-1, required=True, metavar="NAME ...")
+@SOME
 @click.pass_context
 def resume(context: click.Context, names: tuple[str, ...]) -> int:
     """Let orders that were paused run again."""
@@ -367,7 +379,7 @@ def _set_paused(context: click.Context, names: tuple[str, ...], paused: bool) ->
 
 
 @command.command("rename")
-@click.argument("old")
+@click.argument("old", shell_complete=complete_orders)
 @click.argument("new")
 @click.pass_context
 def rename(context: click.Context, old: str, new: str) -> int:
@@ -382,7 +394,7 @@ def rename(context: click.Context, old: str, new: str) -> int:
 
 
 @command.command("remove")
-@click.argument("names", nargs=-1, required=True, metavar="NAME ...")
+@SOME
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @click.pass_context
 def remove(context: click.Context, names: tuple[str, ...], yes: bool) -> int:

@@ -5,8 +5,10 @@ from __future__ import annotations
 from datetime import datetime
 
 import click
+from click.shell_completion import CompletionItem
 
-from wexagraph.app.orders import Orders
+from wexagraph.app.orders import Orders, orders_folder
+from wexagraph.cli.parameters import offered
 from wexagraph.cli.reports import seconds
 from wexagraph.records.order import Order
 from wexagraph.records.order_log import DONE, STOPPED, UNDONE, Run
@@ -17,6 +19,11 @@ from wexagraph.text import one_line, size
 def orders_of(context: click.Context) -> Orders:
     """The orders of the user, for a command."""
     return Orders(context.find_root().obj.open, lambda: datetime.now().astimezone())
+
+
+def complete_orders(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    """The names of orders that go on."""
+    return offered(sorted(path.stem for path in orders_folder().glob("*.toml")), incomplete)
 
 
 class OrderRow:
@@ -56,7 +63,7 @@ LISTED: list[Column[OrderRow]] = [
 def sums(one: Run) -> str:
     """What a run came to, in words."""
     if one.state == UNDONE:
-        return f"not done. {one.reasons[0] if one.reasons else ''}"
+        return f"not done: {one.reasons[0] if one.reasons else ''}"
     took = seconds((one.ended - one.started).total_seconds()) if one.ended else ""
     stopped = " Stopped; the next run goes on." if one.state == STOPPED else ""
     sums = f"{one.written:,} new, {one.already_there:,} already there, {one.failed:,} failed"

@@ -33,8 +33,8 @@ def named(context: click.Context, parameter: click.Parameter, value: str) -> str
 _READ_AS_IT_IS = re.compile(r"[\w@%+=:,./][\w@%+=:,./-]*")
 
 
-def _offered(names: Iterable[str], incomplete: str) -> list[CompletionItem]:
-    """The names that go on, but for those that a shell would read in another way."""
+def offered(names: Iterable[str], incomplete: str) -> list[CompletionItem]:
+    """Names that go on, but for those that a shell would read in another way."""
     fitting = (name for name in names if name.startswith(incomplete))
     return [CompletionItem(name) for name in fitting if _READ_AS_IT_IS.fullmatch(name)]
 
@@ -47,7 +47,7 @@ def _names(context: click.Context, parameter: click.Parameter, incomplete: str) 
 
     configuration = load(None, lambda name: False)
     names = (f"@{name}" for name in (*configuration.sources, *configuration.accounts))
-    return _offered(sorted(names), incomplete)
+    return offered(sorted(names), incomplete)
 
 
 def _folders(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
@@ -61,7 +61,7 @@ def _folders(context: click.Context, parameter: click.Parameter, incomplete: str
         return []  # nobody waits for a server at a key
     try:
         with open_source(source) as mailbox:
-            return _offered(mailbox.folders(), incomplete)
+            return offered(mailbox.folders(), incomplete)
     except WexagraphError:
         return []
 
@@ -97,6 +97,12 @@ CLUSTER = click.option(
 )
 DRY_RUN = click.option("--dry-run", is_flag=True, help="Say what would be written and done, and do nothing.")
 QUIET = click.option("--quiet", is_flag=True, help="Say nothing unless something is new or wrong.")
+NOTIFY = click.option(
+    "--notify",
+    multiple=True,
+    metavar="WHO",
+    help="Tell of the result: desktop or command:PROGRAM; with ,new or ,failed of that alone. Repeatable.",
+)
 YES = click.option("--yes", is_flag=True, help="Do not ask before --afterwards changes anything.")
 
 

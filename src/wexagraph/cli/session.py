@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from wexagraph.app.configuration import Configuration
     from wexagraph.app.secrets import Prompt
     from wexagraph.backups.encryption import Ask
+    from wexagraph.reports import Report
     from wexagraph.sources import Source
     from wexagraph.sources.imap.changes import Afterwards
 
@@ -79,6 +80,21 @@ def allowing(sure: bool) -> Allow:
         return click.confirm(f"All of them are {kept}. Now {one_line(what)}?", err=True)
 
     return allow
+
+
+def notify(wishes: tuple[str, ...], name: str, report: Report) -> None:
+    """Tell those who are to be told of what a command has done. What could not be told is said."""
+    if wishes:
+        from datetime import datetime
+
+        from wexagraph.app.notices import give_notice
+        from wexagraph.records.order_log import Run
+
+        now = datetime.now().astimezone()
+        run = Run(0, name, now, now)
+        run.take(report)
+        for trouble in give_notice(wishes, run, report):
+            click.echo(f"wexagraph: {one_line(trouble)}", err=True)
 
 
 def path_of(folder: str) -> Path:

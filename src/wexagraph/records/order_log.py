@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.errors import TargetError
-from wexagraph.reports import Failure
+from wexagraph.reports import Failure, Report
 from wexagraph.sources import Envelope
 
 _VERSION = 1
@@ -60,6 +60,14 @@ class Run:
     failed: int = 0
     bytes: int = 0
     reasons: list[str] = field(default_factory=list)
+
+    def take(self, report: Report) -> None:
+        """Take the sums of a report, what failed, and how it ended."""
+        self.chosen, self.written, self.already_there = report.chosen, report.written, report.already_there
+        self.failed, self.bytes = report.failed, report.bytes
+        self.reasons = [f"{each.id} in {each.folder}: {each.reason}" for each in report.failures]
+        self.reasons += [f"not read: {where}: {reason}" for where, reason in report.unreadable]
+        self.state = STOPPED if report.interrupted else DONE if report.complete else FAILED
 
     def as_dict(self) -> dict[str, Any]:
         """Plain values for JSON."""
