@@ -156,10 +156,12 @@ class Failing(RunTest):
         self.write("box", mbox(*(letter(f"m{n:04}", body=f"{n}\n" * 3000) for n in range(1500))))
         first = self.start("export", "box", "--into", "out", "--as", "eml,text", "--jobs", "1")
         self.wait_for_files(first, self.folder / "out", 1)
-        if first.poll() is None:
-            done = self.run_program("export", "box", "--into", "out", "--as", "eml", code=3)
-            self.assertIn("is in use by process", done.stderr)
-            self.assertIn(str(first.pid), done.stderr)
+        first.send_signal(signal.SIGSTOP)
+        self.assertIsNone(first.poll(), "the first one is at it")
+        done = self.run_program("export", "box", "--into", "out", "--as", "eml", code=3)
+        self.assertIn("is in use by process", done.stderr, "after a while it says so")
+        self.assertIn(str(first.pid), done.stderr)
+        first.send_signal(signal.SIGCONT)
         self.assertEqual(first.communicate(timeout=120)[0].count("1,500 written"), 1)
         self.assert_clean(self.folder / "out")
 
