@@ -23,6 +23,7 @@ COMMANDS = {  # name: module, and the line that --help shows without loading the
     "demo": ("demo", "Make the Saltmere demo mailbox and run the full example on it."),
     "folders": ("folders", "The folders of a source: messages, bytes, oldest, newest."),
     "list": ("listing", "The messages of a source, a line each."),
+    "addresses": ("addresses", "Who wrote and was written to: a row an address."),
     "show": ("show", "One message: its headers, its text, its parts."),
     "export": ("export", "Make files from messages: PDF, EML, HTML, text, mbox, ZIP."),
     "attachments": ("attachments", "Only the attachments, in their native formats."),
