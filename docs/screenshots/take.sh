@@ -67,6 +67,9 @@ wexagraph order run dues plans stick >>orders.txt
 wexagraph order run dues plans >>orders.txt
 wexagraph order pause stick >>orders.txt
 terminal orders "wexagraph order list; echo; wexagraph order log; echo; wexagraph order show dues" 4
+wexagraph survey saltmere/mailbox --into survey.png >survey.txt
+convert survey.png -resize 1280x "$here/survey.png"
+terminal addresses "wexagraph addresses saltmere/mailbox --mine records@saltmere.example" 3
 terminal config "wexagraph config" 3
 pages page-letters "East quay survey" "Ice on the inner basin"
 pages page-conversation "1153 Osgood, Piet" "Noise at the boatyard"

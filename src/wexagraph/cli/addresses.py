@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import secrets
 import sys
 from pathlib import Path
 from typing import Any
@@ -15,9 +13,9 @@ from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.parameters import CSV, JSON, SOURCE, choosing, make_choice, opened, say_troubles
 from wexagraph.cli.reports import print_json
 from wexagraph.cli.terminal import machine_output, make_console, make_table
-from wexagraph.errors import CallError, TargetError
-from wexagraph.output.folder import OutputFolder
+from wexagraph.errors import CallError
 from wexagraph.output.target import keep_apart
+from wexagraph.output.whole import write_whole_file
 from wexagraph.tables.columns import heading, row
 from wexagraph.tables.correspondents import COLUMNS, Correspondent, correspondents, vcards
 from wexagraph.tables.csvs import MARK
@@ -86,16 +84,7 @@ def _write(path: Path, suffix: str, people: list[Correspondent], source: str) ->
         content = MARK + text.encode("utf-8", "surrogateescape")
     else:
         content = vcards(people) if suffix == ".vcf" else workbook("addresses", COLUMNS, people)
-    try:
-        with OutputFolder(path.parent) as folder:
-            waiting = f".{path.name[-100:]}.{secrets.token_hex(6)}.part"
-            with folder.create(waiting) as file:
-                file.write(content)
-                file.flush()
-                os.fsync(file.fileno())
-            folder.replace(waiting, path.name)
-    except OSError as error:
-        raise TargetError(f"{path} can't be written: {error.strerror or error}. Check the disk.") from error
+    write_whole_file(path, content)
 
 
 def _print(people: list[Correspondent], domains: bool, into: str | None, own: bool) -> None:

@@ -55,6 +55,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "folders": ("wexagraph folders mailbox", "wexagraph folders @office --csv"),
     "list": ("wexagraph list mailbox --from ines --since 2026-03", "wexagraph list @office --attached '*.pdf' --csv"),
     "show": ("wexagraph show mailbox 9qha374fdy", "wexagraph show mailbox 9qha374fdy --headers"),
+    "survey": ("wexagraph survey mailbox", "wexagraph survey @office --since 2024 --into survey.pdf"),
     "addresses": (
         "wexagraph addresses mailbox --since 2026-01",
         "wexagraph addresses @office --mine records@saltmere.example --into addresses.xlsx",

@@ -24,6 +24,7 @@ COMMANDS = {  # name: module, and the line that --help shows without loading the
     "folders": ("folders", "The folders of a source: messages, bytes, oldest, newest."),
     "list": ("listing", "The messages of a source, a line each."),
     "addresses": ("addresses", "Who wrote and was written to: a row an address."),
+    "survey": ("survey", "A mailbox at a glance: when, from whom, of what kinds; where there is no mail."),
     "show": ("show", "One message: its headers, its text, its parts."),
     "export": ("export", "Make files from messages: PDF, EML, HTML, text, mbox, ZIP."),
     "attachments": ("attachments", "Only the attachments, in their native formats."),

@@ -8,6 +8,8 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
 from wexagraph.errors import MessageError
+from wexagraph.messages import Header
+from wexagraph.messages.headers import header_end
 from wexagraph.records.order_log import OrderLog
 from wexagraph.selection import Choice
 from wexagraph.sources import WHOLE, Envelope, Partition, Source, Wanted
@@ -75,7 +77,10 @@ def find_fresh(
             fresh.skipped += held
             continue
         skipped, strange = fresh.skipped, list[Envelope]()
-        for envelope in source.readable(folder, choice.of_share(source, folder)):
+        # where all are chosen, places and stamps tell what is known; headers come with the bytes of what is not
+        bare = has_delivered and before is None and not choice.narrows
+        listed = source.outline(folder) if bare else choice.of_share(source, folder)
+        for envelope in source.readable(folder, listed):
             if log.knows(name, source.location, envelope):
                 fresh.skipped += 1
             elif before is not None and (_moment(envelope) or before) < before:
@@ -107,6 +112,8 @@ def _not_moved(name: str, log: OrderLog, source: Source, strange: list[Envelope]
                 fresh.known.append((envelope.folder, envelope.place, envelope.fingerprint(), digest))
                 fresh.skipped += 1
                 continue
+            if not envelope.header.block:
+                envelope.header = Header(data[: header_end(data)])
             if held + len(data) <= _MOST_HELD:
                 fresh.held[envelope.folder, envelope.place] = data
                 held += len(data)

@@ -1,0 +1,116 @@
+"""`wexagraph survey SOURCE [CHOICE]`"""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Any
+
+import click
+
+from wexagraph.app.zones import zone_name
+from wexagraph.cli.exits import OK, SOME_FAILED
+from wexagraph.cli.parameters import CSV, JSON, SOURCE, ZONE, choosing, make_choice, opened, say_troubles
+from wexagraph.cli.reports import counted, print_json
+from wexagraph.cli.terminal import machine_output, make_console, make_table
+from wexagraph.errors import CallError
+from wexagraph.output.target import keep_apart
+from wexagraph.output.whole import write_whole_file
+from wexagraph.pages.options import PageOptions
+from wexagraph.tables.csvs import csv_row
+from wexagraph.tables.survey import DAYS, Survey, survey
+from wexagraph.text import one_line, size
+
+_FORMS = {".png": "png", ".svg": "svg", ".pdf": "pdf"}
+_BAR, _SHOWN = 40, 8
+
+
+@click.command("survey")
+@SOURCE
+@choosing
+@ZONE
+@click.option("--into", metavar="FILE", help="Draw it as one page: .png, .svg or .pdf.")
+@CSV
+@JSON
+@click.pass_context
+def command(
+    context: click.Context,
+    source: str,
+    zone: str | None,
+    into: str | None,
+    as_csv: bool,
+    as_json: bool,
+    **values: Any,
+) -> int:
+    """What lies in SOURCE, before anybody decides.
+
+    Messages and bytes by month, months and weeks without mail, correspondents, domains, folders, kinds of attachments,
+    the largest messages, the longest conversations, hours and weekdays. --csv gives the months.
+    """
+    form = _FORMS.get(Path(into or "").suffix.lower())
+    if into is not None and form is None:
+        raise CallError(f"--into {into}: a survey is drawn as a .png, .svg or .pdf file.")
+    timezone = PageOptions(zone=zone_name(zone)).timezone()
+    choice = make_choice(values, zone_name(zone))
+    with opened(context, source) as mailbox:
+        if into is not None:
+            keep_apart(mailbox.location, Path(into).expanduser(), around=True)
+        found = survey(choice.settled(mailbox).select(mailbox), mailbox.attachments, timezone)
+        if into is not None and form is not None:
+            from wexagraph.tables.survey_page import draw
+
+            write_whole_file(Path(into).expanduser(), draw(found, f"Mail in {one_line(mailbox.location)}", form))
+        code = SOME_FAILED if say_troubles(mailbox) else OK
+    if as_json:
+        print_json(found.as_dict())
+    elif as_csv:
+        machine_output()
+        sys.stdout.write(csv_row(("month", "messages", "bytes")))
+        for month, tally in found.months.items():
+            sys.stdout.write(csv_row((month, tally.count, tally.bytes)))
+    else:
+        _print(found)
+        if into is not None:
+            click.echo(f"Drawn: {one_line(into)}")
+    return code
+
+
+def _print(found: Survey) -> None:
+    undated = f", {found.undated:,} without a date" if found.undated else ""
+    click.echo(f"{counted(found.messages.count, 'message')}, {size(found.messages.bytes)}{undated}.")
+    if not found.messages.count:
+        return
+    console = make_console()
+    _months(found)
+    for first, last in found.gaps[:_SHOWN]:
+        click.echo(f"No mail from {first} to {last}: {(last - first).days + 1} days.")
+    if len(found.gaps) > _SHOWN:
+        click.echo(f"... and {len(found.gaps) - _SHOWN} more spans of a week or longer; --json lists them.")
+    lists: list[tuple[str, list[tuple[str, str]]]] = [
+        ("Who wrote most", [(name, f"{count:,}") for name, count in found.senders.most_common(_SHOWN)]),
+        ("From which domains", [(name, f"{count:,}") for name, count in found.domains.most_common(_SHOWN)]),
+        ("Kinds of attachments", [(name, f"{t.count:,}, {size(t.bytes)}") for name, t in found.kinds()[:_SHOWN]]),
+        ("Largest messages", [(f"{id}  {subject[:60]}", size(count)) for id, subject, count in found.largest[:5]]),
+        ("Longest conversations", [(f"{id}  {text[:60]}", f"{n:,}") for id, text, n in found.conversations[:5]]),
+    ]
+    for title, rows in lists:
+        if rows:
+            table = make_table(title, ">")
+            for name, value in rows:
+                table.add_row(one_line(name), value)
+            click.echo()
+            console.print(table)
+    busiest = max(range(24), key=found.hours.__getitem__)
+    days = ", ".join(f"{name} {count:,}" for name, count in zip(DAYS, found.days, strict=True))
+    click.echo(f"\nMost is written from {busiest}:00 to {busiest + 1}:00. By weekday: {days}.")
+
+
+def _months(found: Survey) -> None:
+    """A bar a month; a year with no mail at all is one line."""
+    most = max((tally.count for tally in found.months.values()), default=0)
+    for month, tally in list(found.months.items())[-36:]:
+        bar = "\N{FULL BLOCK}" * max(1, round(_BAR * tally.count / most)) if tally.count else ""
+        said = f"{tally.count:>7,}  {size(tally.bytes):>9}  {bar}" if tally.count else "      -             no mail"
+        click.echo(f"{month}  {said}")
+    if len(found.months) > 36:
+        click.echo(f"The last 36 of {len(found.months)} months; --csv lists them all.")
