@@ -15,6 +15,7 @@ import time
 import unittest
 from collections import Counter
 from collections.abc import Callable
+from dataclasses import replace
 from hashlib import sha256
 from pathlib import Path
 from unittest import mock
@@ -24,6 +25,10 @@ from tests.dovecot import INSTALLED, PASSWORD, USER, Dovecot
 from tests.helpers import PROGRAM, ProgramTest, letter, mbox
 from tests.peers import Proxy
 from wexagraph.app.timetables import KINDS, timetable_of
+from wexagraph.sources import Secret, open_source
+from wexagraph.sources.accounts import parse_url
+from wexagraph.sources.imap import ImapSource
+from wexagraph.sources.imap.idling import Waiter
 
 
 class WatchTest(ProgramTest):
@@ -190,6 +195,24 @@ class Account(WatchTest):
         self.assertEqual(proxy.cuts, 20)
         digests = Counter(sha256(path.read_bytes()).hexdigest() for path in self.files())
         self.assertEqual((len(digests), max(digests.values())), (300, 1))
+
+    def test_servers_that_offer_less(self) -> None:
+        account = replace(
+            parse_url(f"imaps://{USER}@localhost:{self.server.imaps}/"), authority=str(self.server.authority)
+        )
+        self.server.fill("Berths", [letter("Old")])
+        with (
+            open_source(account, lambda account, again: Secret(PASSWORD)) as source,
+            mock.patch("wexagraph.sources.imap.idling.ASK", 0.2),
+        ):
+            assert isinstance(source, ImapSource)
+            for lacking in ("NOTIFY", "IDLE"):
+                source.line.capabilities -= {lacking}
+                waiter = Waiter(source, ["INBOX", "Berths"], threading.Event())
+                self.assertFalse(waiter.wait(), "nothing has come")
+                self.assertFalse(waiter.wait())
+                self.server.fill("Berths", [letter(f"Without {lacking}")])
+                self.assertTrue(any(waiter.wait() for _ in range(20)), lacking)
 
     def test_one_login_for_all_orders_and_little_to_ask(self) -> None:
         self.account(self.server.imaps)

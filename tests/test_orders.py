@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import shutil
 import subprocess
@@ -191,8 +192,6 @@ class Delivering(OrderTest):
             "XDG_CONFIG_HOME": str(self.folder / "no-config"),
             "XDG_STATE_HOME": str(self.folder / "no-state"),
         }
-        import os
-
         calls = [["dues"], ["dues"], ["other"], ["dues", "other"]]
         runs = [
             subprocess.Popen(
@@ -396,6 +395,11 @@ class Saying(OrderTest):
             [("dues", 2, 2), ("export", 2, 2)],
         )
         self.run_program("export", "in", "--into", "x", "--notify", "me", code=2)
+        self.write("bin/notify-send", b"#!/bin/sh\nprintf '%s|' \"$@\" > shown\n").chmod(0o755)
+        path = {"PATH": f"{self.folder / 'bin'}:{os.environ['PATH']}"}
+        self.run_program("export", "in", "--as", "eml", "--into", "y", "--notify", "desktop", env=path)
+        shown = (self.folder / "shown").read_text()
+        self.assertTrue(shown.endswith("--|Wexagraph: export|2 new, 0 failed|"), shown)
 
 
 if __name__ == "__main__":
