@@ -65,19 +65,16 @@ class SurveyTest(ProgramTest):
         self.assertEqual(self.told("--subject", "large")["messages"], 1)
 
     def test_pages(self) -> None:
-        for name, messages in (
-            ("in.mbox", [on("1 Jan 2026"), on("3 Apr 2027", "$x^2$ <b>")]),
-            ("one.mbox", [on("1 Jan 2026")]),
-        ):
-            self.write(name, mbox(*messages))
-            for form in ("png", "svg", "pdf"):
-                self.run_program("survey", name, "--into", f"out/{name}.{form}")
-            with Image.open(self.folder / f"out/{name}.png") as picture:
-                self.assertGreater(picture.size[0], 1200)
-            ElementTree.parse(self.folder / f"out/{name}.svg")
-            page = pypdfium2.PdfDocument(self.folder / f"out/{name}.pdf")[0].get_textpage().get_text_range()
-            for words in ("Mail in", "messages a month", "Who wrote most", "attachments"):
-                self.assertIn(words, page)
+        self.write("in.mbox", mbox(on("1 Jan 2026"), on("3 Apr 2027", "$x^2$ <b>")))
+        self.write("one.mbox", mbox(on("1 Jan 2026")))
+        for name in ("in.mbox.png", "in.mbox.svg", "one.mbox.pdf"):
+            self.run_program("survey", name[:-4], "--into", f"out/{name}")
+        with Image.open(self.folder / "out/in.mbox.png") as picture:
+            self.assertGreater(picture.size[0], 1200)
+        ElementTree.parse(self.folder / "out/in.mbox.svg")
+        page = pypdfium2.PdfDocument(self.folder / "out/one.mbox.pdf")[0].get_textpage().get_text_range()
+        for words in ("Mail in", "messages a month", "Who wrote most", "attachments"):
+            self.assertIn(words, page)
         before = (self.folder / "out/in.mbox.svg").read_bytes()
         self.run_program("survey", "in.mbox", "--into", "out/in.mbox.svg")
         self.assertEqual((self.folder / "out/in.mbox.svg").read_bytes(), before, "the same mail, the same bytes")

@@ -21,7 +21,7 @@ from wexagraph.files import NO_LINK, open_regular
 
 OWN = ".wexagraph"
 """Where our own files of a folder lie, for its owner only."""
-PATIENCE = 5.0
+PATIENCE = 3.0
 """Seconds to wait for a folder that another run writes to."""
 FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 _BY_DESCRIPTOR = os.open in os.supports_dir_fd
