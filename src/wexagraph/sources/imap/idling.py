@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import imaplib
 import re
+import select
 import socket
-import threading
+import ssl
 import time
 from contextlib import suppress
 from functools import partial
@@ -19,7 +20,7 @@ RENEW = 28 * 60.0
 ASK = 60.0
 """Seconds between two looks at folders that the server does not tell of."""
 _NEWS = re.compile(rb"\* (?:\d+ EXISTS|STATUS )", re.IGNORECASE)
-_TURN = 0.2
+_TURN = 1.0
 
 
 class Stop(Protocol):
@@ -97,46 +98,52 @@ class Waiter:
                 with suppress(OSError):
                     sock.setsockopt(socket.IPPROTO_TCP, getattr(socket, option), value)
         tag = client._new_tag()
-        client._begin()
         client.send(tag + b" IDLE\r\n")
-        came = ended = False
-        over = threading.Event()
-
-        def end() -> None:
-            nonlocal ended
-            if not ended:
-                ended = True
+        start, patience = time.monotonic(), sock.gettimeout() or ASK
+        begun = came = False
+        ended: float | None = None  # when DONE was sent
+        while True:
+            client._begin()
+            now = time.monotonic()
+            if begun and ended is None and (came or self._stop.is_set() or now - start > seconds):
                 client.send(b"DONE\r\n")
+                ended = now
+            if now - (ended or (now if begun else start)) > patience:
+                raise imaplib.IMAP4.abort("the server takes too long to answer")
+            if not _comes(client, _TURN):
+                continue
+            line = _line(client)
+            begun = begun or line.startswith(b"+")
+            came = came or _NEWS.match(line) is not None
+            if line.startswith(tag + b" "):
+                if not line.upper().startswith(tag + b" OK"):
+                    raise Refused(line.decode("latin-1"))
+                return came
 
-        def watch() -> None:
-            start = time.monotonic()
-            while not over.wait(_TURN if self._stop.is_set() else 1.0):
-                if self._stop.is_set() or time.monotonic() - start > seconds:
-                    with suppress(OSError, imaplib.IMAP4.abort):
-                        end()
-                    return
 
-        timeout = sock.gettimeout()
-        sock.settimeout(seconds + 120)  # silence is what is wanted here
-        client._timeout = seconds + 120  # type: ignore[attr-defined]
-        watching = threading.Thread(target=watch, daemon=True)
-        try:
-            while True:
-                client._begin()
-                line = _line(client)
-                if line.startswith(b"+"):
-                    watching.start()
-                elif line.startswith(tag + b" "):
-                    if not line.upper().startswith(tag + b" OK"):
-                        raise Refused(line.decode("latin-1"))
-                    return came
-                elif _NEWS.match(line):
-                    came = True
-                    end()
-        finally:
-            over.set()
-            sock.settimeout(timeout)
-            client._timeout = timeout  # type: ignore[attr-defined]
+def _comes(client: Any, seconds: float) -> bool:
+    """Whether something of a line comes within so many seconds. One thread reads and writes: TLS takes no two."""
+    if _read_ahead(client):
+        return True
+    if not select.select([client.sock], [], [], seconds)[0]:
+        return False
+    there = _read_ahead(client)
+    if there == b"":
+        raise imaplib.IMAP4.abort("the server has hung up")
+    return bool(there)
+
+
+def _read_ahead(client: Any) -> bytes | None:
+    """What can be read without waiting; b"" where there is nothing, None where a record of TLS is not whole yet."""
+    timeout = client.sock.gettimeout()
+    client.sock.settimeout(0)
+    try:
+        there: bytes = client.file.peek(1)
+        return there
+    except (ssl.SSLWantReadError, BlockingIOError):
+        return None
+    finally:
+        client.sock.settimeout(timeout)
 
 
 def _line(client: Any) -> bytes:
