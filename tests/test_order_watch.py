@@ -16,6 +16,7 @@ import unittest
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import replace
+from datetime import UTC, datetime
 from hashlib import sha256
 from pathlib import Path
 from unittest import mock
@@ -25,10 +26,48 @@ from tests.dovecot import INSTALLED, PASSWORD, USER, Dovecot
 from tests.helpers import PROGRAM, ProgramTest, letter, mbox
 from tests.peers import Proxy
 from wexagraph.app.timetables import KINDS, timetable_of
+from wexagraph.app.watching import Watch
+from wexagraph.records.calls import Call
+from wexagraph.records.order import Order
+from wexagraph.records.order_log import DONE, FAILED, UNDONE, Run
+from wexagraph.records.schedule import When
+from wexagraph.reports import Report
 from wexagraph.sources import Secret, open_source
 from wexagraph.sources.accounts import parse_url
 from wexagraph.sources.imap import ImapSource
 from wexagraph.sources.imap.idling import Waiter
+
+NOW = datetime(2026, 3, 20, 9, 0, tzinfo=UTC)
+
+
+class Retries(unittest.TestCase):
+    """What could not be done is tried again, later each time, and nothing spins meanwhile."""
+
+    def test_when_it_is_tried_again(self) -> None:
+        order = Order("mail", Call("export", "@office", "out"), When(on_arrival=True))
+        orders = mock.Mock()
+        watch = Watch(orders, mock.Mock(), lambda event: None, threading.Event())
+        watch._known = [order]
+
+        def run(state: str, arrived: set[str]) -> None:
+            orders.run.side_effect = lambda due, stopped: [
+                (each, Run(1, each.name, NOW, NOW, state), Report()) for each in due
+            ]
+            watch._run(arrived)
+
+        run(UNDONE, {"@office"})
+        first = watch._retries["mail"] - time.monotonic()
+        watch._retries["mail"] = time.monotonic() - 1
+        run(UNDONE, set())
+        self.assertGreater(watch._retries["mail"] - time.monotonic(), first, "later each time")
+        watch._retries["mail"] = time.monotonic() - 1
+        run(FAILED, set())
+        self.assertEqual(watch._retries, {}, "it was done; what failed waits for the next mail")
+        run(UNDONE, {"@office"})
+        watch._retries["mail"] = time.monotonic() - 1
+        watch._known = [replace(order, paused=True)]
+        run(DONE, set())
+        self.assertEqual(watch._retries, {}, "a paused order is waited for no more")
 
 
 class WatchTest(ProgramTest):
@@ -195,6 +234,20 @@ class Account(WatchTest):
         self.assertEqual(proxy.cuts, 20)
         digests = Counter(sha256(path.read_bytes()).hexdigest() for path in self.files())
         self.assertEqual((len(digests), max(digests.values())), (300, 1))
+
+    def test_an_order_that_is_added_for_the_same_account(self) -> None:
+        self.account(self.server.imaps)
+        self.server.fill("Berths", [letter("Old")])
+        self.run_program(
+            *("order", "add", "first", "--on-arrival", "--", "export", "@office"),
+            *("--folder", "INBOX", "--as", "eml", "--into", "first"),
+        )
+        process = self.start()
+        self.order("@office", "--folder", "Berths")
+        self.until(lambda: len(self.files()) == 1, "what lies there")
+        self.server.fill("Berths", [letter("New")])
+        self.until(lambda: len(self.files()) == 2, "what arrives in a folder that only the second one takes from")
+        self.stop(process)
 
     def test_servers_that_offer_less(self) -> None:
         account = replace(

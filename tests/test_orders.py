@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import re
 import shutil
+import sqlite3
 import subprocess
 import sys
 import time
@@ -160,6 +162,24 @@ class Delivering(OrderTest):
         self.assertEqual(self.run_order("--again")[0], 4)
         self.assertTrue(any("(2)" in name for name in self.made("out", ".eml")), self.made("out", ".eml"))
         self.assertEqual(self.run_order(), (0, 4, 0))
+
+    def test_what_came_while_nothing_could_be_done_is_not_forgotten_by_a_change(self) -> None:
+        self.add("export", "in", "--subject", "dues", "--as", "eml", "--into", "out")
+        self.assertEqual(self.run_order(), (2, 0, 0))
+        moment = f"{datetime.now().astimezone():%a, %d %b %Y %H:%M:%S %z}"
+        self.write("in/a/8.eml", letter("Tides 8", date=moment))
+        (self.folder / "in").rename(self.folder / "away")
+        self.assertEqual(self.run_order(code=3), (0, 0, 0))
+        (self.folder / "away").rename(self.folder / "in")
+        path = self.file()
+        path.write_text(path.read_text().replace('subject = ["dues"]', 'subject = ["dues", "tides"]'))
+        self.base("UPDATE run SET started='2001-01-01T00:00:00.000+00:00' WHERE number=1")
+        self.assertEqual(self.run_order(), (1, 2, 0))
+
+    def base(self, sql: str) -> None:
+        """Change the log of orders, as another clock would have written it."""
+        with contextlib.closing(sqlite3.connect(self.folder / "no-state/wexagraph/orders.sqlite")) as base, base:
+            base.execute(sql)
 
     def test_what_failed_is_tried_again_and_told_until_it_comes(self) -> None:
         self.add("export", "in", "--engine", "plutoprint", "--into", "out")

@@ -264,7 +264,8 @@ class Orders:
                 return _nothing_new(call, mailbox, previous.chosen if previous is not None else 0, dry)
             fresh.looked = {folder: (stamp, 0) for folder, stamp in stamps.items()}
         elif last or command.may_leave_nothing:
-            before = previous.started if previous is not None and last and last != said else None
+            # what came since a run that left something undone may still be to come, whatever was changed
+            before = log.last_done(name) if last and last != said else None
             fresh = find_fresh(name, log, mailbox, choice, said, stamps, before)
             source, choice = Listed(mailbox, fresh), Choice()
             if not fresh.count:

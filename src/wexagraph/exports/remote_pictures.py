@@ -190,7 +190,7 @@ class _Connection(http.client.HTTPSConnection):
         for line in (self.sock, self._plain):
             try:
                 if line is not None:
-                    line.shutdown(socket.SHUT_RDWR)
+                    socket.socket.shutdown(line, socket.SHUT_RDWR)  # TLS's own would pull the state from under a reader
             except OSError:
                 continue
 

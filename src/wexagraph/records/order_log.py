@@ -162,6 +162,11 @@ class OrderLog:
             for number, name, began, ended, state, chosen, written, there, failed, size, reasons in reversed(rows)
         ]
 
+    def last_done(self, name: str) -> datetime | None:
+        """When the last run began in which all was well; None where there is none."""
+        rows = self._ask("SELECT started FROM run WHERE name=? AND state=? ORDER BY number DESC LIMIT 1", name, DONE)
+        return _moment(rows[0][0]) if rows else None
+
     def total(self, name: str) -> int:
         """How many messages an order has delivered."""
         return int(self._ask("SELECT coalesce(sum(written), 0) FROM run WHERE name=?", name)[0][0])

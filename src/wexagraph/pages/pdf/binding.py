@@ -136,7 +136,7 @@ class _Binding:
         key = self.job.key if part.path else ""
         with pikepdf.open(io.BytesIO(pdf) if isinstance(pdf, bytes) else pdf, password=key) as source:
             # pages of others stand for themselves, and nothing below them
-            lows = lowest_ink(pdf, key) if self.job.run_on and not part.marked else []
+            lows = lowest_ink(pdf, key) if self.job.run_on and not part.marked else None
             top = self.stack.put(source, lows[0]) if lows and self.stack.takes(source.pages[0], lows[0]) else None
             first -= top is not None
             below = bookmarks_of(source, first)[1:]  # the first one leads to the message itself
@@ -144,7 +144,7 @@ class _Binding:
             self.document.pages.extend(more)
             self.count += len(more)
             if more and self.job.run_on:
-                self.stack.begin(self.document.pages[-1].obj if lows else None, lows[-1] if lows else 0.0)
+                self.stack.begin(self.document.pages[-1].obj if lows else None, lows[1] if lows else 0.0)
             for name, spec in sorted(source.attachments.items()):
                 self._embed(f"{number:03} {name}", self.document.copy_foreign(spec.obj))
         entry = replace(part.entry, pages=self.count - first, shares=top is not None)

@@ -14,19 +14,24 @@ _POINT = 72 / 25.4  # of a millimetre
 _SCALE = 0.5  # pixels a point
 
 
-def lowest_ink(pdf: str | bytes, password: str = "") -> list[float]:
-    """For each page, how far above its lower edge what is drawn on it ends, in points; its height where it is empty."""
+def lowest_ink(pdf: str | bytes, password: str = "") -> tuple[float, float]:
+    """For the first and the last page, how far above its lower edge what is drawn on it ends, in points.
+
+    The height of a page that is empty.
+    """
     import pypdfium2
 
-    lows = []
     with pypdfium2.PdfDocument(pdf, password=password or None) as document:
-        for page in document:
-            height = page.get_height()
-            bitmap = page.render(scale=_SCALE, grayscale=True)
-            rows = len(bytes(bitmap.buffer).rstrip(b"\xff")) / bitmap.stride
-            lows.append(max(0.0, height - (rows + 1) / _SCALE) if rows else height)
-            bitmap.close()
-    return lows
+        first = _lowest(document[0])
+        return first, _lowest(document[len(document) - 1]) if len(document) > 1 else first
+
+
+def _lowest(page: Any) -> float:
+    height = float(page.get_height())
+    bitmap = page.render(scale=_SCALE, grayscale=True)
+    rows = len(bytes(bitmap.buffer).rstrip(b"\xff")) / bitmap.stride
+    bitmap.close()
+    return max(0.0, height - (rows + 1) / _SCALE) if rows else height
 
 
 class Stack:
