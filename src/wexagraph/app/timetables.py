@@ -75,8 +75,8 @@ def timetable_of(kind: str, minutes: int) -> Timetable:
 def program() -> list[str]:
     """How this program is called, by absolute paths."""
     beside = Path(sys.executable).with_name("wexagraph.exe" if sys.platform == "win32" else "wexagraph")
-    found = str(beside) if beside.is_file() else shutil.which("wexagraph")
-    return [found] if found else [sys.executable, "-m", "wexagraph.cli.main"]
+    path = str(beside) if beside.is_file() else shutil.which("wexagraph")
+    return [path] if path else [sys.executable, "-m", "wexagraph.cli.main"]
 
 
 def _systemd(words: list[str], minutes: int) -> Timetable:

@@ -52,13 +52,13 @@ def add(
     wexagraph order run NAME.
     """
     when = When.from_dict({"every": every, "at": at, "on": on or (), "on-arrival": on_arrival})
-    call, sure, told = _call_of(context, list(words))
+    call, sure, also_notify = _call_of(context, list(words))
     check(call)
     call = settled(replace(call, source=_in_files(context, call.source)))
     if call.afterwards and not (yes or sure):
         raise CallError(f"{call.changes} Add --yes to allow it for all runs of the order.")
     with closing(orders_of(context)) as orders:
-        order = Order(checked_name(name), call, when, notify=(*notify, *told), created=orders.clock())
+        order = Order(checked_name(name), call, when, notify=(*notify, *also_notify), created=orders.clock())
         check_notices(order.notify)
         orders.add(order)
         click.echo(f"Order {name}, {when.in_words}: {one_line(call.in_words)}.")

@@ -55,43 +55,43 @@ def command(
     with opened(context, source) as mailbox:
         if into is not None:
             keep_apart(mailbox.location, Path(into).expanduser(), around=True)
-        found = survey(choice.settled(mailbox).select(mailbox), mailbox.attachments, timezone)
+        result = survey(choice.settled(mailbox).select(mailbox), mailbox.attachments, timezone)
         if into is not None and form is not None:
             from wexagraph.tables.survey_page import draw
 
-            write_whole_file(Path(into).expanduser(), draw(found, f"Mail in {one_line(mailbox.location)}", form))
+            write_whole_file(Path(into).expanduser(), draw(result, f"Mail in {one_line(mailbox.location)}", form))
         code = SOME_FAILED if say_troubles(mailbox) else OK
     if as_json:
-        print_json(found.as_dict())
+        print_json(result.as_dict())
     elif as_csv:
         machine_output()
         sys.stdout.write(csv_row(("month", "messages", "bytes")))
-        for month, tally in found.months.items():
+        for month, tally in result.months.items():
             sys.stdout.write(csv_row((month, tally.count, tally.bytes)))
     else:
-        _print(found)
+        _print(result)
         if into is not None:
             click.echo(f"Drawn: {one_line(into)}")
     return code
 
 
-def _print(found: Survey) -> None:
-    undated = f", {found.undated:,} without a date" if found.undated else ""
-    click.echo(f"{counted(found.messages.count, 'message')}, {size(found.messages.bytes)}{undated}.")
-    if not found.messages.count:
+def _print(result: Survey) -> None:
+    undated = f", {result.undated:,} without a date" if result.undated else ""
+    click.echo(f"{counted(result.messages.count, 'message')}, {size(result.messages.bytes)}{undated}.")
+    if not result.messages.count:
         return
     console = make_console()
-    _months(found)
-    for first, last in found.gaps[:_SHOWN]:
+    _months(result)
+    for first, last in result.gaps[:_SHOWN]:
         click.echo(f"No mail from {first} to {last}: {(last - first).days + 1} days.")
-    if len(found.gaps) > _SHOWN:
-        click.echo(f"... and {len(found.gaps) - _SHOWN} more spans of a week or longer; --json lists them.")
+    if len(result.gaps) > _SHOWN:
+        click.echo(f"... and {len(result.gaps) - _SHOWN} more spans of a week or longer; --json lists them.")
     lists: list[tuple[str, list[tuple[str, str]]]] = [
-        ("Who wrote most", [(name, f"{count:,}") for name, count in found.senders.most_common(_SHOWN)]),
-        ("From which domains", [(name, f"{count:,}") for name, count in found.domains.most_common(_SHOWN)]),
-        ("Kinds of attachments", [(name, f"{t.count:,}, {size(t.bytes)}") for name, t in found.kinds()[:_SHOWN]]),
-        ("Largest messages", [(f"{id}  {subject[:60]}", size(count)) for id, subject, count in found.largest[:5]]),
-        ("Longest conversations", [(f"{id}  {text[:60]}", f"{n:,}") for id, text, n in found.conversations[:5]]),
+        ("Who wrote most", [(name, f"{count:,}") for name, count in result.senders.most_common(_SHOWN)]),
+        ("From which domains", [(name, f"{count:,}") for name, count in result.domains.most_common(_SHOWN)]),
+        ("Kinds of attachments", [(name, f"{t.count:,}, {size(t.bytes)}") for name, t in result.kinds()[:_SHOWN]]),
+        ("Largest messages", [(f"{id}  {subject[:60]}", size(count)) for id, subject, count in result.largest[:5]]),
+        ("Longest conversations", [(f"{id}  {text[:60]}", f"{n:,}") for id, text, n in result.conversations[:5]]),
     ]
     for title, rows in lists:
         if rows:
@@ -100,17 +100,17 @@ def _print(found: Survey) -> None:
                 table.add_row(one_line(name), value)
             click.echo()
             console.print(table)
-    busiest = max(range(24), key=found.hours.__getitem__)
-    days = ", ".join(f"{name} {count:,}" for name, count in zip(DAYS, found.days, strict=True))
+    busiest = max(range(24), key=result.hours.__getitem__)
+    days = ", ".join(f"{name} {count:,}" for name, count in zip(DAYS, result.days, strict=True))
     click.echo(f"\nMost is written from {busiest}:00 to {busiest + 1}:00. By weekday: {days}.")
 
 
-def _months(found: Survey) -> None:
+def _months(result: Survey) -> None:
     """A bar a month; a year with no mail at all is one line."""
-    most = max((tally.count for tally in found.months.values()), default=0)
-    for month, tally in list(found.months.items())[-36:]:
+    most = max((tally.count for tally in result.months.values()), default=0)
+    for month, tally in list(result.months.items())[-36:]:
         bar = "\N{FULL BLOCK}" * max(1, round(_BAR * tally.count / most)) if tally.count else ""
         said = f"{tally.count:>7,}  {size(tally.bytes):>9}  {bar}" if tally.count else "      -             no mail"
         click.echo(f"{month}  {said}")
-    if len(found.months) > 36:
-        click.echo(f"The last 36 of {len(found.months)} months; --csv lists them all.")
+    if len(result.months) > 36:
+        click.echo(f"The last 36 of {len(result.months)} months; --csv lists them all.")

@@ -193,9 +193,9 @@ class OutputFolder:
         with self._above(f"{path}/x", make=True):
             pass
 
-    def write(self, path: str, content: bytes) -> None:
-        """Write a file anew: whole, on the disk, or not at all."""
-        waiting = f"{OWN}/{secrets.token_hex(8)}"
+    def write(self, path: str, content: bytes, beside: bool = False) -> None:
+        """Write a file anew: whole, on the disk, or not at all. It waits among our own, or `beside` its place."""
+        waiting = f".{path[-100:]}.{secrets.token_hex(6)}.part" if beside else f"{OWN}/{secrets.token_hex(8)}"
         try:
             with self.create(waiting) as file:
                 file.write(content)

@@ -37,9 +37,9 @@ CREATE TABLE failing (
     name TEXT NOT NULL, id TEXT NOT NULL, folder TEXT NOT NULL, subject TEXT NOT NULL, reason TEXT NOT NULL,
     PRIMARY KEY (name, id)
 ) WITHOUT ROWID;
-CREATE TABLE told (name TEXT PRIMARY KEY, choice TEXT NOT NULL DEFAULT '', generation INTEGER NOT NULL DEFAULT 0);
+CREATE TABLE standing (name TEXT PRIMARY KEY, choice TEXT NOT NULL DEFAULT '', generation INTEGER NOT NULL DEFAULT 0);
 """
-_TABLES = ("run", "delivered", "looked", "failing", "told")
+_TABLES = ("run", "delivered", "looked", "failing", "standing")
 MOST_RUNS, MOST_AGE = 100_000, timedelta(days=731)
 DONE, FAILED, STOPPED, UNDONE, RUNNING = "done", "some failed", "stopped", "not done", "running"
 """How a run ended: all well; some messages failed; asked to stop; it could not be done; it was killed, or goes on."""
@@ -181,26 +181,26 @@ class OrderLog:
         """An order is no more; or, its `runs` apart, it is to deliver all again."""
         with self._change():
             for table in _TABLES:
-                if table not in ("run", "told") or runs:
+                if table not in ("run", "standing") or runs:
                     self._base.execute(f"DELETE FROM {table} WHERE name=?", (name,))
 
     # what was delivered
 
     def generation(self, name: str) -> int:
         """How often an order was told to make all again."""
-        rows = self._ask("SELECT generation FROM told WHERE name=?", name)
+        rows = self._ask("SELECT generation FROM standing WHERE name=?", name)
         return int(rows[0][0]) if rows else 0
 
     def again(self, name: str) -> None:
         """The order is to make all again."""
         self.forget(name, runs=False)
         with self._change():
-            self._base.execute("INSERT OR IGNORE INTO told (name) VALUES (?)", (name,))
-            self._base.execute("UPDATE told SET generation=generation+1, choice='' WHERE name=?", (name,))
+            self._base.execute("INSERT OR IGNORE INTO standing (name) VALUES (?)", (name,))
+            self._base.execute("UPDATE standing SET generation=generation+1, choice='' WHERE name=?", (name,))
 
     def last_choice(self, name: str) -> str:
         """The choice of an order when it last ran; "" before that."""
-        rows = self._ask("SELECT choice FROM told WHERE name=?", name)
+        rows = self._ask("SELECT choice FROM standing WHERE name=?", name)
         return str(rows[0][0]) if rows else ""
 
     def has_delivered(self, name: str) -> bool:
@@ -252,8 +252,8 @@ class OrderLog:
                     "INSERT OR REPLACE INTO failing VALUES (?,?,?,?,?)",
                     ((name, each.id, each.folder, each.subject, each.reason) for each in failures),
                 )
-            self._base.execute("INSERT OR IGNORE INTO told (name) VALUES (?)", (name,))
-            self._base.execute("UPDATE told SET choice=? WHERE name=?", (choice, name))
+            self._base.execute("INSERT OR IGNORE INTO standing (name) VALUES (?)", (name,))
+            self._base.execute("UPDATE standing SET choice=? WHERE name=?", (choice, name))
 
     def failing(self, name: str) -> list[Failure]:
         """The messages of an order that have not come yet."""

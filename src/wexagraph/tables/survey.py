@@ -86,22 +86,22 @@ def survey(envelopes: Iterable[Envelope], attachments: Callable[[Envelope], list
 
     `attachments` lists those of a message. Memory grows with the days and addresses, and a little with each message.
     """
-    found = Survey()
+    result = Survey()
     active: set[date] = set()
     threads = Conversations()
     firsts: list[tuple[str, str]] = []
     largest: list[tuple[int, int, str, str]] = []
     for number, envelope in enumerate(envelopes):
-        found.messages.add(envelope.size)
-        found.folders.setdefault(envelope.folder, Tally()).add(envelope.size)
+        result.messages.add(envelope.size)
+        result.folders.setdefault(envelope.folder, Tally()).add(envelope.size)
         subject = shortened(one_line(envelope.header.subject), _MOST_SUBJECT)
-        _date(found, envelope, zone, active)
+        _date(result, envelope, zone, active)
         sender = as_read(envelope.header.sender.address)
         if "@" in sender:
-            found.senders[sender] += 1
-            found.domains[sender.rpartition("@")[2]] += 1
+            result.senders[sender] += 1
+            result.domains[sender.rpartition("@")[2]] += 1
         for leaf in attachments(envelope):
-            found.attachments.setdefault(leaf.type.lower(), Tally()).add(leaf.size)
+            result.attachments.setdefault(leaf.type.lower(), Tally()).add(leaf.size)
         threads.add(number, thread(envelope.header))
         firsts.append((envelope.id, subject))
         item = (envelope.size, -number, envelope.id, subject)
@@ -110,29 +110,29 @@ def survey(envelopes: Iterable[Envelope], attachments: Callable[[Envelope], list
         elif item > largest[0]:
             heapq.heapreplace(largest, item)
     threads.finish()
-    found.largest = [(id, subject, size) for size, _, id, subject in sorted(largest, reverse=True)]
+    result.largest = [(id, subject, size) for size, _, id, subject in sorted(largest, reverse=True)]
     counts = Counter(threads.root(number) for number in range(len(firsts)))
     first_of: dict[Any, int] = {}
     for number in range(len(firsts)):
         first_of.setdefault(threads.root(number), number)
-    found.conversations = [
+    result.conversations = [
         (*firsts[first_of[root]], count) for root, count in counts.most_common(_LONGEST) if count > 1
     ]
-    found.gaps = list(_gaps(sorted(active)))
-    _fill_months(found)
-    return found
+    result.gaps = list(_gaps(sorted(active)))
+    _fill_months(result)
+    return result
 
 
-def _date(found: Survey, envelope: Envelope, zone: tzinfo | None, active: set[date]) -> None:
+def _date(result: Survey, envelope: Envelope, zone: tzinfo | None, active: set[date]) -> None:
     moment: datetime | None = envelope.date()[0]
     if moment is None:
-        found.undated += 1
+        result.undated += 1
         return
     local = in_zone(moment, zone) if zone is not None else moment
     active.add(local.date())
-    found.months.setdefault(f"{local:%Y-%m}", Tally()).add(envelope.size)
-    found.hours[local.hour] += 1
-    found.days[local.weekday()] += 1
+    result.months.setdefault(f"{local:%Y-%m}", Tally()).add(envelope.size)
+    result.hours[local.hour] += 1
+    result.days[local.weekday()] += 1
 
 
 def _gaps(days: list[date]) -> Iterator[tuple[date, date]]:
@@ -142,13 +142,13 @@ def _gaps(days: list[date]) -> Iterator[tuple[date, date]]:
             yield before + timedelta(days=1), behind - timedelta(days=1)
 
 
-def _fill_months(found: Survey) -> None:
+def _fill_months(result: Survey) -> None:
     """Put the months without mail between those with."""
-    if not found.months:
+    if not result.months:
         return
-    year, month = map(int, min(found.months).split("-"))
-    last, filled = max(found.months), dict[str, Tally]()
+    year, month = map(int, min(result.months).split("-"))
+    last, filled = max(result.months), dict[str, Tally]()
     while (name := f"{year:04}-{month:02}") <= last:
-        filled[name] = found.months.get(name, Tally())
+        filled[name] = result.months.get(name, Tally())
         year, month = (year, month + 1) if month < 12 else (year + 1, 1)
-    found.months = filled
+    result.months = filled

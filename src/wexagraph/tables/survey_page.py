@@ -75,10 +75,10 @@ def _months(count: Any, weight: Any, survey: Survey) -> None:
     dated = survey.messages.count - survey.undated
     span = f", {names[0]} to {names[-1]}" if names else ""
     empty = sum(not tally.count for tally in tallies)
-    told = f"{dated:,} messages, {size(survey.messages.bytes)}{span}"
-    told += f"; {empty} month{'s' * (empty != 1)} without mail (hatched)" if empty else ""
-    told += f"; {survey.undated:,} without a date" if survey.undated else ""
-    count.set_title(told, loc="left", fontsize=9)
+    summary = f"{dated:,} messages, {size(survey.messages.bytes)}{span}"
+    summary += f"; {empty} month{'s' * (empty != 1)} without mail (hatched)" if empty else ""
+    summary += f"; {survey.undated:,} without a date" if survey.undated else ""
+    count.set_title(summary, loc="left", fontsize=9)
 
 
 def _ranked(axes: Any, title: str, rows: list[tuple[str, int]], unit: str) -> None:
