@@ -221,11 +221,17 @@ class Targets(ProgramTest):
     def test_a_register_that_somebody_works_in(self) -> None:
         self.run_program("export", "in.eml", "--into", "out", "--as", "eml")
         register = self.folder / "out/register.csv"
-        register.write_bytes(register.read_bytes() + b"a remark of the clerk\r\n")
+        register.write_bytes(register.read_bytes().replace(b"East quay", b"West quay") + b"a remark of the clerk\r\n")
+        self.assertIn("2 were changed by hand", self.run_program("verify", "out").stdout)
+        for _ in range(2):
+            self.run_program("export", "in.eml", "--into", "out", "--as", "eml,text")
+            self.assertIn(b"a remark of the clerk", register.read_bytes())
+            self.assertIn(b"West quay", register.read_bytes())
+        register.write_bytes(b"no table any more")
         self.run_program("export", "in.eml", "--into", "out", "--as", "eml,text")
-        kept = self.folder / "out/register (changed by hand).csv"
-        self.assertIn(b"a remark of the clerk", kept.read_bytes())
-        self.assertNotIn(b"a remark", register.read_bytes())
+        self.assertEqual((self.folder / "out/register (changed by hand).csv").read_bytes(), b"no table any more")
+        self.assertIn(b"East quay", register.read_bytes())
+        self.assertIn("0 foreign", self.run_program("verify", "out").stdout)
 
     def test_a_damaged_journal(self) -> None:
         self.run_program("export", "in.eml", "--into", "out", "--as", "eml")

@@ -150,7 +150,7 @@ class OneList(ProgramTest):
                 register = list(
                     csv.DictReader(io.StringIO((self.folder / into / "register.csv").read_text("utf-8-sig")))
                 )
-                self.assertEqual([w for w in register[0]["attachments"].split("; ") if w], wanted)
+                self.assertEqual([w for w in register[0]["attachment_names"].split("; ") if w], wanted)
                 with pikepdf.open(next((self.folder / into).rglob("*.pdf"))) as document:
                     held = {
                         k: v.get_file().read_bytes()

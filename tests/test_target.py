@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import csv
 import hashlib
+import io
 import os
 import sqlite3
 import tempfile
@@ -212,7 +214,10 @@ class EarlierVersion(ProgramTest):
         base.close()
         done = self.run_program("export", "in.mbox", "--into", "out", "--as", "eml", "--tag", "=a")
         self.assertIn("0 written, 2 already there", done.stdout)
-        self.assertEqual((self.folder / "out/register.csv").read_bytes(), register)
+        now = csv.DictReader(io.StringIO((self.folder / "out/register.csv").read_text("utf-8-sig")))
+        then = csv.DictReader(io.StringIO(register.decode("utf-8-sig")))
+        for row, was in zip(now, then, strict=True):
+            self.assertEqual({name: row[name] for name in was if name != "attachments"} | {"attachments": ""}, was)
         self.assertEqual(len(self.made("out")), 2)
         self.run_program("verify", "out")
         base = sqlite3.connect(self.folder / "out/.wexagraph/journal.sqlite")

@@ -18,6 +18,7 @@ __version__ = "0.1.0"
 
 if TYPE_CHECKING:
     from wexagraph.app.opening import open_source
+    from wexagraph.app.registers import register
     from wexagraph.errors import CallError, MessageError, PageError, SourceError, TargetError, WexagraphError
     from wexagraph.exports.options import ExportOptions
     from wexagraph.exports.report import ExportReport
@@ -46,6 +47,7 @@ _HOMES = {
     "wexagraph.selection": ("Choice", "Criterion"),
     "wexagraph.sources": ("Envelope", "Source"),
     "wexagraph.app.opening": ("open_source",),
+    "wexagraph.app.registers": ("register",),
 }
 __all__ = [
     "CallError",
@@ -65,6 +67,7 @@ __all__ = [
     "WexagraphError",
     "export",
     "open_source",
+    "register",
 ]
 
 

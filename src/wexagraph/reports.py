@@ -129,8 +129,9 @@ class Verification:
     """What a proof of an export folder or a backup found.
 
     `files` were looked at, of `bytes` in all (a backup's); `messages` were unpacked and digested, where it went `deep`.
-    `left` are files of a run that was stopped, which the next run takes in: nothing is wrong. After a repair,
-    `repaired` and `unrepaired` tell what was mended.
+    `left` are files of a run that was stopped, which the next run takes in: nothing is wrong; nor is it with registers
+    that people have `worked_in`, each with what is proved of it. After a repair, `repaired` and `unrepaired` tell what
+    was mended.
     """
 
     folder: str
@@ -140,6 +141,7 @@ class Verification:
     deep: bool = False
     findings: list[Finding] = field(default_factory=list)
     left: list[str] = field(default_factory=list)
+    worked_in: list[tuple[str, str]] = field(default_factory=list)
     repaired: list[str] = field(default_factory=list)
     unrepaired: list[str] = field(default_factory=list)
 
@@ -159,4 +161,5 @@ class Verification:
 
     def as_dict(self) -> dict[str, Any]:
         """Plain values for JSON."""
-        return {"folder": self.folder, "whole": self.whole} | asdict(self)
+        worked_in = [{"path": path, "proved": proved} for path, proved in self.worked_in]
+        return {"folder": self.folder, "whole": self.whole} | asdict(self) | {"worked_in": worked_in}

@@ -12,6 +12,7 @@ from typing import Any
 from wexagraph.app.afterwards import apply, changes_of, clear
 from wexagraph.app.locales import language_code, usual_paper
 from wexagraph.app.options import ATTACHMENT_DEFAULTS, EXPORT_DEFAULTS, attachment_options, export_options
+from wexagraph.app.registers import REGISTER_DEFAULTS, check_register, register
 from wexagraph.app.secrets import passphrase
 from wexagraph.app.zones import zone_name
 from wexagraph.errors import CallError
@@ -98,6 +99,20 @@ def _then(work: Work, kept: str) -> Callable[[list[Stored]], tuple[int, list[tup
     return then
 
 
+def _register(work: Work) -> Report:
+    options = REGISTER_DEFAULTS | work.call.options
+    return register(
+        work.source,
+        work.call.into,
+        work.choice,
+        columns=options["columns"] or "",
+        own=options["column"],
+        zone=zone_name(options["zone"]),
+        stopped=work.stopped,
+        dry=work.dry,
+    )
+
+
 def _backup(work: Work) -> Report:
     from wexagraph.backups.dry_run import dry_run
     from wexagraph.backups.topup import backup
@@ -151,6 +166,13 @@ COMMANDS: dict[str, Command] = {
     ),
     "attachments": Command(
         ATTACHMENT_DEFAULTS, attachment_options, _attachments, may_leave_nothing=True, settled=(_ZONE,)
+    ),
+    "register": Command(
+        REGISTER_DEFAULTS,
+        lambda options: check_register(REGISTER_DEFAULTS | options),
+        _register,
+        is_whole=lambda options: True,
+        settled=(_ZONE,),
     ),
     "backup": Command(
         BACKUP_DEFAULTS,

@@ -22,6 +22,7 @@ from wexagraph.exports.options import BOUND_PATTERN, NO_LOCKED_ARCHIVE, ExportOp
 from wexagraph.exports.pulling import ATTACHMENT_PATTERN, ExtractOptions
 from wexagraph.files import open_regular
 from wexagraph.naming import DEFAULT_PATTERN, NamePattern, TextPattern
+from wexagraph.naming.paths import REGISTERS
 from wexagraph.pages.options import (
     ALLOWED,
     ATTACHMENTS,
@@ -66,6 +67,7 @@ PAGE_DEFAULTS: dict[str, Any] = {
 }
 EXPORT_DEFAULTS: dict[str, Any] = PAGE_DEFAULTS | {
     "as": "pdf",
+    "register": "csv",
     "name": None,
     "bind": None,
     "title": None,
@@ -130,7 +132,13 @@ def export_options(plain: Plain, prompt: Prompt | None = None, exported: datetim
         lock=_lock(values, prompt),
         exported=exported,
         cluster=values["cluster"] or "",
+        registers=_registers(values["register"]),
     )
+
+
+def _registers(text: str) -> tuple[str, ...]:
+    """The forms of the register beside an export; none for "none". Raises CallError."""
+    return () if text == "none" else words(text, tuple(REGISTERS), "form of a register")
 
 
 def attachment_options(plain: Plain) -> ExtractOptions:

@@ -84,6 +84,13 @@ if TYPE_CHECKING:
     metavar="WORD",
     help="Keyword for PDFs, files (user.xdg.tags) and register; a pattern such as '{date:%Y}' too. Repeatable.",
 )
+@click.option(
+    "--register",
+    metavar="FORMS",
+    default="csv",
+    show_default=True,
+    help="The table beside the files: csv, xlsx, both with a comma, or none. What colleagues do in it stays.",
+)
 @click.option("--flat", is_flag=True, help="Do not repeat the source's folders below DIR.")
 @ZONE
 @paging
@@ -140,8 +147,8 @@ def command(
 ) -> int:
     """Make files from the chosen messages of SOURCE, below DIR.
 
-    The same command again makes only what is missing. DIR holds a register of all messages (register.csv) and
-    checksums (manifest-sha256.txt).
+    The same command again makes only what is missing. DIR holds a register of all messages (register.csv), in
+    which colleagues may work, and checksums (manifest-sha256.txt).
     """
     options = export_options(plain_values(context, values, EXPORT_DEFAULTS), prompt(), datetime.now(UTC))
     choice = make_choice(values, options.page.zone)

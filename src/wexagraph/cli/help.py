@@ -23,6 +23,9 @@ SECTIONS: dict[str, tuple[str, ...]] = {
             "unquote",
             "run-on",
             "tag",
+            "register",
+            "columns",
+            "column",
             "attachments",
             "open-zips",
             "by-folder",
@@ -59,6 +62,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "addresses": (
         "wexagraph addresses mailbox --since 2026-01",
         "wexagraph addresses @office --mine records@saltmere.example --into addresses.xlsx",
+    ),
+    "register": (
+        "wexagraph register mailbox --folder Berths --into berths.xlsx --column 'Due date'",
+        "wexagraph register @office --into office.csv --columns date,from,subject,first_line",
     ),
     "export": (
         "wexagraph export mailbox --into export --as pdf,eml --with ines",

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import os
 import re
 import shutil
 import sys
-from collections import deque
 from collections.abc import Iterable, Iterator
 from datetime import tzinfo
 from typing import Any
@@ -17,40 +15,20 @@ from wexagraph.app.zones import zone_name
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.parameters import CSV, JSON, SOURCE, ZONE, choosing, make_choice, opened, say_troubles
 from wexagraph.cli.terminal import machine_output
+from wexagraph.errors import CallError
 from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
 from wexagraph.selection import Choice
 from wexagraph.selection.explaining import why_none
 from wexagraph.sources import Envelope, Partition, Source, reopen
-from wexagraph.tables.columns import Column, heading, named, row
+from wexagraph.tables.columns import Column, heading, row
+from wexagraph.tables.csvs import plain
+from wexagraph.tables.message_columns import NOT_LISTED, USUAL, Listed, columns_named
 from wexagraph.text import one_line, shortened, size, to_json
+from wexagraph.work.shares import in_shares, is_worth_shares
 
-_LARGE = 64 * 1024 * 1024  # bytes of a source that are worth starting processes for
-_SHARE = 16 * 1024 * 1024
 _SNIPPETS = 50  # so many of the best are read again for the place where the words stand
-Listed = tuple[Source, Envelope, tzinfo | None]
-COLUMNS: list[Column[Listed]] = [
-    Column("id", lambda listed: listed[1].id),
-    Column("folder", lambda listed: one_line(listed[1].folder)),
-    Column("date", lambda listed: _moment(listed[1], listed[2])),
-    Column("from", lambda listed: one_line(str(listed[1].header.sender))),
-    Column("subject", lambda listed: one_line(listed[1].header.subject)),
-    Column("size", lambda listed: listed[1].size),
-    Column("attachments", lambda listed: _attached(*listed[:2])),
-    Column("flags", lambda listed: one_line(" ".join(sorted(listed[1].flags)))),
-]
-"""The columns of a list for programs. A new one is a line here."""
-MORE: list[Column[Listed]] = [
-    Column("from_address", lambda listed: one_line(listed[1].header.sender.address)),
-    Column("to", lambda listed: _people(listed[1], b"to")),
-    Column("cc", lambda listed: _people(listed[1], b"cc")),
-    Column("bcc", lambda listed: _people(listed[1], b"bcc")),
-    Column("message_id", lambda listed: one_line(listed[1].header.text(b"message-id"))),
-    Column("arrived", lambda listed: _arrived(listed[1], listed[2])),
-]
-"""Columns that are there for the asking, by --columns."""
-_WIDTHS = {"id": 10, "date": 16, "size": 10, "flags": 16, "arrived": 16, "folder": 16}  # others have 24 cells
-_MOMENTS = ("date", "arrived")
+_WIDTHS = {"id": 10, "date": 16, "time": 5, "size": 10, "flags": 16, "arrived": 16, "folder": 16}  # others: 24 cells
 _SENT = re.compile(
     "sent|sent (items|mail|messages)|gesendet(e elemente|e objekte)?|(itens |elementos )?enviad[oa]s|"
     "(éléments |messages )?envoyés|(posta )?inviata|verzonden( items)?|wysłane",
@@ -82,11 +60,11 @@ def command(
     name = zone_name(zone)
     choice = make_choice(choice_values, name)
     timezone = PageOptions(zone=name).timezone()
-    wanted = named([*COLUMNS, *MORE], columns) if columns else None
+    wanted = listed_columns(columns) if columns else None
     with opened(context, source) as mailbox:
         choice = choice.settled(mailbox)
         if as_csv:
-            count = _csv(mailbox, choice, wanted or COLUMNS)
+            count = _csv(mailbox, choice, wanted or columns_named(USUAL))
         elif as_json:
             count = _json(mailbox, choice, wanted)
         else:
@@ -120,60 +98,30 @@ def _csv(mailbox: Source, choice: Choice, columns: list[Column[Listed]]) -> int:
 
 def _tables(mailbox: Source, choice: Choice, columns: list[Column[Listed]]) -> Iterator[str]:
     """The rows as CSV, piece by piece in their order. A large source is read by several processes, a share each."""
-    folders = choice.folders_of(mailbox)
-    cores = os.cpu_count() or 1
-    if cores == 1 or not mailbox.reopens or choice.newest is not None or sum(map(mailbox.size, folders)) < _LARGE:
-        for envelope in choice.select(mailbox):
-            yield _table(columns, mailbox, [envelope], choice.zone)
+    if is_worth_shares(mailbox, choice):
+        yield from in_shares(mailbox, choice, table_of_share, ",".join(column.name for column in columns))
         return
-    from concurrent.futures import Future
-
-    from wexagraph.work.pool import ProcessWorkers
-
-    names = ",".join(column.name for column in columns)
-    shares = [
-        (mailbox.address, choice, names, folder, (number, count))
-        for folder in folders
-        for count in [mailbox.size(folder) // _SHARE + 1]
-        for number in range(count)
-    ]
-    with ProcessWorkers(cores, timeout=0) as pool:
-        running: deque[Future[str]] = deque()
-        for share in shares:
-            running.append(pool.submit_lasting(table_of_share, *share))
-            if len(running) > 2 * cores:
-                yield running.popleft().result()
-        while running:
-            yield running.popleft().result()
+    for envelope in choice.select(mailbox):
+        yield _table(columns, mailbox, [envelope], choice.zone)
 
 
-def table_of_share(location: str, choice: Choice, names: str, folder: str, share: Partition) -> str:
+def table_of_share(location: str, choice: Choice, folder: str, share: Partition, names: str) -> str:
     """The rows of a share of a folder as CSV; runs in a worker process."""
     mailbox = reopen(location)
-    columns = named([*COLUMNS, *MORE], names)
-    return _table(columns, mailbox, choice.of_share(mailbox, folder, share), choice.zone)
+    return _table(columns_named(names), mailbox, choice.of_share(mailbox, folder, share), choice.zone)
 
 
 def _table(columns: list[Column[Listed]], mailbox: Source, envelopes: Iterable[Envelope], zone: tzinfo | None) -> str:
-    return "".join(row(columns, (mailbox, envelope, zone)) for envelope in envelopes)
+    return "".join(row(columns, Listed(mailbox, envelope, zone)) for envelope in envelopes)
 
 
-def _moment(envelope: Envelope, zone: tzinfo | None) -> str | None:
-    moment = envelope.date()[0]
-    return (in_zone(moment, zone) if zone else moment).isoformat() if moment else None
-
-
-def _people(envelope: Envelope, field: bytes) -> str:
-    return one_line(", ".join(map(str, envelope.header.addresses(field))))
-
-
-def _arrived(envelope: Envelope, zone: tzinfo | None) -> str | None:
-    moment = envelope.arrival
-    return (in_zone(moment, zone) if zone else moment).isoformat() if moment else None
-
-
-def _attached(mailbox: Source, envelope: Envelope) -> str:
-    return one_line("; ".join(leaf.name or leaf.type for leaf in mailbox.attachments(envelope)))
+def listed_columns(names: str) -> list[Column[Listed]]:
+    """The columns of a list. Raises CallError for those that only a register or an export has."""
+    columns = columns_named(names)
+    for column in columns:
+        if column.name in NOT_LISTED:
+            raise CallError(f"--columns {column.name}: a list can't tell it; `wexagraph register` has that column.")
+    return columns
 
 
 def _json(mailbox: Source, choice: Choice, columns: list[Column[Listed]] | None) -> int:
@@ -181,7 +129,7 @@ def _json(mailbox: Source, choice: Choice, columns: list[Column[Listed]] | None)
     before = "[\n"
     for envelope in choice.select(mailbox):
         values = (
-            {column.name: column.value((mailbox, envelope, choice.zone)) for column in columns}
+            {column.name: plain(column.value(Listed(mailbox, envelope, choice.zone))) for column in columns}
             if columns
             else _as_dict(mailbox, envelope, choice.zone)
         )
@@ -196,7 +144,7 @@ def _as_dict(mailbox: Source, envelope: Envelope, zone: tzinfo | None) -> dict[s
     values: dict[str, Any] = {
         "id": envelope.id,
         "folder": envelope.folder,
-        "date": _moment(envelope, zone),
+        "date": plain(Listed(mailbox, envelope, zone).moment),
         "from": {"name": header.sender.name, "address": header.sender.address},
         "subject": header.subject,
         "size": envelope.size,
@@ -222,7 +170,7 @@ def _lines(mailbox: Source, choice: Choice, timezone: tzinfo | None, columns: li
             click.secho(("\n" if last_folder is not None else "") + one_line(envelope.folder), bold=True)
             last_folder = envelope.folder
         if columns:
-            values = [_in_words(column, (mailbox, envelope, timezone)) for column in columns]
+            values = [_in_words(column, Listed(mailbox, envelope, timezone)) for column in columns]
             click.echo(_cells(values, columns))
         else:
             click.echo(_line(mailbox, envelope, timezone))
@@ -265,7 +213,7 @@ def _in_words(column: Column[Listed], listed: Listed) -> str:
         return ""
     if column.name == "size":
         return size(value)
-    return str(value)[:16].replace("T", " ") if column.name in _MOMENTS else str(value)
+    return f"{value:%Y-%m-%d %H:%M}" if column.kind == "moment" else one_line(str(value))
 
 
 def _cells(values: list[str], columns: list[Column[Listed]]) -> str:

@@ -23,6 +23,7 @@ COMMANDS = {  # name: module, and the line that --help shows without loading the
     "demo": ("demo", "Make the Saltmere demo mailbox and run the full example on it."),
     "folders": ("folders", "The folders of a source: messages, bytes, oldest, newest."),
     "list": ("listing", "The messages of a source, a line each."),
+    "register": ("register", "A table that the office works in: XLSX or CSV."),
     "addresses": ("addresses", "Who wrote and was written to: a row an address."),
     "survey": ("survey", "A mailbox at a glance: when, from whom, of what kinds; where there is no mail."),
     "show": ("show", "One message: its headers, its text, its parts."),

@@ -48,8 +48,8 @@ def add(
 ) -> int:
     """Keep a command as the order NAME.
 
-    COMMAND is export, attachments or backup, with all that stands behind it. Without a time it runs by hand only:
-    wexagraph order run NAME.
+    COMMAND is export, attachments, register or backup, with all that stands behind it. Without a time it runs by hand
+    only: wexagraph order run NAME.
     """
     when = When.from_dict({"every": every, "at": at, "on": on or (), "on-arrival": on_arrival})
     call, sure, also_notify = _call_of(context, list(words))

@@ -57,7 +57,7 @@ def _print_the_rest(report: Report) -> None:
         [f"Left alone at the source: {one_line(w)}: {one_line(r)}" for w, r in report.left_at_the_source], "red"
     )
     if report.notes:
-        click.echo("Notes (all are in register.csv, most also on their page):")
+        click.echo("Notes (all are in the register, most also on their page):")
         for code, count in report.notes.most_common():
             click.secho(f"  {count:>6,}  {CODES[code]}", dim=True)
     for failure in report.failures[:SHOWN]:

@@ -18,7 +18,7 @@ from wexagraph.output.target import keep_apart
 from wexagraph.output.whole import write_whole_file
 from wexagraph.pages.options import PageOptions
 from wexagraph.tables.csvs import csv_row
-from wexagraph.tables.survey import DAYS, Survey, survey
+from wexagraph.tables.survey import DAYS, Survey, glimpses, survey
 from wexagraph.text import one_line, size
 
 _FORMS = {".png": "png", ".svg": "svg", ".pdf": "pdf"}
@@ -55,7 +55,7 @@ def command(
     with opened(context, source) as mailbox:
         if into is not None:
             keep_apart(mailbox.location, Path(into).expanduser(), around=True)
-        result = survey(choice.settled(mailbox).select(mailbox), mailbox.attachments, timezone)
+        result = survey(glimpses(mailbox, choice.settled(mailbox)), timezone)
         if into is not None and form is not None:
             from wexagraph.tables.survey_page import draw
 

@@ -14,6 +14,7 @@ from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.session import ask_passphrase
 from wexagraph.errors import CallError
 from wexagraph.exports.verify import verify
+from wexagraph.naming.paths import REGISTERS
 from wexagraph.reports import Verification
 from wexagraph.text import one_line, size
 
@@ -110,10 +111,15 @@ def _told(verification: Verification) -> str:
 
 
 def _print_export(verification: Verification) -> None:
+    for path, proved in verification.worked_in:
+        click.echo(f"Worked in: {one_line(path)}: {proved}.")
     missing, altered, foreign = (len(verification.paths(state)) for state in ("missing", "altered", "foreign"))
+    worked_in = len([path for path, _ in verification.worked_in if path in REGISTERS.values()])
+    also = f", {worked_in:,} worked in" if worked_in else ""
+    whole = verification.files - missing - altered - worked_in
     click.echo(
-        f"{one_line(verification.folder)}: {verification.files - missing - altered:,} of {verification.files:,} listed "
-        f"files are whole, {missing:,} missing, {altered:,} altered; {foreign:,} foreign."
+        f"{one_line(verification.folder)}: {whole:,} of {verification.files:,} listed "
+        f"files are whole, {missing:,} missing, {altered:,} altered{also}; {foreign:,} foreign."
     )
     if missing or altered:
         click.echo("The export command that made them makes missing and altered files again.")

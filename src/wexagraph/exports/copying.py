@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from wexagraph.errors import MessageError
 from wexagraph.exports.formats import suffix
-from wexagraph.exports.message_records import MessageRecord
+from wexagraph.exports.message_records import MessageRecord, packed
 from wexagraph.messages import Message
 from wexagraph.messages.message import is_one_text
 from wexagraph.output.staging import Staged, Stager
@@ -62,5 +62,4 @@ def _copy_row(source: Source, stager: Stager, row: MessageRecord, replaces: bool
 def _attachments(data: bytes) -> str:
     if is_one_text(data):
         return ""
-    names = [attachment.name[:400] for attachment in Message(data).attachments[:500]]
-    return one_line("; ".join(names))
+    return packed(one_line(attachment.name[:400]) for attachment in Message(data).attachments[:500])

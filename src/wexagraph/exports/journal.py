@@ -19,7 +19,7 @@ from wexagraph.notes import Note
 from wexagraph.tables.csvs import read_cell
 
 _VERSION = 3
-RESERVED_STEMS = ("manifest-sha256", "manifest-sha256.txt", "register", "register.csv")
+RESERVED_STEMS = ("manifest-sha256", "manifest-sha256.txt", "register", "register.csv", "register.xlsx")
 """Names in the folder itself that no message gets: its files, or the folder beside them, would stand for our lists."""
 _SCHEMA = """
 CREATE TABLE message (
@@ -48,20 +48,32 @@ _TEMPORARY = _SCHEMA[_SCHEMA.index("CREATE TEMP TABLE") :]
 
 
 class Journal:
-    """The journal of one export folder. All methods raise TargetError where the disk fails."""
+    """The journal of one export folder, made where there is none; or, for `reading`, as it is.
 
-    def __init__(self, path: Path) -> None:
+    All methods raise TargetError where the disk fails.
+    """
+
+    def __init__(self, path: Path, reading: bool = False) -> None:
         self._path = path
         self.is_new = False
         try:
-            self._base = self._open()
+            self._base = self._open_to_read() if reading else self._open()
         except sqlite3.DatabaseError:
+            if reading:
+                raise
             # damaged: set aside, not lost; register and manifest tell what is needed of it
             path.replace(path.with_suffix(".damaged"))
             self._base = self._open()
         self._indexed = False
         self._next = (self._base.execute("SELECT max(number) FROM message").fetchone()[0] or 0) + 1
         self.run = (self._base.execute("SELECT max(run) FROM message").fetchone()[0] or 0) + 1
+
+    def _open_to_read(self) -> sqlite3.Connection:
+        base = sqlite3.connect(f"{self._path.absolute().as_uri()}?mode=ro", uri=True, isolation_level=None)
+        if base.execute("PRAGMA user_version").fetchone()[0] != _VERSION:
+            base.close()
+            raise TargetError(f"{self._path} is of another version. The export command brings it up to date.")
+        return base
 
     def _open(self) -> sqlite3.Connection:
         base = sqlite3.connect(self._path, isolation_level=None, check_same_thread=False)
@@ -312,7 +324,8 @@ class Journal:
         lone = "SELECT key FROM fresh GROUP BY key HAVING count(*) = 1"
         self.ask(
             f"INSERT INTO name SELECT message, ?, key, stem FROM fresh WHERE key IN ({lone}) "
-            "AND key NOT IN (SELECT key FROM name) AND key NOT IN (?, ?, ?, ?) ORDER BY message",
+            f"AND key NOT IN (SELECT key FROM name) AND key NOT IN ({', '.join('?' * len(RESERVED_STEMS))}) "
+            "ORDER BY message",
             (naming, *RESERVED_STEMS),
         )
         self.ask("DELETE FROM fresh WHERE message IN (SELECT message FROM name WHERE naming=?)", (naming,))

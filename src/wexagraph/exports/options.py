@@ -35,8 +35,8 @@ class ExportOptions:
     have in common; `unquote` leaves quotes out of it that stand in it already; messages `run_on` in it without a new
     page each. With `remote_images`, pictures on the network are fetched; `remote_hosts` may lie at private addresses.
     `tags` are patterns for keywords. `lock` encrypts PDFs. `exported` is the date of the export; each `generation`
-    makes all anew. `cluster` is the address of a Dask scheduler whose workers make and bind pages. Raises CallError
-    where two do not go together.
+    makes all anew. `cluster` is the address of a Dask scheduler whose workers make and bind pages. `registers` are the
+    forms of the table beside the files: csv, xlsx. Raises CallError where two do not go together.
     """
 
     formats: tuple[str, ...] = ("pdf",)
@@ -58,6 +58,7 @@ class ExportOptions:
     lock: Lock | None = None
     exported: datetime | None = None
     cluster: str = ""
+    registers: tuple[str, ...] = ("csv",)
 
     def __post_init__(self) -> None:
         for name in self.formats:

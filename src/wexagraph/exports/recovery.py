@@ -12,9 +12,9 @@ from wexagraph.exports.in_hand import FORMAT
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import FileRecord, packed
 from wexagraph.exports.options import ExportOptions
-from wexagraph.exports.register import NAMES
+from wexagraph.exports.register import NAMES, recovered
 from wexagraph.exports.verify import manifest_entries
-from wexagraph.naming.paths import MANIFEST, REGISTER
+from wexagraph.naming.paths import MANIFEST, REGISTER, REGISTERS
 from wexagraph.output.target import Target
 from wexagraph.tables.csvs import read_cell
 
@@ -41,7 +41,7 @@ def recover(journal: Journal, target: Target, options: ExportOptions) -> int:
             int(row["size"]) if row["size"].isdigit() else 0,
             row["sha256"],
             facts,
-            read_cell(row["attachments"]),
+            packed(read_cell(row["attachment_names"] or row["attachments"]).split("; ")),
             row["outcome"],
             read_cell(row["tags"]),
         )
@@ -60,9 +60,10 @@ def recover(journal: Journal, target: Target, options: ExportOptions) -> int:
         FileRecord(path, 0, f"{kind}:{folder}", options.naming, _RECIPE, 0, 0, digests[path])
         for (kind, folder), path in archives.items()
     )
-    for name, digest in ((REGISTER, digests.get(REGISTER)), (MANIFEST, target.sha256(MANIFEST) if digests else None)):
+    lists = {name: digests.get(name) for name in REGISTERS.values()}
+    for name, digest in {**lists, MANIFEST: target.sha256(MANIFEST) if digests else None}.items():
         if digest:
-            journal.record([FileRecord(name, 0, f"list:{name}", "", "", 0, 0, digest)])
+            journal.record([recovered(name, digest)])
     journal.commit()
     return len(rows)
 

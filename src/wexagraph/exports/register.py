@@ -1,20 +1,39 @@
-"""The register (a row a message) and the checksums of an export folder, written anew after each run."""
+"""The registers (a row a message) and the checksums of an export folder, written after each run.
+
+A register that nobody has worked in is written anew. One that colleagues have worked in is brought up to date, and what
+they did stays (`tables/living/table.py`).
+"""
 
 from __future__ import annotations
 
 import json
+import shutil
+import sqlite3
 from collections.abc import Iterator
+from contextlib import closing, suppress
 from dataclasses import dataclass
+from datetime import datetime
 from itertools import groupby
 from operator import itemgetter
+from pathlib import Path
+from typing import Any
 
+from wexagraph.errors import CallError, TargetError
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import FileRecord, unpacked
-from wexagraph.naming.paths import MANIFEST, REGISTER
+from wexagraph.naming.paths import MANIFEST, REGISTER, REGISTERS
 from wexagraph.notes import Note
+from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.output.target import Staging, Target
-from wexagraph.tables.columns import Column, heading, row
-from wexagraph.tables.csvs import MARK
+from wexagraph.tables.columns import Column
+from wexagraph.tables.living.files import Register, holder_of, opened
+from wexagraph.tables.living.keys import CHECK, check, message_digest, parse_key
+from wexagraph.tables.living.table import Listing, LivingTable, layout_of
+from wexagraph.tables.message_columns import Filed, column_of
+from wexagraph.temporary import TemporaryFolder
+
+_WORKED_IN = "worked in"
+"""In the journal, of a register that holds what colleagues did."""
 
 
 @dataclass(frozen=True)
@@ -24,7 +43,7 @@ class RegisterRow:
     id: str
     folder: str
     facts: list[str]
-    attachments: str
+    attachments: list[str]
     size: int
     digest: str | None
     files: list[str]
@@ -32,35 +51,66 @@ class RegisterRow:
     notes: list[str]
     tags: str
 
+    @property
+    def date(self) -> datetime | str:
+        """Its date; where it has none that can be read, what stands for it."""
+        with suppress(ValueError):
+            return datetime.fromisoformat(self.facts[0])
+        return self.facts[0]
+
 
 COLUMNS: list[Column[RegisterRow]] = [
-    Column("id", lambda row: row.id),
-    Column("folder", lambda row: row.folder),
-    Column("date", lambda row: row.facts[0]),
-    Column("from", lambda row: row.facts[1]),
-    Column("to", lambda row: row.facts[2]),
-    Column("cc", lambda row: row.facts[3]),
-    Column("subject", lambda row: row.facts[4]),
-    Column("attachments", lambda row: row.attachments),
-    Column("size", lambda row: row.size),
-    Column("sha256", lambda row: row.digest),
-    Column("files", lambda row: "; ".join(row.files)),
-    Column("outcome", lambda row: row.outcome),
-    Column("notes", lambda row: "; ".join(row.notes)),
-    Column("tags", lambda row: row.tags),
+    Column("id", lambda row: row.id, width=12, lasts=False),
+    Column("folder", lambda row: row.folder, width=18, lasts=False),
+    Column("date", lambda row: row.date, "moment", 17, lasts=False),
+    Column("from", lambda row: row.facts[1], width=34, lasts=False),
+    Column("to", lambda row: row.facts[2], width=34, lasts=False),
+    Column("cc", lambda row: row.facts[3], width=34, lasts=False),
+    Column("subject", lambda row: row.facts[4], width=48, lasts=False),
+    Column("size", lambda row: row.size, "number", 11, lasts=False),
+    Column("attachments", lambda row: len(row.attachments), "number", 12, lasts=False),
+    Column("attachment_names", lambda row: "; ".join(row.attachments), width=34, lasts=False),
+    Column("sha256", lambda row: row.digest, width=20, lasts=False),
+    Column("tags", lambda row: row.tags, width=18, lasts=False),
+    Column("files", lambda row: "; ".join(row.files), "link", 48, lasts=False),
+    Column("outcome", lambda row: row.outcome, width=12, lasts=False),
+    Column("notes", lambda row: "; ".join(row.notes), width=34, lasts=False),
 ]
-"""The columns of the register. A new one is a line here."""
+"""The columns of the register, with the names and in the order of `tables/message_columns.py`. A new one is a line."""
 NAMES = tuple(column.name for column in COLUMNS)
 
 
-def write(target: Target, journal: Journal) -> None:
-    """Write `register.csv` (RFC 4180, UTF-8 with a byte order mark) and `manifest-sha256.txt`. Raises TargetError."""
-    register = target.open_staging()
-    with register.failing():
-        register.file.write(MARK + heading(COLUMNS).encode("ascii"))
-        for each in _rows(journal):
-            register.file.write(row(COLUMNS, each).encode("utf-8", "surrogateescape"))
-    _put(target, journal, register, REGISTER)
+def _column(name: str) -> Column[Any]:
+    """A column of the register by its name; one of another version, or of the office, is left to whom it is of."""
+    return next((each for each in COLUMNS if each.name == name), Column(name, lambda row: None, "own"))
+
+
+def _any_column(name: str) -> Column[Any]:
+    """A column of any register that may lie in an export folder."""
+    with suppress(CallError):
+        return next((each for each in COLUMNS if each.name == name), None) or column_of(name)
+    return Column(name, lambda row: None, "own")
+
+
+def _register() -> Register:
+    return Register(_column, usual=tuple(COLUMNS), title="Register of an export")
+
+
+def write(target: Target, journal: Journal, forms: tuple[str, ...] = ("csv",)) -> list[tuple[str, str]]:
+    """Write the registers and `manifest-sha256.txt`. Returns those that somebody has open, which are left as they are.
+
+    A register that an earlier run has made is brought up to date too. Raises TargetError.
+    """
+    left = []
+    for form, name in REGISTERS.items():
+        recorded = journal.listing(name)
+        if form in forms or recorded is not None:
+            holder = holder_of(target.folder / (recorded.path if recorded else name))
+            if holder is not None:
+                who = f" by {holder}" if holder else ""
+                left.append((name, f"it is open{who} and was left as it was. The same command brings it up to date"))
+            else:
+                _write_register(target, journal, name, recorded)
     manifest = target.open_staging()
     with manifest.failing():
         for path, sha256 in journal.files():
@@ -68,10 +118,52 @@ def write(target: Target, journal: Journal) -> None:
             manifest.file.write(f"{sha256}  {path}\n".encode("utf-8", "surrogateescape"))
     _put(target, journal, manifest, MANIFEST)
     target.settle()
+    return left
 
 
-def _put(target: Target, journal: Journal, staging: Staging, name: str) -> None:
-    """Put one of our two lists in its place. What somebody has made of the old one meanwhile is kept beside it.
+def _write_register(target: Target, journal: Journal, name: str, recorded: FileRecord | None) -> None:
+    """Write a register: anew, or with what colleagues did in it."""
+    path = recorded.path if recorded is not None else name
+    digest = target.sha256(path) if recorded is not None else None
+    worked_in = digest is not None and (digest not in _ours(recorded) or _is_worked_in(recorded))
+    with TemporaryFolder() as folder:
+        at = folder / name
+        if worked_in:
+            with target.root.reader(path) as old, open(at, "xb") as copy:
+                shutil.copyfileobj(old, copy, 1 << 20)
+            try:
+                _fill(target, journal, name, at, digest)
+                return
+            except TargetError:
+                at.unlink()  # what can't be read stays beside the new one
+        _fill(target, journal, name, at, None)
+
+
+def _is_worked_in(record: FileRecord | None) -> bool:
+    return record is not None and record.naming == _WORKED_IN
+
+
+def _ours(record: FileRecord | None) -> tuple[str, ...]:
+    return (record.sha256, record.recipe) if record is not None else ()
+
+
+def _fill(target: Target, journal: Journal, name: str, at: Path, digest: str | None) -> None:
+    """Write the rows into the register that lies there, or into a new one. Raises TargetError."""
+    with opened(at, _register()) as sheet:
+        table = LivingTable(sheet, _column)
+        table.read()
+        for row in _rows(journal):
+            table.meet(Listing(message_digest((row.digest or row.id).encode()), row.folder, row))
+        table.finish()
+        staging = target.open_staging()
+        with staging.failing():
+            sheet.save(staging.file)
+    _put(target, journal, staging, name, digest)
+
+
+def _put(target: Target, journal: Journal, staging: Staging, name: str, taken_up: str | None = None) -> None:
+    """Put one of our lists in its place. What somebody has made of the old one meanwhile is kept beside it, but for the
+    one of the digest `taken_up`, which is in the new one.
 
     The journal is told before, with the digests of the new list and of the old one: whichever of them a run that was
     killed in between has left, the next run knows it for its own.
@@ -79,11 +171,18 @@ def _put(target: Target, journal: Journal, staging: Staging, name: str) -> None:
     recorded = journal.listing(name)
     path = recorded.path if recorded is not None else target.free_path(name)
     old = target.sha256(path)
-    ours = (recorded.sha256, recorded.recipe) if recorded is not None else ()
+    ours = _ours(recorded) if taken_up is None else (*_ours(recorded), taken_up)
     staged = target.put_list(staging, path, ours)
-    journal.record([FileRecord(path, 0, f"list:{name}", "", old or "", staged.size, 0, staged.sha256)])
+    naming = _WORKED_IN if taken_up is not None else ""
+    record = FileRecord(path, 0, f"list:{name}", naming, old or "", staged.size, 0, staged.sha256)
+    journal.record([record])
     journal.commit()
     target.put_staged_list(staged)
+
+
+def recovered(name: str, digest: str) -> FileRecord:
+    """A list of ours whose record was lost: of a register nobody knows what colleagues did in it."""
+    return FileRecord(name, 0, f"list:{name}", "" if name == MANIFEST else _WORKED_IN, "", 0, 0, digest)
 
 
 def _rows(journal: Journal) -> Iterator[RegisterRow]:
@@ -94,9 +193,53 @@ def _rows(journal: Journal) -> Iterator[RegisterRow]:
         notes = _texts({planned, *(file[-1] for file in files)} - {"[]", None})
         paths = [*(file[-2] for file in files if file[-2]), *(archives.get(folder, ()) if outcome == "written" else ())]
         reasons = [reason, *notes] if reason else notes
-        yield RegisterRow(id, folder, unpacked(facts), attachments, size, digest, paths, outcome, reasons, tags)
+        names = unpacked(attachments) if attachments else []
+        yield RegisterRow(id, folder, unpacked(facts), names, size, digest, paths, outcome, reasons, tags)
 
 
 def _texts(lists: set[str]) -> list[str]:
     notes = {Note(code, detail) for text in lists for code, detail in json.loads(text)}
     return sorted(map(str, notes))
+
+
+def filed_beside(folder: Path) -> dict[str, Filed]:
+    """What an export in a folder has made of messages, by their IDs; nothing where there is none that can be read."""
+    path = folder / OWN / "journal.sqlite"
+    if not path.is_file():
+        return {}
+    try:
+        with closing(Journal(path, reading=True)) as journal:
+            return {row.id: Filed(tuple(row.files), tuple(row.notes), row.tags) for row in _rows(journal)}
+    except (sqlite3.Error, TargetError):
+        return {}
+
+
+def about(root: OutputFolder, name: str) -> str | None:
+    """What can be proved of a register that is other than the manifest has it: how many cells are as they were written.
+    None where its keys can't be read."""
+    rows = whole = by_hand = 0
+    with TemporaryFolder() as folder:
+        at = folder / name
+        try:
+            with root.reader(name) as old, open(at, "xb") as copy:
+                shutil.copyfileobj(old, copy, 1 << 20)
+            with opened(at, _register()) as sheet:
+                for part in sheet.parts:
+                    layout = layout_of(part, name, _any_column)
+                    for _, texts in part.rows(layout.kinds()):
+                        _, checks = parse_key(texts.get(layout.key, "")) or (None, "")
+                        rows += bool(checks)
+                        for n, entry in enumerate(layout.entries):
+                            if entry.at is not None and (written := checks[n * CHECK : (n + 1) * CHECK]):
+                                as_written = written == check(entry.column.name, texts.get(entry.at, ""))
+                                whole, by_hand = whole + as_written, by_hand + (not as_written)
+                others = sum(bool(text) for part in sheet.parts for text in part.heading) - len(layout.entries) - 1
+        except (TargetError, OSError):
+            return None
+    return (
+        f"{rows:,} rows; {whole:,} cells are as they were written, {by_hand:,} were changed by hand; what is in "
+        f"{max(others, 0):,} other columns is not proved"
+    )
+
+
+__all__ = ["COLUMNS", "NAMES", "REGISTER", "about", "filed_beside", "recovered", "write"]

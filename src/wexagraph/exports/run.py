@@ -117,7 +117,8 @@ def _archive(run: Context) -> None:
 
 def _write_lists(run: Context) -> None:
     """Write register and checksums, and note what of the source could not be read."""
-    register.write(run.target, run.journal)
+    left = register.write(run.target, run.journal, run.options.registers)
     run.journal.commit()
     run.source.settle()
+    run.report.unreadable += left
     run.report.unreadable += [(trouble.where, trouble.reason) for trouble in run.source.troubles]

@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from itertools import islice
 from pathlib import Path
 from typing import BinaryIO
 
 from wexagraph.errors import SourceError
-from wexagraph.naming.paths import MANIFEST
+from wexagraph.exports.register import about
+from wexagraph.naming.paths import MANIFEST, REGISTERS
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.reports import Finding, Verification
+from wexagraph.tables.living.files import FORMS, is_beside
 
+_REGISTERS = frozenset(REGISTERS.values())
 _LINE = re.compile(r"\\?([0-9a-f]{64}) [ *](.+)")
 
 
@@ -37,13 +40,19 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
                 for (_, path), state in zip(batch, pool.map(lambda entry: _state(root, *entry), batch), strict=True):
                     listed.add(path)
                     verification.files += 1
-                    if state != "whole":
+                    if state == "altered" and path in _REGISTERS and (proved := about(root, path)) is not None:
+                        verification.worked_in.append((path, proved))
+                    elif state != "whole":
                         verification.findings.append(Finding(path, state))
                 tell(len(listed) - 1)
+            foreign = [path for path in root.files() if path not in listed and not path.startswith(f"{OWN}/")]
+            registers = [path for path in foreign if "/" not in path and path.endswith((*FORMS, ".xlsm"))]
+            for path in registers:
+                if not _is_of(path, _REGISTERS) and (proved := about(root, path)) is not None:
+                    verification.worked_in.append((path, proved))
+            known = _REGISTERS | {path for path, _ in verification.worked_in}
             verification.findings += [
-                Finding(path, "foreign")
-                for path in root.files()
-                if path not in listed and not path.startswith(f"{OWN}/")
+                Finding(path, "foreign") for path in foreign if path not in known and not _is_of(path, known)
             ]
             verification.findings += [Finding(line, "unreadable") for line in unreadable]
     except FileNotFoundError as error:
@@ -55,6 +64,11 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
     except OSError as error:
         raise SourceError(f"{folder}/{MANIFEST} can't be read: {error.strerror or error}.") from error
     return verification
+
+
+def _is_of(path: str, registers: Iterable[str]) -> bool:
+    """Whether a file belongs to a register: its version before, what was set aside of it, or who has it open."""
+    return any(is_beside(path, name) for name in registers)
 
 
 def manifest_entries(manifest: BinaryIO, unreadable: list[str] | None = None) -> Iterator[tuple[str, str]]:

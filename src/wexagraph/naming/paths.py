@@ -9,7 +9,9 @@ from itertools import count
 from wexagraph.naming.safe import clean, component
 
 MANIFEST, REGISTER = "manifest-sha256.txt", "register.csv"
-RESERVED = frozenset({MANIFEST, REGISTER})
+REGISTERS = {"csv": REGISTER, "xlsx": "register.xlsx"}
+"""The registers of an export by their forms."""
+RESERVED = frozenset({MANIFEST, *REGISTERS.values()})
 """Names in the folder itself that are ours: no message and no attachment gets them."""
 
 

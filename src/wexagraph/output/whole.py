@@ -2,7 +2,13 @@
 
 from __future__ import annotations
 
+import os
+import secrets
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
+from typing import BinaryIO
 
 from wexagraph.errors import TargetError
 from wexagraph.output.folder import OutputFolder
@@ -13,5 +19,30 @@ def write_whole_file(path: Path, content: bytes) -> None:
     try:
         with OutputFolder(path.parent) as folder:
             folder.write(path.name, content, beside=True)
+    except OSError as error:
+        raise TargetError(f"{path} can't be written: {error.strerror or error}. Check the disk.") from error
+
+
+@contextmanager
+def whole_file(path: Path, keep: str = "") -> Iterator[BinaryIO]:
+    """A file to be written piece by piece, under its name only at the end. One of that name is replaced; with `keep`,
+    it stays beside it under that name. Raises TargetError."""
+    waiting = f".{path.name[-100:]}.{secrets.token_hex(6)}.part"
+    try:
+        with OutputFolder(path.parent) as folder:
+            try:
+                with folder.create(waiting) as file:
+                    yield file
+                    file.flush()
+                    os.fsync(file.fileno())
+                if keep and folder.taken(path.name):
+                    with folder.reader(path.name) as old, folder.create(f"{waiting}.old") as copy:
+                        shutil.copyfileobj(old, copy, 1 << 20)
+                    folder.replace(f"{waiting}.old", keep)
+                folder.replace(waiting, path.name)
+            except BaseException:
+                folder.unlink(waiting)
+                folder.unlink(f"{waiting}.old")
+                raise
     except OSError as error:
         raise TargetError(f"{path} can't be written: {error.strerror or error}. Check the disk.") from error

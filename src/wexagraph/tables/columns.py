@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from difflib import get_close_matches
 from typing import Any, Generic, TypeVar
@@ -15,13 +15,28 @@ T = TypeVar("T")
 
 @dataclass(frozen=True)
 class Column(Generic[T]):
-    """A column of a table of `T`: its name, and what a row has in it: a text, a number, or None for nothing."""
+    """A column of a table of `T`: its name, and what a row has in it: a text, a number, a moment, or None for nothing.
+
+    `kind` is "text", "number", "moment", "link" (a path beside the table), or "own" for one that the office fills.
+    `title` is its heading where that is not the name, `width` that of its cells in letters. A column that `reads` asks
+    for more of a message than its header; what one that `lasts` has of a message is the same for ever.
+    """
 
     name: str
     value: Callable[[T], Any]
+    kind: str = "text"
+    width: int = 14
+    title: str = ""
+    reads: bool = False
+    lasts: bool = True
+
+    @property
+    def heading(self) -> str:
+        """What stands over it."""
+        return self.title or self.name
 
 
-def named(columns: list[Column[T]], names: str) -> list[Column[T]]:
+def named(columns: Sequence[Column[T]], names: str) -> list[Column[T]]:
     """The columns of those names, in that order. Raises CallError."""
     known = {column.name: column for column in columns}
     wanted = [name.strip().lower().replace("-", "_") for name in names.split(",")]
@@ -35,7 +50,7 @@ def named(columns: list[Column[T]], names: str) -> list[Column[T]]:
 
 def heading(columns: Iterable[Column[T]]) -> str:
     """The names of columns as a row of CSV."""
-    return csv_row(column.name for column in columns)
+    return csv_row(column.heading for column in columns)
 
 
 def row(columns: Iterable[Column[T]], thing: T) -> str:

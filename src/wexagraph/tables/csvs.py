@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Iterable, Sequence
+from datetime import datetime
 from typing import Any
 
 MARK = b"\xef\xbb\xbf"
@@ -15,18 +16,25 @@ _FORMULA = ("=", "+", "-", "@", "\t", "\r", "\n", "\uff1d", "\uff0b", "\uff0d", 
 
 def csv_row(values: Iterable[Any]) -> str:
     """A row with its line end. Texts that begin like a formula get an apostrophe in front; None is an empty cell."""
-    cells = [
-        ("'" + value if value.startswith(_FORMULA) else value)
-        if isinstance(value, str)
-        else ("" if value is None else str(value))
-        for value in values
-    ]
+    cells = list(map(cell, values))
     line = ",".join(cells)
     if '"' not in line and line.count(",") == len(cells) - 1 and line.isprintable():
         return line + "\r\n"
     out = io.StringIO(newline="")
     csv.writer(out, lineterminator="\r\n").writerow(cells)
     return out.getvalue()
+
+
+def cell(value: Any) -> str:
+    """A value as the text of a cell."""
+    if isinstance(value, str):
+        return "'" + value if value.startswith(_FORMULA) else value
+    return "" if value is None else str(plain(value))
+
+
+def plain(value: Any) -> Any:
+    """A value as CSV and JSON tell it: a moment as in ISO 8601."""
+    return value.isoformat() if isinstance(value, datetime) else value
 
 
 def read_cell(text: str) -> str:

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import heapq
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta, tzinfo
 from itertools import pairwise
-from typing import Any
+from typing import Any, NamedTuple
 
-from wexagraph.messages.conversations import Conversations, thread
+from wexagraph.messages.conversations import Conversations, Thread, thread
 from wexagraph.messages.dates import in_zone
-from wexagraph.sources import Envelope
-from wexagraph.sources.base import Leaf
+from wexagraph.selection import Choice
+from wexagraph.sources import Envelope, Partition, Source, reopen
 from wexagraph.tables.correspondents import as_read
 from wexagraph.text import one_line, shortened
+from wexagraph.work.shares import in_shares, is_worth_shares
 
 _LARGEST, _LONGEST = 10, 10
 _MOST_SUBJECT = 200
@@ -81,56 +82,97 @@ class Survey:
         return sorted(self.attachments.items(), key=lambda item: (-item[1].count, item[0]))
 
 
-def survey(envelopes: Iterable[Envelope], attachments: Callable[[Envelope], list[Leaf]], zone: tzinfo | None) -> Survey:
+class Glimpse(NamedTuple):
+    """What a survey wants of a message."""
+
+    id: str
+    folder: str
+    size: int
+    subject: str
+    moment: datetime | None
+    sender: str
+    thread: Thread
+    attachments: list[tuple[str, int]]
+
+
+def glimpses(source: Source, choice: Choice) -> Iterator[Glimpse]:
+    """The chosen messages as a survey sees them. A large source is read by several processes."""
+    if is_worth_shares(source, choice):
+        for part in in_shares(source, choice, glimpses_of_share):
+            yield from part
+        return
+    yield from _glimpses(source, choice.select(source))
+
+
+def glimpses_of_share(location: str, choice: Choice, folder: str, share: Partition) -> list[Glimpse]:
+    """Those of a share of a folder; runs in a worker process."""
+    source = reopen(location)
+    return list(_glimpses(source, choice.of_share(source, folder, share)))
+
+
+def _glimpses(source: Source, envelopes: Iterable[Envelope]) -> Iterator[Glimpse]:
+    for envelope in envelopes:
+        header = envelope.header
+        yield Glimpse(
+            envelope.id,
+            envelope.folder,
+            envelope.size,
+            shortened(one_line(header.subject), _MOST_SUBJECT),
+            envelope.date()[0],
+            as_read(header.sender.address),
+            thread(header),
+            [(leaf.type.lower(), leaf.size) for leaf in source.attachments(envelope)],
+        )
+
+
+def survey(seen: Iterable[Glimpse], zone: tzinfo | None) -> Survey:
     """Look at messages one by one. Days and hours are those of `zone` (None: each message's own).
 
-    `attachments` lists those of a message. Memory grows with the days and addresses, and a little with each message.
+    Memory grows with the days and addresses, and a little with each message.
     """
     result = Survey()
     active: set[date] = set()
     threads = Conversations()
     firsts: list[tuple[str, str]] = []
     largest: list[tuple[int, int, str, str]] = []
-    for number, envelope in enumerate(envelopes):
-        result.messages.add(envelope.size)
-        result.folders.setdefault(envelope.folder, Tally()).add(envelope.size)
-        subject = shortened(one_line(envelope.header.subject), _MOST_SUBJECT)
-        _date(result, envelope, zone, active)
-        sender = as_read(envelope.header.sender.address)
-        if "@" in sender:
-            result.senders[sender] += 1
-            result.domains[sender.rpartition("@")[2]] += 1
-        for leaf in attachments(envelope):
-            result.attachments.setdefault(leaf.type.lower(), Tally()).add(leaf.size)
-        threads.add(number, thread(envelope.header))
-        firsts.append((envelope.id, subject))
-        item = (envelope.size, -number, envelope.id, subject)
+    for number, one in enumerate(seen):
+        result.messages.add(one.size)
+        result.folders.setdefault(one.folder, Tally()).add(one.size)
+        _date(result, one, zone, active)
+        if "@" in one.sender:
+            result.senders[one.sender] += 1
+            result.domains[one.sender.rpartition("@")[2]] += 1
+        for kind, size in one.attachments:
+            result.attachments.setdefault(kind, Tally()).add(size)
+        threads.add(number, one.thread)
+        firsts.append((one.id, one.subject))
+        item = (one.size, -number, one.id, one.subject)
         if len(largest) < _LARGEST:
             heapq.heappush(largest, item)
         elif item > largest[0]:
             heapq.heapreplace(largest, item)
     threads.finish()
     result.largest = [(id, subject, size) for size, _, id, subject in sorted(largest, reverse=True)]
-    counts = Counter(threads.root(number) for number in range(len(firsts)))
+    roots = [threads.root(number) for number in range(len(firsts))]
     first_of: dict[Any, int] = {}
-    for number in range(len(firsts)):
-        first_of.setdefault(threads.root(number), number)
+    for number, root in enumerate(roots):
+        first_of.setdefault(root, number)
     result.conversations = [
-        (*firsts[first_of[root]], count) for root, count in counts.most_common(_LONGEST) if count > 1
+        (*firsts[first_of[root]], count) for root, count in Counter(roots).most_common(_LONGEST) if count > 1
     ]
     result.gaps = list(_gaps(sorted(active)))
     _fill_months(result)
     return result
 
 
-def _date(result: Survey, envelope: Envelope, zone: tzinfo | None, active: set[date]) -> None:
-    moment: datetime | None = envelope.date()[0]
+def _date(result: Survey, one: Glimpse, zone: tzinfo | None, active: set[date]) -> None:
+    moment = one.moment
     if moment is None:
         result.undated += 1
         return
     local = in_zone(moment, zone) if zone is not None else moment
     active.add(local.date())
-    result.months.setdefault(f"{local:%Y-%m}", Tally()).add(envelope.size)
+    result.months.setdefault(f"{local:%Y-%m}", Tally()).add(one.size)
     result.hours[local.hour] += 1
     result.days[local.weekday()] += 1
 

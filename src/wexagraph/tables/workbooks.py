@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import io
 import re
+import zipfile
 from collections.abc import Iterable, Sequence
 from typing import Any
 
 from wexagraph.tables.columns import Column, T
+from wexagraph.tables.living.sheet_xml import clean
 
-_MOST_TEXT = 32_767
 _MOST_ROWS = 1_048_575
-_CONTROLS = re.compile("[\x00-\x08\x0b-\x1f\x7f\ud800-\udfff\ufffe\uffff]")
+_FORMATS = {"moment": "yyyy-mm-dd hh:mm", "number": "#,##0", "own": "General"}
+_WRITTEN = re.compile(rb"<dcterms:(created|modified)[^>]*>[^<]*</dcterms:\1>")
 
 
 def workbook(title: str, columns: Sequence[Column[T]], things: Iterable[T]) -> bytes:
@@ -54,6 +56,59 @@ def _cell(sheet: Any, value: Any) -> Any:
 
     if not isinstance(value, str):
         return WriteOnlyCell(sheet, value)
-    cell = WriteOnlyCell(sheet, _CONTROLS.sub("", value)[:_MOST_TEXT])
+    cell = WriteOnlyCell(sheet, clean(value))
     cell.data_type = "s"
     return cell
+
+
+def empty_register(columns: Sequence[Column[T]], keys: str, title: str, about: str) -> bytes:
+    """A workbook for a register: a table with its headings and no row, `keys` over the last and hidden column.
+
+    The looks of the columns are those of their empty cells, from which rows take them.
+    """
+    from openpyxl import Workbook
+    from openpyxl.styles import Alignment, Font, PatternFill
+    from openpyxl.utils import get_column_letter
+    from openpyxl.worksheet.table import Table, TableStyleInfo
+
+    book = Workbook()
+    sheet: Any = book.active
+    sheet.title = "Messages"
+    sheet.append([*(clean(column.heading) for column in columns), keys])
+    for number, column in enumerate(columns, 1):
+        dimension = sheet.column_dimensions[get_column_letter(number)]
+        dimension.width, dimension.number_format = column.width, _FORMATS.get(column.kind, "@")
+        dimension.alignment = Alignment(vertical="top", wrap_text=column.width > 40)
+        if column.kind == "link":
+            dimension.font = Font(color="0B5C8A", underline="single")
+    last = get_column_letter(len(columns) + 1)
+    sheet.column_dimensions[last].hidden = True
+    sheet.column_dimensions[last].number_format = "@"
+    for cell in sheet[1]:
+        cell.font, cell.fill = Font(bold=True), PatternFill("solid", fgColor="E3EBF0")
+        cell.alignment = Alignment(vertical="top")
+    table = Table(displayName="Messages", ref=f"A1:{last}2")
+    table.tableStyleInfo = TableStyleInfo(name="TableStyleLight1", showRowStripes=True)
+    sheet.add_table(table)
+    sheet.freeze_panes = "A2"
+    sheet.print_title_rows = "1:1"
+    sheet.page_setup.orientation, sheet.page_setup.paperSize = "landscape", sheet.PAPERSIZE_A4
+    sheet.page_setup.fitToHeight, sheet.sheet_properties.pageSetUpPr.fitToPage = 0, True
+    sheet.oddFooter.left.text, sheet.oddFooter.right.text = "&A", "&P / &N"
+    properties = book.properties
+    properties.creator, properties.title, properties.subject = "Wexagraph", clean(title), clean(about)
+    out = io.BytesIO()
+    book.save(out)
+    return _without_moment(out.getvalue())
+
+
+def _without_moment(content: bytes) -> bytes:
+    """The same workbook whenever it is made."""
+    out = io.BytesIO()
+    with zipfile.ZipFile(io.BytesIO(content)) as old, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as new:
+        for item in old.infolist():
+            part = old.read(item)
+            if item.filename == "docProps/core.xml":
+                part = _WRITTEN.sub(b"", part)
+            new.writestr(zipfile.ZipInfo(item.filename), part, zipfile.ZIP_DEFLATED)
+    return out.getvalue()

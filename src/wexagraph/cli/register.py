@@ -1,0 +1,99 @@
+"""`wexagraph register SOURCE [CHOICE] --into FILE`"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from wexagraph.app.notices import check_notices
+from wexagraph.app.registers import RegisterReport, register
+from wexagraph.app.zones import zone_name
+from wexagraph.cli.parameters import (
+    DRY_RUN,
+    JSON,
+    NOTIFY,
+    QUIET,
+    SOURCE,
+    ZONE,
+    choosing,
+    explain_none,
+    into_option,
+    make_choice,
+    opened,
+)
+from wexagraph.cli.reports import conclude, counted
+from wexagraph.cli.session import notify
+from wexagraph.text import one_line, size
+
+
+@click.command("register")
+@SOURCE
+@choosing
+@into_option("The table: .xlsx or .csv.", "FILE")
+@click.option("--columns", metavar="NAMES", help="What it has of each message, in this order: date,from,subject,files.")
+@click.option(
+    "--column",
+    multiple=True,
+    metavar="HEADING",
+    help="A column of your own: 'Due date', or filled by a pattern: 'Year={date:%Y}'. Repeatable.",
+)
+@ZONE
+@NOTIFY
+@DRY_RUN
+@QUIET
+@JSON
+@click.pass_context
+def command(
+    context: click.Context,
+    source: str,
+    into: str,
+    columns: str | None,
+    column: tuple[str, ...],
+    zone: str | None,
+    dry_run: bool,
+    quiet: bool,
+    as_json: bool,
+    **values: Any,
+) -> int:
+    """A table of the chosen messages of SOURCE that the office works in: a row a message.
+
+    The same command again brings it up to date: new messages come behind, what is chosen no longer is marked in the
+    column state, and all that colleagues did in the file stays. Each row is known by the column key, which is hidden.
+    The version before stays beside it.
+    """
+    from wexagraph.cli.progress import Display, stoppable
+
+    name = zone_name(zone)
+    choice = make_choice(values, name)
+    who = values["notify"]
+    check_notices(who)
+    with opened(context, source) as mailbox, stoppable(Display(("register",))) as stopped:
+        report = register(
+            mailbox, into, choice, columns=columns or "", own=column, zone=name, stopped=stopped, dry=dry_run
+        )
+        explain_none(report, mailbox, choice)
+    notify(who, "register", report)
+    return conclude(report, as_json, lambda: _print(report), quiet)
+
+
+def _print(report: RegisterReport) -> None:
+    dry = report.planned is not None
+    new = "would be new" if dry else "new"
+    click.echo(f"{counted(report.chosen, 'message')} chosen: {report.written:,} {new}, {report.already_there:,} there.")
+    if report.updated - report.no_longer_chosen > 0 or report.no_longer_chosen:
+        click.echo(
+            f"Brought up to date: {counted(report.updated, 'row')}; chosen no longer: {report.no_longer_chosen:,}."
+        )
+    if report.changed_by_hand:
+        click.echo(f"{counted(report.changed_by_hand, 'cell')} of ours changed by hand: left so.")
+    for ours, theirs in report.renamed_columns:
+        click.echo(f"The column {ours} is called {one_line(theirs)} now.")
+    if report.deleted_columns:
+        click.echo(f"Deleted by hand, and left so: {one_line(', '.join(report.deleted_columns))}.")
+    if dry:
+        click.echo("Nothing was written.")
+    elif report.bytes:
+        click.echo(f"In:    {one_line(report.into)}, {counted(report.rows, 'row')}, {size(report.bytes)}")
+    else:
+        click.echo(f"In:    {one_line(report.into)}, {counted(report.rows, 'row')}; it is as it was.")

@@ -1,0 +1,176 @@
+"""A register in a file: made where there is none, brought up to date where colleagues have worked in it."""
+
+from __future__ import annotations
+
+import io
+import os
+import re
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from wexagraph.errors import CallError, InUse
+from wexagraph.output.folder import lock_file
+from wexagraph.output.whole import whole_file, write_whole_file
+from wexagraph.tables.columns import Column
+from wexagraph.tables.csvs import MARK, csv_row
+from wexagraph.tables.living.csv_sheets import CsvSheet
+from wexagraph.tables.living.keys import heading
+from wexagraph.tables.living.table import Listing, LivingTable, NotTold, TopUp, value_of
+from wexagraph.tables.living.xlsx_sheets import XlsxSheet
+from wexagraph.tables.workbooks import empty_register
+from wexagraph.text import one_line
+
+FORMS = (".xlsx", ".csv")
+_ALSO = (".xlsm",)  # what an office has made of a workbook, to have macros in it
+_NAME = re.compile(r"[\w.@ \\-]{2,}")
+
+
+Things = Callable[[list[Column[Any]], frozenset[str]], Iterable[Listing]]
+
+
+@dataclass(frozen=True)
+class Register:
+    """What a register is to be: its columns (none: those that it has, else `usual`), what it is of in words, and how a
+    name of a column is understood. `value` gives what a column has of a thing that is listed."""
+
+    resolve: Callable[[str], Column[Any]]
+    columns: tuple[Column[Any], ...] = ()
+    usual: tuple[Column[Any], ...] = ()
+    title: str = ""
+    about: str = ""
+    value: Callable[[Column[Any], Any], Any] = value_of
+
+
+def check_form(path: Path) -> None:
+    """Raise CallError for a file that can't be a register."""
+    suffix = path.suffix.lower()
+    if suffix not in FORMS and not (suffix in _ALSO and path.exists()):
+        raise CallError(f"--into {path}: a register is an .xlsx or a .csv file.")
+
+
+def before_name(path: Path) -> str:
+    """What the version before is called, which stays beside a register."""
+    return f"{path.stem} (before){path.suffix}"
+
+
+def top_up(
+    path: Path,
+    register: Register,
+    things: Things,
+    all_met: Callable[[], bool] = lambda: True,
+    dry: bool = False,
+) -> TopUp:
+    """Make a register, or bring it up to date. `things` gives what is to be listed, read as far as those columns ask;
+    of messages that are known, what lasts need not be told again.
+
+    A file that nothing changes is not written. Raises TargetError, InUse, CallError.
+    """
+    check_form(path)
+    with _held(path):
+        try:
+            return _top_up(path, register, things, all_met, dry, hinted=True)
+        except NotTold:
+            return _top_up(path, register, things, all_met, dry, hinted=False)
+
+
+def _top_up(
+    path: Path, register: Register, things: Things, all_met: Callable[[], bool], dry: bool, hinted: bool
+) -> TopUp:
+    exists = path.exists()
+    with opened(path, register) as sheet:
+        table = LivingTable(sheet, register.resolve, register.columns if exists else (), register.value)
+        listed = things(table.columns(), sheet.messages() if hinted and not table.result.changed else frozenset())
+        table.read()
+        for listing in listed:
+            table.meet(listing)
+        result = table.finish(all_met())
+        if not dry and (result.changed or not exists):
+            with whole_file(path, before_name(path) if exists else "") as file:
+                sheet.save(file)
+    return result
+
+
+@contextmanager
+def opened(path: Path, register: Register) -> Iterator[Any]:
+    """The table of a file; of one that is not there, an empty one."""
+    from wexagraph.temporary import TemporaryFolder
+
+    with TemporaryFolder() as folder:
+        at = path
+        if not path.exists():
+            at = folder / f"new{path.suffix.lower()}"
+            write_whole_file(at, _empty(register, path.suffix.lower()))
+        sheet: Any = CsvSheet(at) if path.suffix.lower() == ".csv" else XlsxSheet(at)
+        sheet.path = str(path)
+        try:
+            yield sheet
+        finally:
+            sheet.close()
+
+
+def _empty(register: Register, suffix: str) -> bytes:
+    columns = list(register.columns or register.usual)
+    ours = [one for one in columns if one.kind != "own"] + [one for one in columns if one.kind == "own"]
+    keys = heading((one.name, one.heading) for one in ours)
+    if suffix == ".csv":
+        return MARK + csv_row([*(one.heading for one in columns), keys]).encode("utf-8")
+    return empty_register(columns, keys, register.title, register.about)
+
+
+@contextmanager
+def _held(path: Path) -> Iterator[None]:
+    """Keep a register to ourselves. Raises InUse where somebody has it open."""
+    holder = holder_of(path)
+    if holder is not None:
+        who = f" by {holder}" if holder else ""
+        raise InUse(
+            f"{path} is open{who}. Nothing was written. Have it closed and run the same command again. If nobody has "
+            f"it open, its program has left a lock file beside it ({', '.join(_locks(path))}): remove that."
+        )
+    file: BinaryIO | None = None
+    with suppress(FileNotFoundError):
+        file = open(path, "rb")  # noqa: SIM115  closed below
+    try:
+        if file is not None:
+            try:
+                lock_file(file)
+            except OSError as error:
+                raise InUse(f"{path} is just being brought up to date by another run. Wait for it.") from error
+        yield
+    finally:
+        if file is not None:
+            file.close()
+
+
+def _locks(path: Path) -> list[str]:
+    """The files that spreadsheet programs lay beside one that they have open."""
+    names = (f".~lock.{path.name}#", f"~${path.name}", f"~${path.name[2:]}")
+    return [name for name in names if (path.parent / name).exists()]
+
+
+def holder_of(path: Path) -> str | None:
+    """Who has a file open in a spreadsheet program, as its lock file tells it ("": nobody knows); None where nobody."""
+    for name in _locks(path):
+        try:
+            with open(path.parent / name, "rb") as file:
+                raw = io.BytesIO(file.read(400)).getvalue()
+        except OSError:
+            return ""
+        if name.startswith(".~lock."):
+            fields = [one.strip() for one in raw.decode("utf-8", "replace").split(",")]
+            who = fields[0] or "".join(fields[1:2])
+            return one_line(" on ".join(field for field in (who, *fields[2:3]) if field))
+        length = raw[0] if raw else 0
+        return one_line(raw[1 : 1 + length].decode("cp1252", "replace").strip("\0 "))
+    return None
+
+
+def is_beside(name: str, register: str) -> bool:
+    """Whether a file belongs to a register beside it: its version before, what of it was set aside because it could not
+    be read, or the lock of who has it open."""
+    stem, suffix = os.path.splitext(register)
+    aside = name.startswith(f"{stem} (changed by hand)") and name.endswith(suffix)
+    return aside or name in (f"{stem} (before){suffix}", f".~lock.{register}#", f"~${register}", f"~${register[2:]}")
