@@ -1,7 +1,7 @@
 #!/bin/sh
 # Usage: setup.sh PYTHON VENV, or setup.sh --bench for what only the benchmarks need
 # Makes a virtual environment with Wexagraph, its extras and the tools for developing it; on Debian, installs what
-# the tests need: qpdf, unzip, age, groff and Chromium, which judge results, Dovecot, the server they read from, and the libraries of the second page
+# the tests need: qpdf, unzip, age, groff, Chromium and LibreOffice Calc, which judge results, Dovecot, the server they read from, and the libraries of the second page
 # engine.
 set -eu
 python=$1
@@ -18,22 +18,38 @@ else
     command -v age >/dev/null || missing="$missing age"
     command -v groff >/dev/null || missing="$missing groff-base"
     command -v chromium >/dev/null || missing="$missing chromium"
+    command -v soffice >/dev/null || missing="$missing libreoffice-calc"
+    /usr/bin/python3 -c 'import uno' 2>/dev/null || missing="$missing python3-uno"
     [ -x /usr/lib/dovecot/imap ] || missing="$missing dovecot-imapd"
     [ -x /usr/lib/dovecot/pop3 ] || missing="$missing dovecot-pop3d"
     "$python" -c 'import ensurepip' 2>/dev/null || missing="$missing python3-venv"
     ldconfig -p 2>/dev/null | grep -q libpangoft2-1.0 || missing="$missing libpangoft2-1.0-0 libharfbuzz-subset0"
 fi
+installed=
 if [ -n "$missing" ]; then
     if command -v apt-get >/dev/null && [ "$(id -u)" = 0 ]; then
-        export DEBIAN_FRONTEND=noninteractive
-        apt-get update -qq
-        # shellcheck disable=SC2086
-        apt-get install -y -qq --no-install-recommends $missing >/dev/null
+        # at the same time as what pip brings
+        (
+            export DEBIAN_FRONTEND=noninteractive
+            apt-get update -qq
+            # shellcheck disable=SC2086
+            apt-get install -y -qq --no-install-recommends $missing >/dev/null
+        ) &
+        installed=$!
     else
         echo "Not installed here, and needed by some tests:$missing" >&2
     fi
 fi
+done_installing() {
+    [ -z "$installed" ] || wait "$installed"
+    installed=
+}
 
-[ "$python" != --bench ] || exit 0
+if [ "$python" = --bench ]; then
+    done_installing
+    exit 0
+fi
+case $missing in *python3-venv*) done_installing ;; esac
 "$python" -m venv "$venv"
 "$venv/bin/python" -m pip install --quiet --disable-pip-version-check --editable ".[cluster,weasyprint,dev]"
+done_installing

@@ -70,6 +70,18 @@ terminal orders "wexagraph order list; echo; wexagraph order log; echo; wexagrap
 wexagraph survey saltmere/mailbox --into survey.png >survey.txt
 convert survey.png -resize 1280x "$here/survey.png"
 terminal addresses "wexagraph addresses saltmere/mailbox --mine records@saltmere.example" 3
+wexagraph register saltmere/mailbox --folder desk/Berths --before 2026-04-15 --into berths.xlsx \
+    --column Materials --column 'Due date' --column Contractor >register.txt
+python "$here/../../tests/fill_register.py" berths.xlsx
+sheet_of() { # workbook, name of the picture
+    soffice --headless --convert-to pdf "$1" >/dev/null 2>&1
+    pdftoppm -r 110 -png -singlefile "${1%.xlsx}.pdf" "$2"
+    convert "$2.png" -crop 1280x260+0+40 +repage "$2.png"
+}
+sheet_of berths.xlsx before
+wexagraph register saltmere/mailbox --folder desk/Berths --into berths.xlsx >>register.txt
+sheet_of berths.xlsx after
+convert before.png after.png -bordercolor "#c5d0d6" -border 1 -append -resize 1280x "$here/register.png"
 terminal config "wexagraph config" 3
 pages page-letters "East quay survey" "Ice on the inner basin"
 pages page-conversation "1153 Osgood, Piet" "Noise at the boatyard"

@@ -13,7 +13,7 @@ from wexagraph.exports.register import filed_beside
 from wexagraph.languages import ENGLISH, language
 from wexagraph.output.target import keep_apart
 from wexagraph.pages.options import PageOptions
-from wexagraph.reports import Failure, PlannedFile, Report
+from wexagraph.reports import AGAIN, NEW, Failure, PlannedFile, Report
 from wexagraph.selection import Choice
 from wexagraph.sources import Source
 from wexagraph.tables.columns import Column
@@ -87,8 +87,9 @@ def register(
         one_line(choice.in_words(language(ENGLISH))),
         Row.value,
     )
+    existed = path.exists()
     result = top_up(path, of, things, lambda: not (source.troubles or report.interrupted), dry)
-    _tell(report, result, path.exists())
+    _tell(report, result, existed)
     source.settle()
     report.unreadable = [(trouble.where, trouble.reason) for trouble in source.troubles]
     report.seconds = time.monotonic() - started
@@ -111,14 +112,15 @@ def _columns(names: str, own: Iterable[str]) -> list[Column[Any]]:
     return [*ours, *offices, *([column_of(STATE)] if ours and not any(one.name == STATE for one in ours) else [])]
 
 
-def _tell(report: RegisterReport, result: TopUp, exists: bool) -> None:
+def _tell(report: RegisterReport, result: TopUp, existed: bool) -> None:
     """Put what was done into the report; of a dry run, what would be."""
     report.written = max(result.added - report.failed, 0)
     report.already_there = report.chosen - report.written - report.failed
     report.rows, report.updated, report.no_longer_chosen = result.rows, result.updated, result.gone
     report.changed_by_hand = result.by_hand
     report.deleted_columns, report.renamed_columns = result.deleted, result.renamed
-    if report.planned is not None and (result.changed or not exists):
-        report.planned.append(PlannedFile(Path(report.into).name, "again" if exists else "new", "register"))
-    elif report.planned is None and Path(report.into).exists():
-        report.bytes = Path(report.into).stat().st_size if result.changed else 0
+    if result.changed or not existed:
+        if report.planned is not None:
+            report.planned.append(PlannedFile(Path(report.into).name, AGAIN if existed else NEW, "register"))
+        else:
+            report.bytes = Path(report.into).stat().st_size

@@ -68,7 +68,7 @@ COLUMNS: list[Column[RegisterRow]] = [
     Column("cc", lambda row: row.facts[3], width=34, lasts=False),
     Column("subject", lambda row: row.facts[4], width=48, lasts=False),
     Column("size", lambda row: row.size, "number", 11, lasts=False),
-    Column("attachments", lambda row: len(row.attachments), "number", 12, lasts=False),
+    Column("attachments", lambda row: len(row.attachments), "number", 15, lasts=False),
     Column("attachment_names", lambda row: "; ".join(row.attachments), width=34, lasts=False),
     Column("sha256", lambda row: row.digest, width=20, lasts=False),
     Column("tags", lambda row: row.tags, width=18, lasts=False),

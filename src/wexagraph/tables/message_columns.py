@@ -111,7 +111,7 @@ COLUMNS: list[Column[Any]] = [
     Column("bcc", lambda listed: listed.people(b"bcc"), width=34),
     Column("subject", lambda listed: one_line(listed.envelope.header.subject), width=48),
     Column("size", lambda listed: listed.envelope.size, "number", 11),
-    Column("attachments", lambda listed: len(listed.names()), "number", 12),
+    Column("attachments", lambda listed: len(listed.names()), "number", 15),
     Column("attachment_names", lambda listed: "; ".join(listed.names()), width=34),
     Column("text", lambda listed: listed.text, width=60, reads=True),
     Column("first_line", lambda listed: one_line(_first_line(listed)), width=48, reads=True),

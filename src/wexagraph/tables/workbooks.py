@@ -78,15 +78,17 @@ def empty_register(columns: Sequence[Column[T]], keys: str, title: str, about: s
     for number, column in enumerate(columns, 1):
         dimension = sheet.column_dimensions[get_column_letter(number)]
         dimension.width, dimension.number_format = column.width, _FORMATS.get(column.kind, "@")
-        dimension.alignment = Alignment(vertical="top", wrap_text=column.width > 40)
+        side = "right" if column.kind == "number" else "left"
+        dimension.alignment = Alignment(side, "top", indent=1, wrap_text=column.width > 40)
         if column.kind == "link":
-            dimension.font = Font(color="0B5C8A", underline="single")
+            dimension.font = Font("Calibri", 11, color="0B5C8A", underline="single")
     last = get_column_letter(len(columns) + 1)
     sheet.column_dimensions[last].hidden = True
     sheet.column_dimensions[last].number_format = "@"
-    for cell in sheet[1]:
-        cell.font, cell.fill = Font(bold=True), PatternFill("solid", fgColor="E3EBF0")
-        cell.alignment = Alignment(vertical="top")
+    for number, cell in enumerate(sheet[1]):
+        side = "right" if number < len(columns) and columns[number].kind == "number" else "left"
+        cell.font, cell.fill = Font("Calibri", 11, bold=True), PatternFill("solid", fgColor="E3EBF0")
+        cell.alignment = Alignment(side, "top", indent=1)
     table = Table(displayName="Messages", ref=f"A1:{last}2")
     table.tableStyleInfo = TableStyleInfo(name="TableStyleLight1", showRowStripes=True)
     sheet.add_table(table)

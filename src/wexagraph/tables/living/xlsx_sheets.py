@@ -26,6 +26,7 @@ from wexagraph.tables.living.sheet_xml import Cell, Row, RowReader, cell, clean,
 
 MOST_ROWS = 1_048_576
 _MOST_LINKS = 65_000
+_FEW, _MOST_OF = 3, 0.8
 _SAMPLE = 500  # rows by which new ones are made alike
 _MOST_HEAD = 50  # rows among which the headings are looked for
 _LINKS_BEFORE = (
@@ -191,6 +192,8 @@ class XlsxPart:
             counts = Counter(self._styles.get(at, ()))
             counts[usual] += self._sampled - counts.total()  # cells that are not there look as their column does
             style = max(counts, key=lambda one: (counts[one], one == usual))
+            if usual and (self._sampled < _FEW or counts[style] < _MOST_OF * self._sampled):
+                style = usual  # what stands out in some rows is of those rows
             self._usual[at] = f' s="{style}"' if style else ""
         return self._usual[at]
 
