@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
+from wexagraph.app.cases import case_of
 from wexagraph.errors import CallError
 from wexagraph.exports.register import filed_beside
 from wexagraph.languages import ENGLISH, language
@@ -60,7 +61,9 @@ def register(
     keep_apart(source.location, path, around=True)
     started, report = time.monotonic(), RegisterReport(str(path), planned=[] if dry else None)
     choice = (choice or Choice()).settled(source)
-    beside = filed_beside(path.parent)
+    beside, case = filed_beside(path.parent), case_of(path.parent)
+    if case is not None:
+        beside = {known: replace(filed, case=case.reference) for known, filed in beside.items()}
     timezone = PageOptions(zone=zone).timezone()
 
     def things(wanted: list[Column[Any]], known: frozenset[str]) -> Iterator[Listing]:

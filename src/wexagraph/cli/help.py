@@ -75,6 +75,14 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         "wexagraph attachments mailbox --into files --attached '*.pdf'",
         "wexagraph attachments @office --into plans --newest 20 --once",
     ),
+    "case": (
+        "wexagraph case open 2026-118 'The quarrel over buoy 14' --match 'subject=buoy 14' --keep 7y",
+        "wexagraph case list --state due",
+    ),
+    "file": (
+        "wexagraph file mailbox --subject 'buoy 14' --case 2026-118",
+        "wexagraph file @office --by-plan --dry-run",
+    ),
     "account": (
         "wexagraph account add office imaps://records@mail.saltmere.example/",
         "wexagraph account check office",

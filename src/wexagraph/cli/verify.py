@@ -7,6 +7,7 @@ from pathlib import Path
 
 import click
 
+from wexagraph.app.cases import log_problem
 from wexagraph.backups.bag import BAGIT
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.parameters import FOLDER, JOBS, JSON
@@ -14,7 +15,7 @@ from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.session import ask_passphrase
 from wexagraph.errors import CallError
 from wexagraph.exports.verify import verify
-from wexagraph.naming.paths import REGISTERS
+from wexagraph.naming.paths import CASE_LOG, REGISTERS
 from wexagraph.reports import Verification
 from wexagraph.text import one_line, size
 
@@ -44,6 +45,8 @@ def command(context: click.Context, folder: str, deep: bool, repair: str | None,
         raise CallError(f"--deep and --repair are for backups; {folder} is none. The export command mends an export.")
     else:
         verification = verify(folder)
+        if problem := log_problem(root):
+            verification.add(CASE_LOG, "altered", problem)
     if as_json:
         print_json(verification.as_dict())
     else:

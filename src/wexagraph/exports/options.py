@@ -140,6 +140,8 @@ class ExportOptions:
             del page["narrowed"]
         if self.page.language == ENGLISH:  # as folders made before there were others have it
             del page["language"]
+        if not any(self.page.case):
+            del page["case"]
         if len(set(self.page.margin)) == 1:  # as folders made before margins could differ have it
             page["margin"] = self.page.margin.top
         if format in FORMATS and FORMATS[format].archive is not None:

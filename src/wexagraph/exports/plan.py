@@ -26,6 +26,7 @@ from wexagraph.output.target import Target
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Partition, Source, reopen
 from wexagraph.sources.base import bounded
+from wexagraph.tables.message_columns import written_by
 from wexagraph.text import one_line, shortened
 from wexagraph.work.workers import WorkerLost, Workers
 
@@ -40,7 +41,9 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
     for count, envelope in enumerate(envelopes, number):
         moment, notes = envelope.date()
         header, id = envelope.header, envelope.id
-        fields = Fields(header, envelope.folder, id, zone, moment, number=count, tr=options.page.tr)
+        fields = Fields(
+            header, envelope.folder, id, zone, moment, number=count, case=options.page.case, tr=options.page.tr
+        )
         stem = options.pattern.stem(fields)
         folder = folder_path(envelope.folder, options.flat)
         stem = f"{folder}/{stem}" if folder else stem
@@ -65,13 +68,6 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
             thread=thread(header) if options.bind else None,
             bound=bound,
         )
-
-
-def written_by(header: Header) -> list[str]:
-    """What a header says of people and subject, for the register: from, to, cc, subject."""
-    people = (header.authors, header.addresses(b"to"), header.addresses(b"cc"))
-    texts = [shortened(one_line("; ".join(map(str, one))), 8000) if one else "" for one in people]
-    return [*texts, shortened(one_line(header.subject), 4000)]
 
 
 def _tags(options: ExportOptions, fields: Fields) -> str:

@@ -21,7 +21,7 @@ from typing import Any
 from wexagraph.errors import CallError, TargetError
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import FileRecord, unpacked
-from wexagraph.naming.paths import MANIFEST, REGISTER, REGISTERS
+from wexagraph.naming.paths import MANIFEST, REGISTERS
 from wexagraph.notes import Note
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.output.target import Staging, Target
@@ -29,7 +29,7 @@ from wexagraph.tables.columns import Column
 from wexagraph.tables.living.files import Register, holder_of, opened
 from wexagraph.tables.living.keys import CHECK, check, message_digest, parse_key
 from wexagraph.tables.living.table import Listing, LivingTable, layout_of
-from wexagraph.tables.message_columns import Filed, column_of
+from wexagraph.tables.message_columns import Filed, column_of, facts
 from wexagraph.temporary import TemporaryFolder
 
 _WORKED_IN = "worked in"
@@ -203,15 +203,33 @@ def _texts(lists: set[str]) -> list[str]:
 
 
 def filed_beside(folder: Path) -> dict[str, Filed]:
-    """What an export in a folder has made of messages, by their IDs; nothing where there is none that can be read."""
+    """What an export in a folder has made of messages, by their facts; nothing where there is none that can be read."""
     path = folder / OWN / "journal.sqlite"
     if not path.is_file():
         return {}
     try:
         with closing(Journal(path, reading=True)) as journal:
-            return {row.id: Filed(tuple(row.files), tuple(row.notes), row.tags) for row in _rows(journal)}
+            return {
+                facts(row.date if isinstance(row.date, datetime) else None, row.facts[1:]): Filed(
+                    tuple(row.files), tuple(row.notes), row.tags
+                )
+                for row in _rows(journal)
+            }
     except (sqlite3.Error, TargetError):
         return {}
+
+
+def files_by_digest(folder: Path) -> dict[str, list[str]]:
+    """The files of an export folder that are there, by the digests of their messages."""
+    path = folder / OWN / "journal.sqlite"
+    if not path.is_file():
+        return {}
+    try:
+        with closing(Journal(path, reading=True)) as journal:
+            rows = [(row.digest or "", row.files) for row in _rows(journal)]
+    except (sqlite3.Error, TargetError):
+        return {}
+    return {digest: files for digest, files in rows if files and all((folder / file).is_file() for file in files)}
 
 
 def about(root: OutputFolder, name: str) -> str | None:
@@ -240,6 +258,3 @@ def about(root: OutputFolder, name: str) -> str | None:
         f"{rows:,} rows; {whole:,} cells are as they were written, {by_hand:,} were changed by hand; what is in "
         f"{max(others, 0):,} other columns is not proved"
     )
-
-
-__all__ = ["COLUMNS", "NAMES", "REGISTER", "about", "filed_beside", "recovered", "write"]

@@ -37,6 +37,7 @@ def export(
     stopped: Callable[[], bool] | None = None,
     executor: Executor | None = None,
     afterwards: Callable[[list[Stored]], tuple[int, list[tuple[str, str]]]] | None = None,
+    patience: float | None = None,
 ) -> ExportReport:
     """Make files from the chosen messages of a source, below the folder `into`.
 
@@ -44,6 +45,7 @@ def export(
     messages in hand are finished and the report says `interrupted`. `executor` makes the pages, where they are not
     to be made by worker processes of this machine. At the end of a run that was not interrupted, `afterwards` is given
     the messages whose files were read back whole, and says how many it has changed at the source and which it left.
+    `patience` is how many seconds to wait for another run into the folder.
 
     Raises SourceError, TargetError or CallError; a message that fails is in the report instead.
     """
@@ -51,7 +53,7 @@ def export(
     started = time.monotonic()
     engines = available(options.engine) if "pdf" in options.formats else []
     keep_apart(source.location, into)
-    target = Target(Path(into))
+    target = Target(Path(into), patience)
     try:
         if target.root.taken(f"{OWN}/attachments.sqlite"):
             raise TargetError(

@@ -12,7 +12,7 @@ from typing import BinaryIO
 
 from wexagraph.errors import SourceError
 from wexagraph.exports.register import about
-from wexagraph.naming.paths import MANIFEST, REGISTERS
+from wexagraph.naming.paths import CASE_LOG, MANIFEST, REGISTERS
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.reports import Finding, Verification
 from wexagraph.tables.living.files import FORMS, is_beside
@@ -27,7 +27,7 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
     Raises SourceError where there is no manifest, or the folder can't be read.
     """
     verification, unreadable = Verification(str(folder)), list[str]()
-    listed: set[str] = {MANIFEST}
+    listed: set[str] = {MANIFEST, CASE_LOG}
     tell = progress or (lambda _: None)
     try:
         with (
@@ -44,7 +44,7 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
                         verification.worked_in.append((path, proved))
                     elif state != "whole":
                         verification.findings.append(Finding(path, state))
-                tell(len(listed) - 1)
+                tell(verification.files)
             foreign = [path for path in root.files() if path not in listed and not path.startswith(f"{OWN}/")]
             registers = [path for path in foreign if "/" not in path and path.endswith((*FORMS, ".xlsm"))]
             for path in registers:

@@ -11,7 +11,8 @@ from wexagraph.naming.safe import clean, component
 MANIFEST, REGISTER = "manifest-sha256.txt", "register.csv"
 REGISTERS = {"csv": REGISTER, "xlsx": "register.xlsx"}
 """The registers of an export by their forms."""
-RESERVED = frozenset({MANIFEST, *REGISTERS.values()})
+CASE_LOG = "case.log"
+RESERVED = frozenset({MANIFEST, *REGISTERS.values(), CASE_LOG})
 """Names in the folder itself that are ours: no message and no attachment gets them."""
 
 

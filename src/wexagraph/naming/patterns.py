@@ -27,6 +27,8 @@ FIELDS = (
     "id",
     "filename",
     "number",
+    "case",
+    "case_title",
 )
 _LETTERS = re.compile(r"[Yy]{2,4}|[Mm]{2}|[Dd]{2}|[Hh]{2}")
 _CODES = {"Y": "%Y", "M": "%m", "D": "%d", "H": "%H"}
@@ -154,7 +156,8 @@ def _probe() -> Fields:
 class Fields:
     """What a pattern is filled from. `moment` is the message's date; a `zone` of None keeps its own offset.
 
-    `subject` stands in for the message's own, where several messages have one in common. `tr` gives the words for what
+    `subject` stands in for the message's own, where several messages have one in common. `case` is the reference and
+    the title of what it is filed under. `tr` gives the words for what
     is missing, and dates in words.
     """
 
@@ -166,6 +169,7 @@ class Fields:
     filename: str = ""
     number: int = 0
     subject: str | None = None
+    case: tuple[str, str] = ("", "")
     tr: Language = field(default_factory=lambda: language(ENGLISH))
 
     def value(self, name: str) -> Any:
@@ -189,6 +193,8 @@ class Fields:
             return _value(self.folder.replace("/", " - "), self.tr("no folder"), 0)
         if name == "filename":
             return _value(self.filename, self.tr("no name"), 0)
+        if name in ("case", "case_title"):
+            return _value(self.case[name == "case_title"], self.tr("no case"), 0)
         return {"id": self.id, "number": self.number}[name]
 
     def line_value(self, name: str) -> Any:

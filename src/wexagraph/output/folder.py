@@ -275,10 +275,10 @@ class OutputFolder:
                 os.close(os.open(own, os.O_RDWR | os.O_CREAT | os.O_EXCL | NO_LINK, 0o600, dir_fd=above))
         return self.path / OWN / name
 
-    def take_lock(self) -> str | None:
-        """Hold the folder for this process; wait a while where another has it. Returns None, or who holds it: a process
-        number, or ""."""
-        end = time.monotonic() + PATIENCE
+    def take_lock(self, patience: float | None = None) -> str | None:
+        """Hold the folder for this process; wait a while (in seconds) where another has it. Returns None, or who holds
+        it: a process number, or ""."""
+        end = time.monotonic() + (PATIENCE if patience is None else patience)
         while (holder := self._try_lock()) is not None and time.monotonic() < end:
             time.sleep(0.1)
         return holder

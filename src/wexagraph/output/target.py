@@ -42,10 +42,11 @@ class Staging:
 class Target:
     """A folder, locked for this process. Paths are relative to it, with `/`.
 
-    Files are staged, then put under their names together: the disk has them before any of them shows.
+    Files are staged, then put under their names together: the disk has them before any of them shows. `patience` is how
+    many seconds to wait for another run.
     """
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, patience: float | None = None) -> None:
         self.folder = folder
         try:
             self.root = OutputFolder(folder)
@@ -54,7 +55,7 @@ class Target:
         except OSError as error:
             raise self.failed(error) from error
         try:
-            self._take_lock()
+            self._take_lock(patience)
             self.work = self.root.stage("staged")
         except OSError as error:
             self.root.close()
@@ -76,8 +77,8 @@ class Target:
             )
         return TargetError(f"{self.folder} can't be written to: {reason}. Check the disk and its permissions.")
 
-    def _take_lock(self) -> None:
-        holder = self.root.take_lock()
+    def _take_lock(self, patience: float | None) -> None:
+        holder = self.root.take_lock(patience)
         if holder is not None:
             by = f" by process {holder}" if holder else ""
             raise InUse(

@@ -260,7 +260,7 @@ def _missing(notes: list[Note]) -> int:
 def _fields(message: Message, job: Job) -> Fields:
     header, origin = message.header, job.origin
     moment, options = header.date(origin.arrival)[0], job.options
-    return Fields(header, origin.folder, origin.id, options.timezone(), moment, tr=options.tr)
+    return Fields(header, origin.folder, origin.id, options.timezone(), moment, case=options.case, tr=options.tr)
 
 
 def _flat(pieces: Sequence[Piece]) -> Iterator[Piece]:

@@ -117,6 +117,7 @@ class PageOptions:
     `evidence` adds a block that says where the message was read and what its digest is; `headers` a page of all header
     fields. `cover` is put in front. `properties` are patterns for the document's title, author, subject and keywords.
     `archival` makes PDF/A-3b with the original message inside. `language` is that of labels and dates.
+    `case` is the reference and the title of what is filed, for patterns.
     """
 
     zone: str = "UTC"
@@ -141,6 +142,7 @@ class PageOptions:
     show_hidden: bool = False
     read_back: bool = True
     language: str = ENGLISH
+    case: tuple[str, str] = ("", "")
 
     def __post_init__(self) -> None:
         if self.text_font and not re.fullmatch(r"[\w][\w .-]{0,80}", self.text_font):

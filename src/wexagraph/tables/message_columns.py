@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from datetime import datetime, tzinfo
+from datetime import UTC, datetime, tzinfo
 from functools import cached_property
 from typing import Any
 
@@ -20,7 +20,7 @@ from wexagraph.sources import Envelope, Partition, Source, reopen
 from wexagraph.tables.columns import Column, named
 from wexagraph.tables.living.keys import message_digest
 from wexagraph.tables.living.table import HERE, STATE, Listing, NotTold
-from wexagraph.text import lines, one_line
+from wexagraph.text import lines, one_line, shortened
 from wexagraph.work.shares import in_shares, is_worth_shares
 
 _SPACE = re.compile(rb"\s+")
@@ -181,13 +181,15 @@ def identity(header: Header, otherwise: str) -> bytes:
 
 @dataclass(slots=True)
 class Row:
-    """A message of a register: its values by the names of their columns; `trouble` says why it could not be read."""
+    """A message of a register: its values by the names of their columns; `trouble` says why it could not be read, `facts`
+    are what an export beside the register knows it by."""
 
     id: str
     folder: str
     subject: str
     values: dict[str, Any]
     trouble: str = ""
+    facts: str = ""
 
     @staticmethod
     def value(column: Column[Any], row: Row) -> Any:
@@ -196,6 +198,18 @@ class Row:
             return row.values[column.name]
         except KeyError:
             raise NotTold from None
+
+
+def written_by(header: Header) -> list[str]:
+    """What a header says of people and subject, for the register: from, to, cc, subject."""
+    people = (header.authors, header.addresses(b"to"), header.addresses(b"cc"))
+    texts = [shortened(one_line("; ".join(map(str, one))), 8000) if one else "" for one in people]
+    return [*texts, shortened(one_line(header.subject), 4000)]
+
+
+def facts(moment: datetime | None, written: list[str]) -> str:
+    """What tells of a message what an export knows of it: its moment in UTC, from, to, cc and subject."""
+    return "\x1f".join([moment.astimezone(UTC).isoformat() if moment else "", *written])
 
 
 def listings(
@@ -237,7 +251,7 @@ def _with_told(
 ) -> Iterator[Listing]:
     for listing in made:
         row = listing.thing
-        told = _Told(filed.get(row.id, Filed()), first.get(row.id, ""))
+        told = _Told(filed.get(row.facts, Filed()), first.get(row.id, ""))
         row.values |= {one.name: one.value(told) for one in columns}
         yield listing
 
@@ -277,6 +291,8 @@ def _listings(
         values = {one.name: one.value(listed) for one in asked}
         id = envelope.id if told or trouble else ""
         row = Row(id, envelope.folder, one_line(envelope.header.subject) if trouble else "", values, trouble)
+        if told:
+            row.facts = facts(envelope.date()[0], written_by(envelope.header))
         yield Listing(message, envelope.folder, row)
 
 

@@ -174,7 +174,7 @@ def compose(
     header, where = message.header, origin or Provenance()
     moment, date_notes = header.date(where.arrival)
     heading = composer.heading(message, where.arrival)
-    fields = Fields(header, where.folder, where.id, options.timezone(), moment, tr=options.tr)
+    fields = Fields(header, where.folder, where.id, options.timezone(), moment, case=options.case, tr=options.tr)
     origin_rows = evidence(message, where, options) if options.evidence and origin else []
     all_of_them = all_fields(header) if options.headers and origin else []
     composer.texts += [text for rows in (origin_rows, all_of_them) for row in rows for text in row]

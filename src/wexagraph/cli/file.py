@@ -1,0 +1,159 @@
+"""`wexagraph file SOURCE [CHOICE] --case REF` or `--by-plan`"""
+
+from __future__ import annotations
+
+import sys
+from typing import Any
+
+import click
+
+from wexagraph.app.cases import FILE_DEFAULTS, FilingReport, Placed
+from wexagraph.app.zones import zone_name
+from wexagraph.cli.case import RECORDS, records_of
+from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
+from wexagraph.cli.parameters import CSV, DRY_RUN, JOBS, JSON, QUIET, SOURCE, ZONE, choosing, make_choice, opened
+from wexagraph.cli.reports import counted, print_json
+from wexagraph.cli.terminal import machine_output, make_console, make_table
+from wexagraph.errors import CallError
+from wexagraph.exports.options import BINDINGS
+from wexagraph.tables.columns import Column, heading, row
+from wexagraph.text import one_line
+
+_SHOWN, _UNFILED = 50, 12
+COLUMNS: list[Column[Placed]] = [
+    Column("id", lambda each: each.envelope.id),
+    Column("folder", lambda each: one_line(each.envelope.folder)),
+    Column("subject", lambda each: one_line(each.envelope.header.subject)),
+    Column("cases", lambda each: "; ".join(each.placement.cases)),
+    Column("why", lambda each: each.placement.why),
+    Column("guess", lambda each: each.placement.guess),
+]
+"""The columns of what is filed where."""
+
+
+@click.command("file")
+@SOURCE
+@choosing
+@click.option("--case", "reference", metavar="REF", help="Into this case.")
+@click.option("--by-plan", is_flag=True, help="Each where the file plan says.")
+@RECORDS
+@click.option("--as", metavar="FORMATS", help="Which files each message becomes; pdf,eml where nothing says otherwise.")
+@click.option("--name", metavar="PATTERN", help="Name pattern; {case} and {case_title} are fields as well.")
+@click.option("--bind", type=click.Choice(BINDINGS), help="One PDF for each of these, with contents and bookmarks.")
+@click.option("--title", metavar="PATTERN", help="With --bind: what the PDF is called, on its pages and in its name.")
+@click.option("--cover", metavar="TEMPLATE", help="With a cover sheet: built-in, or a template of yours.")
+@click.option("--attachments", metavar="HOW", help="embed, pages, beside, zip or none, as on export.")
+@click.option("--archival", is_flag=True, default=None, help="PDF/A-3b, checked after writing.")
+@click.option("--register", metavar="FORMS", help="The table in the case's folder: csv, xlsx, both, or none.")
+@click.option("--tag", multiple=True, metavar="WORD", help="A tag besides those of the case. Repeatable.")
+@click.option(
+    "--unfiled", is_flag=True, help="Print the IDs of what fits no case on standard output, and nothing else."
+)
+@ZONE
+@JOBS
+@DRY_RUN
+@QUIET
+@CSV
+@JSON
+@click.pass_context
+def command(
+    context: click.Context,
+    source: str,
+    reference: str | None,
+    by_plan: bool,
+    records: str | None,
+    unfiled: bool,
+    dry_run: bool,
+    quiet: bool,
+    as_csv: bool,
+    as_json: bool,
+    **values: Any,
+) -> int:
+    """File messages of SOURCE into a case, or where the file plan says.
+
+    By plan, the reference in the subject decides, then the conversation, then what the cases are about. What fits two
+    cases goes to both; what fits none is named. A message is in a case once, however often it is filed.
+    """
+    from wexagraph.cli.progress import Display, stoppable
+
+    if (reference is None) is not by_plan:
+        raise CallError("say where to: --case REF, or --by-plan.")
+    office = records_of(context, records)
+    given = {name: values[name] for name in ("as", "name", "bind", "title", "cover", "attachments", "register")}
+    options: dict[str, Any] = {name: value for name, value in given.items() if value is not None}
+    options |= {"tag": list(values["tag"]), "zone": zone_name(values["zone"]), "jobs": values["jobs"]}
+    options |= {"archival": True} if values["archival"] else {}
+    assert set(options) <= set(FILE_DEFAULTS)
+    with opened(context, source) as mailbox, stoppable(Display(("file",))) as stopped:
+        choice = make_choice(values, zone_name(values["zone"])).settled(mailbox)
+        report = office.file(mailbox, choice, reference, options, stopped=stopped, dry=dry_run)
+    _tell(report, dry_run, unfiled, as_csv, as_json, quiet)
+    if report.interrupted:
+        return INTERRUPTED
+    return OK if report.complete else SOME_FAILED
+
+
+def _tell(report: FilingReport, dry: bool, unfiled: bool, as_csv: bool, as_json: bool, quiet: bool) -> None:
+    strange = [each for each in report.placed if not each.placement.cases]
+    if unfiled:
+        machine_output()
+        for each in strange:
+            sys.stdout.write(f"{each.envelope.id}\n")
+    elif as_csv:
+        machine_output()
+        sys.stdout.write(heading(COLUMNS))
+        for each in report.placed:
+            sys.stdout.write(row(COLUMNS, each))
+    elif as_json:
+        print_json(_as_dict(report, dry))
+    elif not quiet or not report.complete or any(one.written for one in report.reports.values()):
+        _print(report, strange, dry)
+
+
+def _as_dict(report: FilingReport, dry: bool) -> dict[str, Any]:
+    return {
+        "dry_run": dry,
+        "messages": [{column.name: column.value(each) for column in COLUMNS} for each in report.placed],
+        "cases": {name: one.as_dict() for name, one in report.reports.items()},
+        "unfiled": sum(not each.placement.cases for each in report.placed),
+        "failures": [{"id": one.id, "subject": one.subject, "reason": one.reason} for one in report.failures],
+        "unreadable": [{"where": where, "reason": reason} for where, reason in report.unreadable],
+        "interrupted": report.interrupted,
+    }
+
+
+def _print(report: FilingReport, strange: list[Placed], dry: bool) -> None:
+    filed = [each for each in report.placed if each.placement.cases]
+    if dry:
+        table = make_table("Message", "From", "Goes to", "Because of")
+        for each in filed[:_SHOWN]:
+            header = each.envelope.header
+            sender = one_line(header.sender.name or header.sender.address)
+            table.add_row(
+                one_line(header.subject), sender, one_line(", ".join(each.placement.cases)), each.placement.why
+            )
+        if filed:
+            make_console().print(table)
+        if len(filed) > _SHOWN:
+            click.echo(f"... and {len(filed) - _SHOWN:,} more; --csv lists them all.")
+    for name, one in report.reports.items():
+        sums = f"{one.written:,} new, {one.already_there:,} there already, {one.failed:,} failed"
+        click.echo(f"{one_line(name)}: {sums}. {one_line(one.into)}")
+        for failure in one.failures[:10]:
+            click.secho(
+                f"Failed: {failure.id} ({one_line(failure.subject)[:60]}): {one_line(failure.reason)}", fg="red"
+            )
+    for both in [each for each in filed if len(each.placement.cases) > 1][:_SHOWN]:
+        cases = one_line(" and ".join(both.placement.cases))
+        click.echo(f"To {cases}: {one_line(both.envelope.header.subject)}")
+    for each in strange[:_UNFILED]:
+        guess = f" (nearest: {one_line(each.placement.guess)})" if each.placement.guess else ""
+        click.echo(f"Unfiled: {each.envelope.id}  {one_line(each.envelope.header.subject)}{guess}")
+    if len(strange) > _UNFILED:
+        click.echo(f"... and {len(strange) - _UNFILED:,} more; --unfiled prints the IDs of all.")
+    for failed in report.failures[:_SHOWN]:
+        click.secho(f"Failed: {failed.id} ({one_line(failed.subject)[:60]}): {one_line(failed.reason)}", fg="red")
+    for where, reason in report.unreadable[:_SHOWN]:
+        click.secho(f"Not read: {one_line(where)}: {one_line(reason)}", fg="red")
+    done = "would be filed. Nothing was written" if dry else "filed"
+    click.echo(f"{counted(len(report.placed), 'message')}: {len(filed):,} {done}, {len(strange):,} unfiled.")

@@ -1,0 +1,93 @@
+"""The log of a case: a line an event, each with the digest of the line before, so that a line taken out is noticed."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from wexagraph.errors import TargetError
+from wexagraph.naming.paths import CASE_LOG
+
+_FIRST = "0" * 64
+
+
+@dataclass(frozen=True)
+class Event:
+    """What was done to a case: when, by whom, what, and what belongs to it."""
+
+    when: str
+    who: str
+    what: str
+    about: dict[str, Any]
+
+
+def append(folder: Path, when: datetime, who: str, what: str, **about: Any) -> str:
+    """Write a line. Returns its SHA-256. Raises TargetError."""
+    path = folder / CASE_LOG
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        before = _lines(path)
+        _drop_half_a_line(path)
+        values = {"when": when.isoformat(timespec="seconds"), "who": who, "what": what, **about}
+        values["before"] = _digest(before[-1]) if before else _FIRST
+        line = json.dumps(values, ensure_ascii=False).encode("utf-8", "surrogateescape")
+        with open(path, "ab") as file:
+            file.write(line + b"\n")
+            file.flush()
+            os.fsync(file.fileno())
+    except OSError as error:
+        raise TargetError(f"{path} can't be written: {error.strerror or error}. Check the disk.") from error
+    return _digest(line)
+
+
+def _drop_half_a_line(path: Path) -> None:
+    """A line that was cut off by a kill counts as not written."""
+    if path.exists() and (content := path.read_bytes()) and not content.endswith(b"\n"):
+        with open(path, "r+b") as file:
+            file.truncate(content.rfind(b"\n") + 1)
+
+
+def _lines(path: Path) -> list[bytes]:
+    content = path.read_bytes() if path.exists() else b""
+    return content[: content.rfind(b"\n") + 1].splitlines()
+
+
+def _digest(line: bytes) -> str:
+    return hashlib.sha256(line).hexdigest()
+
+
+def read(folder: Path) -> list[Event]:
+    """The events of a case, in their order; lines that can't be read are passed over (`broken` tells of them)."""
+    events = []
+    for line in _lines(folder / CASE_LOG):
+        try:
+            values = json.loads(line)
+            events.append(Event(values.pop("when"), values.pop("who"), values.pop("what"), values))
+        except (ValueError, KeyError, AttributeError, TypeError):
+            continue
+    return events
+
+
+def filed(folder: Path) -> set[str]:
+    """The SHA-256 of each message that was filed."""
+    return {digest for event in read(folder) if event.what == "filed" for digest in event.about.get("sha256", ())}
+
+
+def broken(folder: Path, told: str = "") -> str:
+    """Why a log is not whole; "" where it is. `told` is the digest of a line that must be in it."""
+    before, digests = _FIRST, set[str]()
+    for number, line in enumerate(_lines(folder / CASE_LOG), 1):
+        try:
+            said = json.loads(line)["before"]
+        except (ValueError, KeyError, TypeError):
+            return f"line {number} can't be read"
+        if said != before:
+            return f"line {number} does not follow the line before: one was taken out, put in or changed"
+        before = _digest(line)
+        digests.add(before)
+    return "" if not told or told in digests else "its last lines were taken away, or changed"

@@ -1,0 +1,56 @@
+"""What is filed where: an index of messages by their IDs and digests."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable
+from pathlib import Path
+
+from wexagraph.errors import TargetError
+from wexagraph.messages.conversations import Thread
+from wexagraph.output.folder import OWN, OutputFolder
+
+_SCHEMA = """
+CREATE TABLE IF NOT EXISTS letter (
+    reference TEXT, digest TEXT, own INTEGER, PRIMARY KEY (reference, digest)
+) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS letter_own ON letter (own);
+CREATE TABLE IF NOT EXISTS answered (id INTEGER, reference TEXT, PRIMARY KEY (id, reference)) WITHOUT ROWID;
+"""
+
+
+class Filed:
+    """The index of a records folder. All methods raise TargetError where the disk fails."""
+
+    def __init__(self, records: Path) -> None:
+        try:
+            with OutputFolder(records) as folder:
+                path = folder.database("filed.sqlite")
+            self._base = sqlite3.connect(path, timeout=60)
+            self._base.executescript(_SCHEMA)
+        except (OSError, sqlite3.Error) as error:
+            raise TargetError(f"{records / OWN} can't be written to: {error}. Check the disk.") from error
+
+    def close(self) -> None:
+        """Close the index."""
+        self._base.close()
+
+    def cases_of(self, id: int) -> list[str]:
+        """The cases that have a message of this ID, or one that answers it."""
+        query = "SELECT reference FROM letter WHERE own=? UNION SELECT reference FROM answered WHERE id=?"
+        return [row[0] for row in self._base.execute(query, (id, id))]
+
+    def add(self, reference: str, letters: Iterable[tuple[str, Thread]]) -> None:
+        """Messages that were filed."""
+        found = list(letters)
+        try:
+            with self._base:
+                self._base.executemany(
+                    "INSERT OR IGNORE INTO letter VALUES (?,?,?)", ((reference, d, t.own or None) for d, t in found)
+                )
+                self._base.executemany(
+                    "INSERT OR IGNORE INTO answered VALUES (?,?)",
+                    ((id, reference) for _, t in found for id in t.refers),
+                )
+        except sqlite3.Error as error:
+            raise TargetError(f"the index of what is filed can't be written: {error}. Check the disk.") from error

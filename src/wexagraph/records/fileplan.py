@@ -1,0 +1,263 @@
+"""The file plan (TOML, edited by people too): the cases, what belongs to each and how long it is kept."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from dataclasses import dataclass, field, replace
+from datetime import date
+from difflib import get_close_matches
+from pathlib import Path
+from typing import Any
+
+from wexagraph.errors import CallError
+from wexagraph.naming.paths import free_name
+from wexagraph.naming.safe import component
+from wexagraph.selection import Choice
+from wexagraph.toml import mending, wrong
+
+FILE_PLAN = "fileplan.toml"
+_KNOWN = ("title", "folder", "match", "tags", "opened", "closed", "keep", "holds", "options", "log")
+_OF_A_HOLD = ("why", "since", "by")
+_KEEP = re.compile(r"(\d{1,3}) *([dwmy])", re.IGNORECASE)
+_HEAD = (
+    "The file plan of Wexagraph: a table a case, by its reference. It may be edited; `wexagraph case list` says how it "
+    "is read."
+)
+_MOST_REFERENCE, _MOST_TITLE = 60, 300
+
+
+@dataclass(frozen=True)
+class Hold:
+    """What stops the disposal of a case: why, since when, and who said so."""
+
+    why: str
+    since: date
+    by: str = ""
+
+
+@dataclass(frozen=True)
+class Case:
+    """A matter that mail is filed under. `folder` is its own below the records folder, `match` a choice as plain data.
+
+    `keep` is how long it is kept after it was closed (`7y`), "" for ever. `options` are those of an export, by their
+    names on the command line. `log` is the digest of the last line of its log when it was last told.
+    """
+
+    reference: str
+    title: str
+    folder: str
+    opened: date
+    match: dict[str, Any] = field(default_factory=dict)
+    tags: tuple[str, ...] = ()
+    closed: date | None = None
+    keep: str = ""
+    holds: tuple[Hold, ...] = ()
+    options: dict[str, Any] = field(default_factory=dict)
+    log: str = ""
+
+    @property
+    def due(self) -> date | None:
+        """The first day on which it may go by its time; None while it is open, or kept for ever."""
+        return after(self.closed, self.keep) if self.closed is not None and self.keep else None
+
+    def state(self, today: date) -> str:
+        """`open`, `closed`, `on hold` (open or closed), or `due`."""
+        if self.holds:
+            return "on hold"
+        if self.closed is None:
+            return "open"
+        return "due" if self.due is not None and self.due <= today else "closed"
+
+
+def after(day: date, span: str) -> date:
+    """The first day on which a span has gone by in full: a year from 29 February ends with 28 February. Raises
+    CallError."""
+    match = _KEEP.fullmatch(span.strip())
+    if match is None:
+        raise CallError(f"{span!r} is not a time to keep something. Write days, weeks, months or years: 90d, 18m, 7y.")
+    count, unit = int(match[1]), match[2].lower()
+    if unit in "dw":
+        return date.fromordinal(min(day.toordinal() + count * (7 if unit == "w" else 1), date.max.toordinal()))
+    months = day.year * 12 + day.month - 1 + count * (12 if unit == "y" else 1)
+    year, month = divmod(months, 12)
+    if year > 9999:
+        return date.max
+    try:
+        return date(year, month + 1, day.day)
+    except ValueError:  # a shorter month: all of it has to go by
+        return date(year + (month == 11), (month + 1) % 12 + 1, 1)
+
+
+def checked_reference(reference: str) -> str:
+    """A reference as it can be. Raises CallError."""
+    text = " ".join(reference.split())
+    if not text or len(text) > _MOST_REFERENCE or not text.isprintable() or not re.search(r"\w", text):
+        raise CallError(
+            f"{reference!r} can't be a reference: one line of at most {_MOST_REFERENCE} letters and digits."
+        )
+    return text
+
+
+@dataclass
+class FilePlan:
+    """The cases by their references, and the text that they were read from."""
+
+    path: Path
+    text: str = ""
+    cases: dict[str, Case] = field(default_factory=dict)
+
+    def get(self, reference: str) -> Case:
+        """The case of a reference, whatever its case. Raises CallError."""
+        wanted = " ".join(reference.split()).casefold()
+        for name, case in self.cases.items():
+            if name.casefold() == wanted:
+                return case
+        near = get_close_matches(reference, self.cases, n=1)
+        hint = f" Did you mean {near[0]}?" if near else ""
+        raise CallError(f"there is no case {reference!r}.{hint} `wexagraph case list` names those there are.")
+
+    def add(self, case: Case) -> Case:
+        """Add a case; its folder is made free and safe. Returns it as it is kept. Raises CallError."""
+        if any(name.casefold() == case.reference.casefold() for name in self.cases):
+            raise CallError(
+                f"there is a case {case.reference} already. `wexagraph case show {case.reference}` shows it."
+            )
+        used = {one.folder.casefold() for one in self.cases.values()}
+        wish = component(case.folder or f"{case.reference} {case.title}", room=20)
+        folder = free_name(wish, "", lambda name: name.casefold() in used or name.casefold() == FILE_PLAN)
+        self.cases[case.reference] = replace(case, folder=folder)
+        return self.cases[case.reference]
+
+    def keep(self, case: Case) -> None:
+        """Put a case in the place of the one of its reference."""
+        self.cases[case.reference] = case
+
+    def to_toml(self) -> str:
+        """The plan as it is now; comments and the order of lines stay."""
+        import tomlkit
+
+        document = tomlkit.parse(self.text) if self.text else tomlkit.document()
+        if not self.text:
+            document.add(tomlkit.comment(_HEAD))
+        cases = document.setdefault("cases", tomlkit.table(is_super_table=True))
+        for reference in [name for name in cases if name not in self.cases]:
+            del cases[reference]
+        for reference, case in self.cases.items():
+            if reference not in cases:
+                cases[reference] = tomlkit.table()
+            table = cases[reference]
+            for key, value in _plain(case).items():
+                if value in (None, "", [], {}):
+                    table.pop(key, None)
+                elif table.get(key) != value:
+                    table[key] = value
+        return tomlkit.dumps(document)
+
+
+def _plain(case: Case) -> dict[str, Any]:
+    holds = [{"why": hold.why, "since": hold.since, "by": hold.by} for hold in case.holds]
+    return {
+        "title": case.title,
+        "folder": case.folder,
+        "opened": case.opened,
+        "closed": case.closed,
+        "keep": case.keep,
+        "tags": list(case.tags),
+        "match": case.match,
+        "options": case.options,
+        "holds": holds,
+        "log": case.log,
+    }
+
+
+def read_plan(path: Path) -> FilePlan:
+    """The plan of a file; an empty one where there is none. Raises CallError with file, line and the nearest right
+    word."""
+    try:
+        text = path.read_text("utf-8")
+    except FileNotFoundError:
+        return FilePlan(path)
+    except (OSError, UnicodeDecodeError) as error:
+        raise CallError(f"{path} can't be read: {getattr(error, 'strerror', None) or error}.") from error
+    try:
+        values = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise CallError(f"{path}: {error}.{mending(text, str(error))}") from error
+    for key in values:
+        if key != "cases":
+            raise wrong(path, text, "", key, f"{key!r} is nothing that a file plan has", key, ("cases",))
+    tables = values.get("cases", {})
+    if not isinstance(tables, dict):
+        raise wrong(path, text, "", "cases", 'cases are tables: [cases."2026-118"]', "", [])
+    plan = FilePlan(path, text)
+    for reference, table in tables.items():
+        plan.cases[reference] = _case(path, text, reference, table)
+    folders: dict[str, str] = {}
+    for reference, case in plan.cases.items():
+        other = folders.setdefault(case.folder.casefold(), reference)
+        if other != reference:
+            what = f"the cases {other} and {reference} have one folder, {case.folder!r}"
+            raise wrong(path, text, f"cases.{reference}", "folder", what, "", [])
+    return plan
+
+
+def _case(path: Path, text: str, reference: str, table: Any) -> Case:
+    where = f"cases.{reference}"
+
+    def refuse(key: str, what: str, near: str = "", right: tuple[str, ...] = ()) -> CallError:
+        return wrong(path, text, where, key, f"in case {reference}: {what}", near, right)
+
+    if not isinstance(table, dict):
+        raise refuse("", f"a case is a table: [cases.{reference!r}]")
+    for key, value in table.items():
+        if key not in _KNOWN:
+            raise refuse(key, f"{key!r} is nothing that a case has", key, _KNOWN)
+        if key in ("title", "folder", "keep", "log") and not isinstance(value, str):
+            raise refuse(key, f"{key} is a text in quotes")
+        if key in ("opened", "closed") and type(value) is not date:
+            raise refuse(key, f"{key} is a day such as 2026-03-14, without quotes")
+        if key in ("match", "options") and not isinstance(value, dict):
+            raise refuse(key, f"{key} is a table")
+    for key in ("title", "folder", "opened"):
+        if not table.get(key):
+            raise refuse(key, f"it has no {key}")
+    if component(table["folder"], room=20) != table["folder"]:
+        raise refuse("folder", f"{table['folder']!r} can't be the name of a folder on every disk")
+    tags = table.get("tags", [])
+    if not isinstance(tags, list) or not all(isinstance(tag, str) for tag in tags):
+        raise refuse("tags", "tags are a list of texts")
+    try:
+        checked_reference(reference)
+        if table.get("keep"):
+            after(table["opened"], table["keep"])
+    except CallError as error:
+        raise refuse("keep", str(error).rstrip(".")) from error
+    for name, value in table.get("match", {}).items():
+        try:
+            Choice.from_dict({name: value})
+        except CallError as error:
+            raise wrong(
+                path, text, f"{where}.match", name, f"in case {reference}: {str(error).rstrip('.')}", "", []
+            ) from error
+    holds = []
+    for hold in table.get("holds", []):
+        if not isinstance(hold, dict) or not hold.get("why") or type(hold.get("since")) is not date:
+            raise refuse("holds", "a hold says why (a text) and since (a day)")
+        for key in hold:
+            if key not in _OF_A_HOLD:
+                raise refuse("holds", f"{key!r} is nothing that a hold has", key, _OF_A_HOLD)
+        holds.append(Hold(str(hold["why"]), hold["since"], str(hold.get("by", ""))))
+    return Case(
+        reference,
+        table["title"],
+        table["folder"],
+        table["opened"],
+        table.get("match", {}),
+        tuple(tags),
+        table.get("closed"),
+        table.get("keep", ""),
+        tuple(holds),
+        table.get("options", {}),
+        table.get("log", ""),
+    )

@@ -1,0 +1,310 @@
+"""Cases: filed where it belongs, held, and kept as long as it must be; a plan that people edit; a log that shows a gap."""
+
+from __future__ import annotations
+
+import json
+import random
+import re
+import unittest
+from concurrent.futures import ThreadPoolExecutor
+from datetime import date, datetime
+from pathlib import Path
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import pikepdf
+
+from tests.helpers import ProgramTest, letter, mbox
+from wexagraph.app.cases import Records
+from wexagraph.records.fileplan import after
+
+
+class CaseTest(ProgramTest):
+    def program(self, *arguments: object, code: int | None = 0) -> str:
+        done = self.call_program(*arguments, "--records", "rec", code=code)
+        return done.stdout + done.stderr
+
+    def state(self, reference: str) -> dict[str, Any]:
+        rows: list[dict[str, Any]] = json.loads(self.program("case", "list", "--json"))
+        return next(row for row in rows if row["reference"] == reference)
+
+    def filed(self, reference: str) -> list[str]:
+        """The messages in a case's folder, by their IDs in the mail."""
+        folder = self.folder / "rec" / self.state(reference)["folder"]
+        found = [re.search(rb"(?m)^Message-ID: <(\S+)@", path.read_bytes()) for path in folder.glob("*.eml")]
+        return sorted(match[1].decode() for match in found if match)
+
+
+def mail(id: str, subject: str, answers: str = "", sender: str = "Ines <ines@quay.example>", day: int = 1) -> bytes:
+    more = f"Message-ID: <{id}@saltmere.example>\n" + (
+        f"In-Reply-To: <{answers}@saltmere.example>\n" if answers else ""
+    )
+    return letter(subject, sender, f"{day} Mar 2026 09:00:00 +0000", f"Of {id}.\n", more)
+
+
+class Filing(CaseTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.program(
+            "case", "open", "2026-118", "The quarrel over buoy 14", "--match", "subject=buoy 14", "--keep", "7y"
+        )
+        self.program("case", "open", "2026-11", "Dredging", "--match", "from=*@dredge.example", "--tag", "quay")
+        self.program("case", "open", "AZ 7/26", "The slipway")
+
+    def test_where_each_belongs(self) -> None:
+        """References in all their spellings, whole ones only; answers; criteria; two at once; none."""
+        table = [
+            ("bare", "2026-118", ("2026-118",)),
+            ("brackets", "Re: [2026-118] the chain", ("2026-118",)),
+            ("hash", "Fwd: AW: #2026-118, the chain", ("2026-118",)),
+            ("end", "About case 2026-118.", ("2026-118",)),
+            ("lower", "the slipway (az 7/26)", ("AZ 7/26",)),
+            ("longer", "Invoice 2026-1182", ()),
+            ("short", "Bill for 2026-11: sand", ("2026-11",)),
+            ("both", "2026-118 and 2026-11", ("2026-11", "2026-118")),
+            ("criteria", "New buoy 14 laid", ("2026-118",)),
+            ("none", "Fog", ()),
+            ("near", "Case 2026-181", ()),
+        ]
+        mails = [mail(id, subject, day=n + 1) for n, (id, subject, _) in enumerate(table)]
+        mails += [
+            mail("answer", "Thank you", "bare"),
+            mail("further", "You are welcome", "answer"),
+            mail("dredger", "Volumes", sender="D <d@dredge.example>"),
+            mail("stray", "Thank you", "none"),
+        ]
+        self.write("in.mbox", mbox(*random.Random(1).sample(mails, len(mails))))
+        wanted = {id: list(cases) for id, _, cases in table}
+        wanted |= {"answer": ["2026-118"], "further": ["2026-118"], "dredger": ["2026-11"], "stray": []}
+        planned = json.loads(self.program("file", "in.mbox", "--by-plan", "--dry-run", "--json"))
+        self.assertEqual(planned["unfiled"], 4)
+        self.assertEqual(list((self.folder / "rec").rglob("*.eml")), [])
+        told = self.program("file", "in.mbox", "--by-plan", "--as", "eml")
+        self.assertIn("To 2026-118 and 2026-11: 2026-118 and 2026-11", told)
+        self.assertRegex(told, r"Unfiled: \w{10}  Case 2026-181 \(nearest: 2026-118\)")
+        for reference in ("2026-118", "2026-11", "AZ 7/26"):
+            self.assertEqual(self.filed(reference), sorted(id for id, cases in wanted.items() if reference in cases))
+        ids = self.call_program(
+            "file", "in.mbox", "--by-plan", "--unfiled", "--dry-run", "--records", "rec"
+        ).stdout.split()
+        self.assertEqual(len(self.subjects("in.mbox", *(word for id in ids for word in ("--id", id)))), 4)
+
+    def test_conversations_go_on_in_later_runs(self) -> None:
+        self.write("1.mbox", mbox(mail("bare", "2026-118"), mail("answer", "Thank you", "asked")))
+        self.program("file", "1.mbox", "--by-plan", "--as", "eml")
+        self.program("file", "1.mbox", "--subject", "Thank", "--case", "AZ 7/26", "--as", "eml")
+        self.write("2.mbox", mbox(mail("late", "Re:", "bare"), mail("asked", "A question")))
+        self.program("file", "2.mbox", "--by-plan", "--as", "eml")
+        self.assertEqual((self.filed("2026-118"), self.filed("AZ 7/26")), (["bare", "late"], ["answer", "asked"]))
+
+    def test_once_and_with_its_reference(self) -> None:
+        data = mail("one", "The chain")
+        self.write("a/one.eml", data)
+        self.write("b.mbox", mbox(mail("x", "Fog"), data))
+        self.program("file", "a", "--case", "2026-11", "--name", "{case} {case_title} {subject}")
+        self.assertIn(
+            "0 new, 1 there already", self.program("file", "b.mbox", "--subject", "chain", "--case", "2026-11")
+        )
+        folder = self.folder / "rec" / self.state("2026-11")["folder"]
+        self.assertEqual(
+            sorted(p.name for p in folder.glob("*.*") if p.suffix in (".pdf", ".eml")),
+            ["2026-11 Dredging The chain.eml", "2026-11 Dredging The chain.pdf"],
+        )
+        with pikepdf.open(folder / "2026-11 Dredging The chain.pdf") as document:
+            self.assertIn("2026-11", str(document.docinfo["/Keywords"]))
+            self.assertIn("quay", str(document.docinfo["/Keywords"]))
+        self.assertIn("0 foreign", self.call_program("verify", str(folder)).stdout)
+        self.run_program("register", "a", "--into", folder / "t.csv", "--columns", "subject,case,tags")
+        self.assertEqual(self.state("2026-11")["messages"], 1)
+        (folder / "2026-11 Dredging The chain.pdf").unlink()
+        self.program("file", "a", "--case", "2026-11", "--name", "{case} {case_title} {subject}")
+        self.assertTrue((folder / "2026-11 Dredging The chain.pdf").exists(), "what is missing is made again")
+        self.assertIn(",2026-11,", (folder / "t.csv").read_text("utf-8-sig"))
+
+    def test_two_clerks(self) -> None:
+        """Both file and both open cases at once: each waits for the other, and nothing of anybody is lost."""
+        for turn in range(10):
+            for clerk in "ab":
+                self.write(f"{clerk}{turn}.mbox", mbox(*(mail(f"{clerk}{turn}-{n}", "Fog") for n in range(3))))
+
+        def work(clerk: str) -> None:
+            for turn in range(10):
+                self.run_program("file", f"{clerk}{turn}.mbox", "--case", "2026-11", "--as", "eml", "--records", "rec")
+                self.run_program("case", "open", f"{clerk}-{turn}", "Theirs", "--records", "rec")
+
+        with ThreadPoolExecutor(2) as pool:
+            list(pool.map(work, "ab"))
+        self.assertEqual(len(self.filed("2026-11")), 60)
+        self.assertEqual(len(json.loads(self.program("case", "list", "--json"))), 23)
+        self.assertEqual(self.state("2026-11")["messages"], 60)
+        self.program("case", "log", "2026-11")
+
+    def test_killed(self) -> None:
+        """Gone at any step of filing: the plan can be read, the log holds, and the next run ends it."""
+        self.write("in.mbox", mbox(*(mail(f"m{n}", "2026-118 and 2026-11") for n in range(4))))
+        command = ("file", "in.mbox", "--by-plan", "--as", "eml", "--records", "rec")
+        rng = random.Random(20)
+        self.run_program(*command, end_before=10_000)
+        steps = self.steps
+        for turn in range(12):
+            self.write(f"{turn}.mbox", mbox(*(mail(f"t{turn}-{n}", "2026-118 and 2026-11") for n in range(3))))
+            command = ("file", f"{turn}.mbox", "--by-plan", "--as", "eml", "--records", "rec")
+            self.run_program(*command, code=None, end_before=rng.randrange(steps))
+            self.program("case", "log", "2026-118")
+            self.run_program(*command)
+        for reference in ("2026-118", "2026-11"):
+            self.assertEqual(len(self.filed(reference)), 4 + 36)
+            self.program("case", "log", reference)
+            self.assertEqual(self.state(reference)["messages"], 40)
+
+
+class Keeping(CaseTest):
+    def test_a_time_has_to_go_by_in_full(self) -> None:
+        for day, span, wanted in (
+            ("2024-02-29", "1y", "2025-03-01"),
+            ("2024-02-29", "4y", "2028-02-29"),
+            ("2026-01-31", "1m", "2026-03-01"),
+            ("2026-12-31", "2m", "2027-03-01"),
+            ("2026-11-26", "7y", "2033-11-26"),
+            ("2026-11-26", "2w", "2026-12-10"),
+            ("2026-11-26", "90d", "2027-02-24"),
+        ):
+            self.assertEqual(after(date.fromisoformat(day), span), date.fromisoformat(wanted), (day, span))
+
+    def test_due_by_the_clock_of_the_office(self) -> None:
+        def records(moment: str, zone: str = "UTC") -> Records:
+            at = datetime.fromisoformat(moment).astimezone(ZoneInfo(zone))
+            return Records(self.folder / "rec", lambda: at, "ines")
+
+        records("2026-03-01T12:00:00+00:00").open("1", "One", {}, "1y")
+        records("2026-03-01T12:00:00+00:00").open("2", "Two", {}, "1y")
+        for reference in "12":
+            records("2026-03-02T23:30:00+00:00", "Asia/Tokyo").close(reference)
+        office = records("2027-03-02T14:59:00+00:00", "Asia/Tokyo")
+        self.assertEqual(office.due(), [])
+        office = records("2027-03-02T15:00:00+00:00", "Asia/Tokyo")
+        self.assertEqual([case.reference for case in office.due()], ["1", "2"], "a day later, by the office's own day")
+        office.hold("2", "the court asks")
+        self.assertEqual([case.reference for case in office.due()], ["1"])
+        office.release("2")
+        self.assertEqual([case.reference for case in office.due()], ["1", "2"])
+        office.reopen("1")
+        self.assertEqual([case.reference for case in office.due()], ["2"])
+
+    def test_states_and_the_log(self) -> None:
+        self.program("case", "open", "7", "Fog signal", "--keep", "30d")
+        self.assertIn("can't be closed before", self.program("case", "close", "7", "--on", "2020-01-10", code=2))
+        self.program("case", "close", "7")
+        self.assertIn("was closed on", self.program("case", "close", "7", code=2))
+        self.program("case", "hold", "7", "--why", "appeal")
+        self.assertIn("On hold: since", self.program("case", "show", "7"))
+        self.assertEqual(self.state("7")["state"], "on hold")
+        self.program("case", "release", "7")
+        self.assertIn("is not on hold", self.program("case", "release", "7", code=2))
+        self.program("case", "rename", "7", "Fog signals")
+        self.assertEqual(
+            [event["what"] for event in self.events()], ["opened", "closed", "held", "released", "renamed"]
+        )
+
+    def events(self, code: int = 0) -> list[dict[str, Any]]:
+        told: dict[str, Any] = json.loads(
+            self.call_program("case", "log", "7", "--json", "--records", "rec", code=code).stdout
+        )
+        self.assertEqual(told["whole"], not code)
+        found: list[dict[str, Any]] = told["events"]
+        return found
+
+    def test_a_log_with_a_gap(self) -> None:
+        self.program("case", "open", "7", "Fog signal")
+        for why in "abc":
+            self.program("case", "hold", "7", "--why", why)
+        path = next((self.folder / "rec").glob("*/case.log"))
+        lines = path.read_bytes().splitlines(keepends=True)
+        for wrong in (
+            [*lines[:1], *lines[2:]],
+            lines[:-1],
+            [lines[0].replace(b"Fog", b"Dog"), *lines[1:]],
+            [lines[0], lines[2], lines[1], lines[3]],
+        ):
+            path.write_bytes(b"".join(wrong))
+            self.events(code=1)
+        path.write_bytes(b"".join(lines) + lines[0][:20])  # a line that was cut off by a kill
+        self.events()
+        self.program("case", "hold", "7", "--why", "d")
+        self.assertEqual(len(self.events()), 5)
+
+
+class Plan(CaseTest):
+    def test_edited_by_hand(self) -> None:
+        self.program("case", "open", "2026-118", "Buoy 14", "--match", "subject=buoy", "--keep", "7y")
+        path = self.folder / "rec/fileplan.toml"
+        good = path.read_text()
+        for old, new, why in (
+            (
+                'title = "Buoy 14"',
+                "titel = 'Buoy 14'",
+                r"fileplan.toml, line \d+: .*'titel' is nothing that a case has.* Did you mean title",
+            ),
+            ('keep = "7y"', 'keep = "7 jears"', "line 7: .*is not a time to keep"),
+            ('keep = "7y"', "keep = 7", "keep is a text in quotes"),
+            ("opened = ", 'opened = "x" # ', "opened is a day"),
+            ('subject = ["buoy"]', 'subjekt = ["buoy"]', "Did you mean subject"),
+            ('subject = ["buoy"]', 'since = ["32 May"]', "is not a date"),
+            ("[cases.2026-118]", "[case.2026-118]", "Did you mean cases"),
+            ('folder = "2026-118 Buoy 14"', 'folder = "../x"', "can't be the name of a folder"),
+            ('title = "Buoy 14"', "title = Buoy 14", "line 4"),
+        ):
+            with self.subTest(new):
+                self.assertIn(old, good)
+                path.write_text(good.replace(old, new))
+                self.assertRegex(self.program("case", "list", code=2), why)
+        path.write_text("# our own words\n" + good)
+        self.program("case", "hold", "2026-118", "--why", "court")
+        self.assertTrue(path.read_text().startswith("# our own words\n"), "what people write stays")
+
+    def test_references_that_no_disk_likes(self) -> None:
+        names = (
+            "../../etc",
+            "CON",
+            "a/b\\c",
+            ".",
+            "x" * 60,
+            "nul.txt",
+            "-rf",
+            "$(reboot)",
+            "\u202egpj",
+            "2026/1",
+            "ä'\"",
+        )
+        made = 0
+        for name in names:
+            told = self.call_program("case", "open", "--records", "rec", "--", name, "A case", code=None)
+            self.assertIn(told.returncode, (0, 2), told.stderr)
+            made += not told.returncode
+        self.assertGreater(made, 7)
+        folders = [p for p in (self.folder / "rec").iterdir() if p.is_dir() and not p.name.startswith(".wexa")]
+        self.assertEqual(len(folders), made)
+        self.assertEqual(sorted(p.name for p in self.folder.iterdir()), ["rec"])
+        for row in json.loads(self.program("case", "list", "--json")):
+            self.call_program("case", "show", "--records", "rec", "--", row["reference"])
+
+    def test_calls(self) -> None:
+        self.write("in.eml", letter())
+        told = self.call_program("case", "list", code=2).stderr
+        self.assertIn("--records DIR", told)
+        self.program("case", "open", "2026-118", "Buoy 14")
+        for arguments, why in (
+            (("case", "open", "2026-118", "Again"), "there is a case 2026-118 already"),
+            (("case", "open", "1", "One", "--match", "form=x"), "Did you mean"),
+            (("case", "open", "1", "One", "--match", "from"), "CRITERION=VALUE"),
+            (("case", "open", "1", "One", "--keep", "long"), "is not a time"),
+            (("case", "show", "2026-181"), "Did you mean 2026-118?"),
+            (("file", "in.eml"), "--case REF, or --by-plan"),
+            (("file", "in.eml", "--case", "2026-18"), "Did you mean 2026-118?"),
+        ):
+            self.assertIn(why, self.program(*arguments, code=2), arguments)
+        self.assertEqual(Path(self.folder / "rec/fileplan.toml").read_text().count("[cases."), 1)
+
+
+if __name__ == "__main__":
+    unittest.main()
