@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import random
 import re
+import shutil
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 from datetime import date, datetime
@@ -14,7 +16,7 @@ from zoneinfo import ZoneInfo
 
 import pikepdf
 
-from tests.helpers import ProgramTest, letter, mbox
+from tests.helpers import ProgramTest, letter, mbox, missing_words, pdf_text
 from wexagraph.app.cases import Records
 from wexagraph.records.fileplan import after
 
@@ -232,6 +234,132 @@ class Keeping(CaseTest):
         self.events()
         self.program("case", "hold", "7", "--why", "d")
         self.assertEqual(len(self.events()), 5)
+
+
+class Finding(CaseTest):
+    def test_words_of_all_cases(self) -> None:
+        """In the text, in what is attached, in titles; the best first; what is filed later too; what is gone no more."""
+        self.program("case", "open", "1", "The slipway quarrel")
+        self.program("case", "open", "2", "Dredging")
+        sheet = "Content-Type: text/csv; name=volumes.csv\n\nsilt,4200\n"
+        parts = f"--b\n\nSee the list.\n--b\n{sheet}--b--\n"
+        self.write("a/1.eml", mail("m1", "Mooring chains", day=2))
+        self.write("a/2.eml", letter("Volumes", body=parts, more="Content-Type: multipart/mixed; boundary=b\n"))
+        self.write("a/3.eml", letter("\u0627", body="A mooring \x1b[31m bill\n"))
+        self.program("file", "a", "--subject", "chains", "--case", "1", "--as", "pdf,eml")
+        self.program("file", "a", "--except", "subject=chains", "--case", "2", "--as", "eml")
+
+        def found(*words: str) -> list[str]:
+            told = self.call_program("find", *words, "--records", "rec", "--json").stdout
+            return [f"{hit['case']}:{Path(hit['file']).suffix}" for hit in json.loads(told)]
+
+        self.assertEqual(found("mooring"), ["1:.pdf", "2:.eml"])
+        self.assertEqual(found("silt 42"), ["2:.eml"], "attached, and the beginning of a word")
+        self.assertEqual(found("quarrel"), ["1:.pdf"], "the case's title")
+        self.assertEqual((found('"mooring chains"'), found('"chains mooring"')), (["1:.pdf"], []))
+        self.assertEqual(
+            (found("mooring", "--case", "2"), found("mooring", "--subject", "chains")), (["2:.eml"], ["1:.pdf"])
+        )
+        self.write("b.eml", mail("late", "Mooring, once more"))
+        self.program("file", "b.eml", "--case", "2", "--as", "eml")
+        self.assertEqual(len(found("mooring")), 3)
+        told = self.call_program("find", "mooring", "--records", "rec").stdout
+        self.assertIn("3 messages found.", told)
+        self.assertNotIn("\x1b[31m", told)
+        (self.folder / "rec/.wexagraph/find.sqlite").write_bytes(b"")
+        self.assertEqual(len(found("mooring")), 3, "the index can be made again")
+
+    def test_in_an_export_and_a_backup(self) -> None:
+        self.write("in.mbox", mbox(mail("m1", "Mooring chains"), mail("m2", "Fog")))
+        self.run_program("export", "in.mbox", "--into", "out", "--as", "text")
+        self.run_program("backup", "in.mbox", "--into", "bk")
+        for place in ("out", "bk"):
+            told = self.run_program("find", "moor", "--in", place).stdout
+            self.assertIn("Mooring chains", told)
+            self.assertIn("1 message", told)
+        self.assertIn(
+            "neither an export folder nor a backup", self.run_program("find", "x", "--in", ".", code=2).stderr
+        )
+
+
+class Disposal(CaseTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.program("case", "open", "7", "Fog signal", "--keep", "1y")
+        self.write("in.mbox", mbox(mail("m1", "One"), mail("m2", "=Two")))
+        self.program("file", "in.mbox", "--case", "7")
+        self.path = self.folder / "rec/fileplan.toml"
+
+    def make_due(self) -> None:
+        self.program("case", "close", "7")
+        self.path.write_text(re.sub(r"(opened|closed) = 20\d\d", r"\1 = 2020", self.path.read_text()))
+
+    def test_what_speaks_against_it(self) -> None:
+        def refused(why: str) -> None:
+            self.assertIn(why, self.program("case", "dispose", "7", "--yes", code=2))
+            self.assertEqual(len(self.filed("7")), 2)
+
+        refused("is open")
+        self.program("case", "close", "7")
+        refused("is kept until")
+        self.make_due() if self.state("7")["closed"] is None else None
+        self.path.write_text(re.sub(r"(opened|closed) = 20\d\d", r"\1 = 2020", self.path.read_text()))
+        self.program("case", "hold", "7", "--why", "court")
+        refused("is on hold (court)")
+        self.program("case", "release", "7")
+        folder = self.folder / "rec/7 Fog signal"
+        victim = next(folder.glob("*.pdf"))
+        whole = victim.read_bytes()
+        victim.write_bytes(whole + b"x")
+        refused("is altered")
+        victim.write_bytes(whole)
+        log = folder / "case.log"
+        lines = log.read_bytes()
+        log.write_bytes(lines.split(b"\n", 1)[1])
+        refused("the log of case 7 is not whole")
+        log.write_bytes(lines)
+        self.assertIn("add --yes", self.program("case", "dispose", "7", code=2))
+        self.program("case", "dispose", "7", "--yes")
+        self.assertFalse(folder.exists())
+
+    def test_the_certificate(self) -> None:
+        self.make_due()
+        self.program("case", "dispose", "7", "--yes")
+        made = {path.suffix: path for path in (self.folder / "rec/disposed").iterdir()}
+        text = made[".txt"].read_text("utf-8")
+        digests = [hashlib.sha256(mail(*one)).hexdigest() for one in (("m1", "One"), ("m2", "=Two"))]
+        words = pdf_text(made[".pdf"])
+        for wanted in (*digests, "Fog signal", "kept 1y after it was closed", "=Two"):
+            self.assertIn(wanted, text)
+            self.assertEqual(missing_words(wanted, words), [])
+        self.assertIn('"what": "disposed"', made[".log"].read_text("utf-8"))
+        self.assertEqual(json.loads(self.program("case", "list", "--json")), [])
+        self.write("answer.eml", mail("m3", "Re: One", "m1"))
+        self.assertIn("1 unfiled", self.open_again_and_file())
+
+    def open_again_and_file(self) -> str:
+        self.program("case", "open", "8", "Another")
+        return self.program("file", "answer.eml", "--by-plan")
+
+    def test_killed(self) -> None:
+        """Gone at any step: the records are whole or certified, and the same command ends it."""
+        self.make_due()
+        shutil.copytree(self.folder / "rec", self.folder / "before")
+        step, done = 0, False
+        while not done:
+            shutil.rmtree(self.folder / "rec")
+            shutil.copytree(self.folder / "before", self.folder / "rec")
+            command = ("case", "dispose", "7", "--yes", "--records", "rec")
+            done = self.run_program(*command, code=None, end_before=step).returncode == 0
+            if "7" in self.path.read_text() and (self.folder / "rec/7 Fog signal").exists():
+                self.assertEqual(len(self.filed("7")), 2, step)
+            else:
+                self.assertEqual(len(list((self.folder / "rec/disposed").glob("*.pdf"))), 1, step)
+            if json.loads(self.program("case", "list", "--json")):
+                self.run_program(*command)
+            self.assertFalse((self.folder / "rec/7 Fog signal").exists())
+            step += 1
+        self.assertGreater(step, 10)
 
 
 class Plan(CaseTest):

@@ -245,7 +245,10 @@ class Records:
             except MessageError:
                 return False  # what can't be read is told when it is filed
 
-        return Placer(plan.cases.values(), index.cases_of).place_all(envelopes, matches)
+        def known(id: int) -> list[str]:
+            return [name for name in index.cases_of(id) if name in plan.cases]  # others were disposed of
+
+        return Placer(plan.cases.values(), known).place_all(envelopes, matches)
 
     def _file(
         self,

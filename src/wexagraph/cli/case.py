@@ -14,6 +14,7 @@ from wexagraph.app.cases import Records, records_folder
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.parameters import CSV, JSON, named
 from wexagraph.cli.reports import counted, print_json
+from wexagraph.cli.session import at_a_terminal
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.errors import CallError
 from wexagraph.records import case_log
@@ -250,6 +251,36 @@ def due_cases(context: click.Context, records: str | None, as_csv: bool, as_json
     """The cases whose time is over, and that no hold keeps."""
     office = records_of(context, records)
     _print_cases([CaseRow(office, case) for case in office.due()], as_csv, as_json)
+    return OK
+
+
+@command.command("dispose")
+@REFERENCE
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@RECORDS
+@click.pass_context
+def dispose_case(context: click.Context, reference: str, yes: bool, records: str | None) -> int:
+    """Remove a case whose time is over, and leave a certificate of what it held (PDF and text).
+
+    Refused while it is open, on hold, not due, or not whole. Nothing else in this program removes a record.
+    """
+    from wexagraph.app.disposal import dispose
+
+    def allow(case: Case, messages: int, files: int) -> bool:
+        if yes:
+            return True
+        if not at_a_terminal():
+            raise CallError("nobody can be asked here: add --yes to remove the case.")
+        what = f"{counted(messages, 'message')}, {counted(files, 'file')}"
+        return click.confirm(f"Remove case {one_line(case.reference)}, {one_line(case.title)} ({what})?", err=True)
+
+    done = dispose(records_of(context, records), reference, allow)
+    if done is None:
+        click.echo("Nothing was removed.")
+        return OK
+    click.echo(f"Case {one_line(done.case.reference)} is gone: {counted(done.messages, 'message')}.")
+    click.echo(f"Certificate: {one_line(str(done.certificate))}")
+    click.echo(f"Log:         {one_line(str(done.log))}")
     return OK
 
 

@@ -83,6 +83,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         "wexagraph file mailbox --subject 'buoy 14' --case 2026-118",
         "wexagraph file @office --by-plan --dry-run",
     ),
+    "find": (
+        "wexagraph find 'mooring chain'",
+        "wexagraph find survey --case 2026-118 --since 2026-03",
+    ),
     "account": (
         "wexagraph account add office imaps://records@mail.saltmere.example/",
         "wexagraph account check office",

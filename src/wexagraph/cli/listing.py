@@ -68,7 +68,7 @@ def command(
         elif as_json:
             count = _json(mailbox, choice, wanted)
         else:
-            count = _lines(mailbox, choice, timezone, wanted)
+            count = print_lines(mailbox, choice, timezone, wanted)
         unknown = _unknown_ids(mailbox, choice)
         if not count and not unknown and (why := why_none(mailbox, choice)):
             click.echo(f"wexagraph: {one_line(why)}", err=True)
@@ -158,7 +158,7 @@ def _as_dict(mailbox: Source, envelope: Envelope, zone: tzinfo | None) -> dict[s
     return values
 
 
-def _lines(mailbox: Source, choice: Choice, timezone: tzinfo | None, columns: list[Column[Listed]] | None) -> int:
+def print_lines(mailbox: Source, choice: Choice, timezone: tzinfo | None, columns: list[Column[Listed]] | None) -> int:
     """A line a message, written as it is found. On a terminal the subject is cut to its width, in a pipe nothing is."""
     if mailbox.finds and choice.texts and columns is None:
         return _found(mailbox, choice, timezone)

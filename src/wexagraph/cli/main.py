@@ -31,6 +31,7 @@ COMMANDS = {  # name: module, and the line that --help shows without loading the
     "attachments": ("attachments", "Only the attachments, in their native formats."),
     "case": ("case", "Cases of the file plan: open, list, close, hold, and how long they are kept."),
     "file": ("file", "File messages into a case, or where the file plan says."),
+    "find": ("find", "Find messages in cases, exports and backups by their words."),
     "account": ("account", "Accounts on a server: add, check, list, forget."),
     "order": ("order", "Standing orders: a command kept under a name, done by the clock or on arrival."),
     "backup": ("backup", "Start or top up an offline backup of a source."),

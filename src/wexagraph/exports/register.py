@@ -204,32 +204,37 @@ def _texts(lists: set[str]) -> list[str]:
 
 def filed_beside(folder: Path) -> dict[str, Filed]:
     """What an export in a folder has made of messages, by their facts; nothing where there is none that can be read."""
-    path = folder / OWN / "journal.sqlite"
-    if not path.is_file():
-        return {}
     try:
-        with closing(Journal(path, reading=True)) as journal:
-            return {
-                facts(row.date if isinstance(row.date, datetime) else None, row.facts[1:]): Filed(
-                    tuple(row.files), tuple(row.notes), row.tags
-                )
-                for row in _rows(journal)
-            }
-    except (sqlite3.Error, TargetError):
+        rows = rows_of(folder) if (folder / OWN / "journal.sqlite").is_file() else []
+    except TargetError:
         return {}
+    return {
+        facts(row.date if isinstance(row.date, datetime) else None, row.facts[1:]): Filed(
+            tuple(row.files), tuple(row.notes), row.tags
+        )
+        for row in rows
+    }
 
 
 def files_by_digest(folder: Path) -> dict[str, list[str]]:
     """The files of an export folder that are there, by the digests of their messages."""
-    path = folder / OWN / "journal.sqlite"
-    if not path.is_file():
-        return {}
+    rows = rows_of(folder) if (folder / OWN / "journal.sqlite").is_file() else []
+    return {
+        row.digest: row.files
+        for row in rows
+        if row.digest and row.files and all((folder / file).is_file() for file in row.files)
+    }
+
+
+def rows_of(folder: Path) -> list[RegisterRow]:
+    """What an export in a folder has of each message. Raises TargetError where its journal can't be read."""
     try:
-        with closing(Journal(path, reading=True)) as journal:
-            rows = [(row.digest or "", row.files) for row in _rows(journal)]
-    except (sqlite3.Error, TargetError):
-        return {}
-    return {digest: files for digest, files in rows if files and all((folder / file).is_file() for file in files)}
+        with closing(Journal(folder / OWN / "journal.sqlite", reading=True)) as journal:
+            return list(_rows(journal))
+    except sqlite3.Error as error:
+        raise TargetError(
+            f"the journal of {folder} can't be read: {error}. The same command again mends it."
+        ) from error
 
 
 def about(root: OutputFolder, name: str) -> str | None:

@@ -129,6 +129,10 @@ class FilePlan:
         self.cases[case.reference] = replace(case, folder=folder)
         return self.cases[case.reference]
 
+    def drop(self, case: Case) -> None:
+        """Take a case out of the plan."""
+        del self.cases[case.reference]
+
     def keep(self, case: Case) -> None:
         """Put a case in the place of the one of its reference."""
         self.cases[case.reference] = case

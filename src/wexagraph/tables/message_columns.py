@@ -181,8 +181,8 @@ def identity(header: Header, otherwise: str) -> bytes:
 
 @dataclass(slots=True)
 class Row:
-    """A message of a register: its values by the names of their columns; `trouble` says why it could not be read, `facts`
-    are what an export beside the register knows it by."""
+    """A message of a register: its values by the names of their columns; `trouble` says why it could not be read,
+    `facts` are what an export beside the register knows it by."""
 
     id: str
     folder: str
