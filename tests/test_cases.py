@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import hashlib
+import io
 import json
 import random
 import re
 import shutil
+import subprocess
 import unittest
+import zipfile
 from concurrent.futures import ThreadPoolExecutor
 from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
+import bagit
 import pikepdf
 
 from tests.helpers import ProgramTest, letter, mbox, missing_words, pdf_text
@@ -360,6 +364,67 @@ class Disposal(CaseTest):
             self.assertFalse((self.folder / "rec/7 Fog signal").exists())
             step += 1
         self.assertGreater(step, 10)
+
+
+class HandingOver(CaseTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.program(
+            "case", "open", "2026/7", "Fog signal: the \u2018horn\u2019", "--keep", "1y", "--match", "subject=horn"
+        )
+        self.write("in.mbox", mbox(mail("m1", "One"), mail("m2", "a" * 200)))
+        self.program("file", "in.mbox", "--case", "2026/7", "--register", "csv,xlsx")
+        self.assertIn("8 files", self.program("case", "pack", "2026/7", "--into", "fog.zip"))
+
+    def test_a_bag_that_others_can_prove(self) -> None:
+        subprocess.run(["unzip", "-q", "fog.zip", "-d", "open"], cwd=self.folder, check=True)
+        bag = bagit.Bag(str(next((self.folder / "open").iterdir())))
+        self.assertTrue(bag.validate())
+        self.assertEqual(bag.info["External-Identifier"], "2026/7")
+        self.assertEqual(missing_words("One Fog signal", pdf_text(Path(bag.path) / "contents.pdf")), [])
+        self.assertIn("all whole", self.call_program("verify", "fog.zip").stdout)
+        self.program("case", "pack", "2026/7", "--into", "fog.png", code=2)
+
+    def test_taken_in(self) -> None:
+        told = self.call_program("case", "unpack", "fog.zip", "--records", "other").stdout
+        self.assertIn("Case 2026/7 is in", told)
+        here, there = ((self.folder / name / self.state("2026/7")["folder"]) for name in ("rec", "other"))
+        for path in here.glob("*.*"):
+            if path.suffix in (".pdf", ".eml"):
+                self.assertEqual((there / path.name).read_bytes(), path.read_bytes())
+        self.assertIn("0 foreign", self.call_program("verify", str(there)).stdout)
+        events = json.loads(self.call_program("case", "log", "2026/7", "--json", "--records", "other").stdout)
+        self.assertEqual([e["what"] for e in events["events"]], ["opened", "filed", "packed", "unpacked"])
+        done = self.call_program("file", "in.mbox", "--case", "2026/7", "--records", "other").stdout
+        self.assertIn("0 new, 2 there already", done)
+        self.assertIn("1 message found", self.call_program("find", "One", "--records", "other").stdout)
+        told = self.call_program("case", "unpack", "fog.zip", "--records", "other", code=2).stderr
+        self.assertIn("there is a case 2026/7 already", told)
+
+    def test_not_whole(self) -> None:
+        data = (self.folder / "fog.zip").read_bytes()
+        with zipfile.ZipFile(io.BytesIO(data)) as old:
+            parts = {item.filename: old.read(item) for item in old.infolist()}
+        first = next(name for name in parts if name.endswith(".eml"))
+        for change, why in (
+            ({first: parts[first] + b"x"}, "is altered"),
+            ({first: None}, "is missing"),
+            ({first.rpartition("/")[0] + "/../../../evil.eml": b"x"}, "is foreign"),
+        ):
+            with zipfile.ZipFile(self.folder / "bad.zip", "w") as new:
+                for name, content in {**parts, **change}.items():
+                    if content is not None:
+                        new.writestr(name, content)
+            self.call_program("verify", "bad.zip", code=1)
+            told = self.call_program("case", "unpack", "bad.zip", "--records", "other", code=2).stderr
+            self.assertIn(why, told)
+            self.assertFalse((self.folder / "other/fileplan.toml").exists())
+        self.write("bad.zip", data[:-40])
+        self.assertIn("no case that was packed", self.call_program("verify", "bad.zip", code=3).stderr)
+        victim = next((self.folder / "rec").glob("*/*.pdf"))
+        victim.unlink()
+        self.assertIn("is missing", self.program("case", "pack", "2026/7", "--into", "more.zip", code=2))
+        self.assertFalse((self.folder / "more.zip").exists())
 
 
 class Plan(CaseTest):

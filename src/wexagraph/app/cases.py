@@ -335,6 +335,11 @@ class Records:
         texts = tuple(TextPattern(tag.replace("{", "{{").replace("}", "}}"), "tag") for tag in dict.fromkeys(tags))
         return replace(made, page=page, tags=texts)
 
+    def mend(self, case: Case) -> None:
+        """Make the journal of a case's folder again, from its register and its checksums."""
+        nothing = Filing(case.reference, [], None)
+        export(nothing, self.place(case), Choice(), self.options_of(case, {}), patience=_PATIENCE)
+
     def broken(self, case: Case) -> str:
         """Why the log of a case is not whole; "" where it is."""
         return case_log.broken(self.place(case), case.log)

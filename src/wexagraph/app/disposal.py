@@ -127,26 +127,42 @@ def _dispose(records: Records, plan: FilePlan, case: Case) -> Disposed:
 
 def certify(records: Records, case: Case) -> Certificate:
     """The certificate of a case as it now is."""
+    said = "The case named here was proved whole, and then removed from the records with all its files."
+    facts = (
+        *facts_of(records, case),
+        ("Rule", f"kept {case.keep} after it was closed: it may go from {case.due} on"),
+        ("Disposed of on", f"{records.clock():%Y-%m-%d %H:%M %z}"),
+        ("By", records.who or "somebody"),
+    )
+    title = f"Certificate of disposal: {one_line(case.reference)}"
+    return Certificate(title, said, facts, messages_of(records, case))
+
+
+def facts_of(records: Records, case: Case) -> tuple[tuple[str, str], ...]:
+    """What there is to say of a case as a whole: labels and texts."""
     place = records.place(case)
     manifest = place / MANIFEST
     rows = rows_of(place) if manifest.exists() else []
     filed = [event for event in case_log.read(place) if event.what == "filed"]
     digest = hashlib.sha256(manifest.read_bytes()).hexdigest() if manifest.exists() else "none"
-    facts = (
+    return (
         ("Reference", case.reference),
         ("Title", one_line(case.title)),
         ("Opened", str(case.opened)),
-        ("Closed", str(case.closed)),
-        ("Rule", f"kept {case.keep} after it was closed: it may go from {case.due} on"),
-        ("Holds", "none"),
+        ("Closed", str(case.closed or "not yet")),
+        ("Holds", one_line("; ".join(hold.why for hold in case.holds)) or "none"),
         ("Messages", f"{len(rows):,}, filed in {len(filed):,} step{'s' * (len(filed) != 1)}"),
         ("Files", f"{sum(len(row.files) for row in rows):,}, each proved by its SHA-256 before"),
         ("List of checksums", digest),
         ("Last line of the log", case.log),
-        ("Disposed of on", f"{records.clock():%Y-%m-%d %H:%M %z}"),
-        ("By", records.who or "somebody"),
     )
-    messages = tuple(
+
+
+def messages_of(records: Records, case: Case) -> tuple[tuple[str, str, str, str], ...]:
+    """The messages of a case: date, sender, subject, SHA-256; in the order of their dates."""
+    place = records.place(case)
+    rows = rows_of(place) if (place / MANIFEST).exists() else []
+    return tuple(
         (
             row.facts[0][:16].replace("T", " "),
             shortened(row.facts[1], 200),
@@ -155,5 +171,3 @@ def certify(records: Records, case: Case) -> Certificate:
         )
         for row in sorted(rows, key=lambda row: row.facts[0])
     )
-    said = "The case named here was proved whole, and then removed from the records with all its files."
-    return Certificate(f"Certificate of disposal: {one_line(case.reference)}", said, facts, messages)

@@ -6,13 +6,14 @@ import getpass
 import sys
 from collections.abc import Callable
 from datetime import date, datetime
+from pathlib import Path
 from typing import Any
 
 import click
 
 from wexagraph.app.cases import Records, records_folder
 from wexagraph.cli.exits import OK, SOME_FAILED
-from wexagraph.cli.parameters import CSV, JSON, named
+from wexagraph.cli.parameters import CSV, JSON, into_option, named
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.session import at_a_terminal
 from wexagraph.cli.terminal import machine_output, make_console, make_table
@@ -281,6 +282,42 @@ def dispose_case(context: click.Context, reference: str, yes: bool, records: str
     click.echo(f"Case {one_line(done.case.reference)} is gone: {counted(done.messages, 'message')}.")
     click.echo(f"Certificate: {one_line(str(done.certificate))}")
     click.echo(f"Log:         {one_line(str(done.log))}")
+    return OK
+
+
+@command.command("pack")
+@REFERENCE
+@into_option("The ZIP that the case becomes.", "FILE.zip")
+@RECORDS
+@click.pass_context
+def pack_one(context: click.Context, reference: str, into: str, records: str | None) -> int:
+    """Pack a case as one ZIP that proves itself, for a court or another office.
+
+    It is a bag (BagIt, RFC 8493) with all files, register, log and a page of contents. `wexagraph verify FILE.zip`
+    proves it, `case unpack` takes it in. The case stays where it is.
+    """
+    from wexagraph.app.handing_over import pack_case
+
+    path = Path(into).expanduser()
+    if path.suffix.lower() != ".zip":
+        raise CallError(f"--into {into}: a case is packed as a .zip file.")
+    count = pack_case(records_of(context, records), reference, path)
+    click.echo(f"Packed: {one_line(str(path))}, {counted(count, 'file')}, {size(path.stat().st_size)}")
+    return OK
+
+
+@command.command("unpack")
+@click.argument("file", metavar="FILE.zip", callback=named)
+@RECORDS
+@click.pass_context
+def unpack_one(context: click.Context, file: str, records: str | None) -> int:
+    """Take in a case that was packed, once each of its files is proved."""
+    from wexagraph.app.handing_over import unpack_case
+
+    office = records_of(context, records)
+    case = unpack_case(office, Path(file).expanduser())
+    click.echo(f"Case {one_line(case.reference)} is in: {one_line(case.title)}")
+    click.echo(f"Folder: {one_line(str(office.place(case)))}")
     return OK
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shlex
+from contextlib import closing
 from pathlib import Path
 
 import click
@@ -32,12 +33,14 @@ _SHOWN = 50
 @JSON
 @click.pass_context
 def command(context: click.Context, folder: str, deep: bool, repair: str | None, jobs: int, as_json: bool) -> int:
-    """Prove a backup or an export folder whole, or say what is not.
+    """Prove a backup, an export folder, a case or a packed case whole, or say what is not.
 
     Every file is compared with the checksums in manifest-sha256.txt. Missing: it is in the list and not in DIR.
     Altered: its bytes are others. Foreign: it is in DIR and not in the list.
     """
     root = Path(folder).expanduser()
+    if root.is_file():
+        return _packed(root, as_json)
     of_a_backup = (root / BAGIT).exists() or (root / "data" / "volumes").is_dir()
     if of_a_backup:
         verification = _backup(context, root, deep, repair, jobs)
@@ -52,6 +55,23 @@ def command(context: click.Context, folder: str, deep: bool, repair: str | None,
     else:
         _print_findings(verification)
         (_print_backup if of_a_backup else _print_export)(verification)
+    return OK if verification.whole else SOME_FAILED
+
+
+def _packed(path: Path, as_json: bool) -> int:
+    """Prove a case that was packed."""
+    from wexagraph.records.packed import PackedCase
+
+    with closing(PackedCase(path)) as packed:
+        verification = packed.verify()
+    if as_json:
+        print_json(verification.as_dict())
+    else:
+        _print_findings(verification)
+        whole = verification.files - len(verification.paths("altered")) - len(verification.paths("foreign"))
+        click.echo(
+            f"{one_line(str(path))}: {whole:,} of {verification.files:,} files are whole; {_told(verification)}."
+        )
     return OK if verification.whole else SOME_FAILED
 
 

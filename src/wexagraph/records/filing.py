@@ -61,7 +61,7 @@ class Filing(Source):
 
     moves = False
 
-    def __init__(self, reference: str, letters: list[Letter], held: Held) -> None:
+    def __init__(self, reference: str, letters: list[Letter], held: Held | None) -> None:
         super().__init__(f"case:{reference}", "case")
         self._folder, self.held = reference, held
         self._letters = {_place(letter): letter for letter in letters}
@@ -88,9 +88,11 @@ class Filing(Source):
             yield Envelope(self._folder, place, old.size, old.header, digest, old.flags, old.arrival)
 
     def read(self, envelope: Envelope) -> bytes:
+        assert self.held is not None
         return self.held.read(self._letters[envelope.place])
 
     def attachments(self, envelope: Envelope) -> list[Leaf]:
+        assert self.held is not None
         return self.held.attachments(self._letters[envelope.place])
 
     def threads(self) -> dict[str, Thread]:
