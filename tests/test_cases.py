@@ -427,6 +427,47 @@ class HandingOver(CaseTest):
         self.assertFalse((self.folder / "more.zip").exists())
 
 
+class Merging(CaseTest):
+    def test_one_of_two(self) -> None:
+        self.program("case", "open", "1", "Buoy", "--tag", "sea")
+        self.program("case", "open", "2", "Buoy 14")
+        self.write("in.mbox", mbox(mail("m1", "One"), mail("m2", "Two"), mail("m3", "Three")))
+        self.program("file", "in.mbox", "--subject", "one", "--subject", "two", "--case", "1")
+        self.program("file", "in.mbox", "--subject", "two", "--subject", "three", "--case", "2")
+        self.program("case", "hold", "1", "--why", "court")
+        shutil.copytree(self.folder / "rec", self.folder / "before")
+        command = ("case", "merge", "1", "2", "--records", "rec")
+        rng = random.Random(3)
+        self.run_program(*command, end_before=10_000)
+        steps = self.steps
+        for step in [steps, *(rng.randrange(steps) for _ in range(8))]:
+            shutil.rmtree(self.folder / "rec")
+            shutil.copytree(self.folder / "before", self.folder / "rec")
+            self.run_program(*command, code=None, end_before=step)
+            if any(row["reference"] == "1" for row in json.loads(self.program("case", "list", "--json"))):
+                self.run_program(*command)
+            self.assertEqual(self.filed("2"), ["m1", "m2", "m3"])
+            self.assertEqual((self.state("2")["held"], self.state("2")["tags"]), ("court", "sea"))
+            self.assertEqual(len(list((self.folder / "rec/merged").rglob("*.eml"))), 2, "nothing is removed")
+            self.program("case", "log", "2")
+        self.write("late.eml", mail("m4", "[1] Late"))
+        self.program("file", "late.eml", "--by-plan")
+        self.assertIn("m4", self.filed("2"), "the old reference goes on")
+        self.assertIn("can't be merged into itself", self.program("case", "merge", "2", "2", code=2))
+
+
+class Clerk(CaseTest):
+    def test_a_standing_order_files(self) -> None:
+        self.program("case", "open", "2026-118", "Buoy 14")
+        self.write("in/1.eml", mail("m1", "2026-118"))
+        self.run_program("order", "add", "clerk", "--", "file", "in", "--by-plan", "--as", "eml", "--records", "rec")
+        for number in (1, 2):
+            self.write(f"in/{number}.eml", mail(f"m{number}", "2026-118"))
+            self.assertIn("1 new", self.run_program("order", "run", "clerk").stdout)
+            self.assertEqual(len(self.filed("2026-118")), number)
+        self.run_program("order", "run", "clerk", "--dry-run")
+
+
 class Plan(CaseTest):
     def test_edited_by_hand(self) -> None:
         self.program("case", "open", "2026-118", "Buoy 14", "--match", "subject=buoy", "--keep", "7y")

@@ -229,7 +229,7 @@ class Files(ProgramTest):
     def test_patterns(self) -> None:
         for pattern, said in (
             ("{date:DD-MM-YYYY}", "Write {date:%d-%m-%Y}"),
-            ("{case} {id}", "has no field {case}"),
+            ("{case} {id}", "has no field {case} here"),
             ("{date:x}", "{date:%Y-%m-%d}"),
         ):
             with self.subTest(pattern):

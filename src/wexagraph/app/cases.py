@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import getpass
 import os
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
@@ -44,6 +45,14 @@ def records_folder(given: str | None, configured: str = "") -> Path:
             "below [options] in your wexagraph.toml."
         )
     return Path(place).expanduser().absolute()
+
+
+def user_name() -> str:
+    """Who does something: the user of the system; "" where it has no name."""
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return ""
 
 
 @dataclass(frozen=True)
@@ -330,10 +339,9 @@ class Records:
         """The options of an export into a case: ours, those of the case, those of the call. Raises CallError."""
         tags = [*case.tags, *options.get("tag", ()), case.reference]
         plain = {**FILE_DEFAULTS, **case.options, **options, "tag": ()}
-        made = export_options(plain, None, self.clock())
-        page = replace(made.page, case=(case.reference, case.title))
+        made = export_options(plain, None, self.clock(), (case.reference, case.title))
         texts = tuple(TextPattern(tag.replace("{", "{{").replace("}", "}}"), "tag") for tag in dict.fromkeys(tags))
-        return replace(made, page=page, tags=texts)
+        return replace(made, tags=texts)
 
     def mend(self, case: Case) -> None:
         """Make the journal of a case's folder again, from its register and its checksums."""

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.app.afterwards import apply, changes_of, clear
+from wexagraph.app.cases import FILE_DEFAULTS, Records, user_name
 from wexagraph.app.locales import language_code, usual_paper
 from wexagraph.app.options import ATTACHMENT_DEFAULTS, EXPORT_DEFAULTS, attachment_options, export_options
 from wexagraph.app.registers import REGISTER_DEFAULTS, check_register, register
@@ -24,6 +25,7 @@ from wexagraph.sources import Source, Stored
 from wexagraph.sources.imap.changes import Afterwards
 
 _SECRETS = ("password", "owner-password")
+FILE_CALL_DEFAULTS: dict[str, Any] = {**FILE_DEFAULTS, "case": None, "by-plan": False, "records": None}
 BACKUP_DEFAULTS: dict[str, Any] = {"volume-size": "1GB", "lock": False, "jobs": None, "cluster": None}
 LEAST_VOLUME, MOST_VOLUME = 1_000_000, 4_000_000_000
 
@@ -113,6 +115,31 @@ def _register(work: Work) -> Report:
     )
 
 
+def _file(work: Work) -> Report:
+    options = {name: value for name, value in work.call.options.items() if name in FILE_DEFAULTS}
+    records = Records(Path(work.call.into), lambda: work.moment.astimezone(), user_name())
+    case = work.call.options.get("case")
+    filed = records.file(work.source, work.choice, case, options, stopped=work.stopped, dry=work.dry)
+    report = Report(work.call.into, planned=[] if work.dry else None)
+    for one in filed.reports.values():
+        report.written += one.written
+        report.already_there += one.already_there
+        report.bytes += one.bytes
+        report.failures += one.failures
+    report.failures += filed.failures
+    report.failed = len(report.failures)
+    report.chosen = report.written + report.already_there + report.failed
+    report.interrupted, report.unreadable = filed.interrupted, filed.unreadable
+    return report
+
+
+def _check_file(options: dict[str, Any]) -> None:
+    """Raise CallError for options of `file` that can't be meant."""
+    if bool(options.get("case")) is bool(options.get("by-plan")):
+        raise CallError("say where to: --case REF, or --by-plan.")
+    export_options({**FILE_DEFAULTS, **{n: v for n, v in options.items() if n in FILE_DEFAULTS}}, case=("", ""))
+
+
 def _backup(work: Work) -> Report:
     from wexagraph.backups.dry_run import dry_run
     from wexagraph.backups.topup import backup
@@ -174,6 +201,7 @@ COMMANDS: dict[str, Command] = {
         is_whole=lambda options: True,
         settled=(_ZONE,),
     ),
+    "file": Command(FILE_CALL_DEFAULTS, _check_file, _file, settled=(_ZONE,)),
     "backup": Command(
         BACKUP_DEFAULTS,
         lambda options: volume_size(str((BACKUP_DEFAULTS | options)["volume-size"])),

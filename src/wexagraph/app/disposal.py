@@ -46,7 +46,7 @@ def dispose(records: Records, reference: str, allow: Callable[[Case, int, int], 
     case = records.plan().get(reference)
     _refuse(records, case)
     if not _is_going(records, case):
-        files, messages = _proved(records, case)
+        files, messages = proved(records, case)
         if not allow(case, messages, files):
             return None
     with records.changing() as plan:
@@ -84,7 +84,7 @@ def _is_going(records: Records, case: Case) -> bool:
     return _going(records, case).exists() and not records.place(case).exists()
 
 
-def _proved(records: Records, case: Case) -> tuple[int, int]:
+def proved(records: Records, case: Case) -> tuple[int, int]:
     """How many files and messages a case has. Raises CallError where it is not whole."""
     place = records.place(case)
     if not (place / MANIFEST).exists():
@@ -109,7 +109,7 @@ def _dispose(records: Records, plan: FilePlan, case: Case) -> Disposed:
         messages = files = 0
         if not _is_going(records, case):
             made = certify(records, case)
-            messages, files = len(made.messages), _proved(records, case)[0]
+            messages, files = len(made.messages), proved(records, case)[0]
             text, pdf = made.text(), made.pdf(PageOptions())
             with OutputFolder(records.folder) as folder:
                 folder.write(f"{DISPOSED}/{name} certificate.txt", text)

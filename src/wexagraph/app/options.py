@@ -8,6 +8,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from datetime import datetime
 from difflib import get_close_matches
 from pathlib import Path
@@ -108,16 +109,25 @@ _PICTURES = {
 }
 
 
-def export_options(plain: Plain, prompt: Prompt | None = None, exported: datetime | None = None) -> ExportOptions:
-    """The options of an export; `prompt` asks for passwords, `exported` dates cover sheets. Raises CallError."""
+def export_options(
+    plain: Plain,
+    prompt: Prompt | None = None,
+    exported: datetime | None = None,
+    case: tuple[str, str] | None = None,
+) -> ExportOptions:
+    """The options of an export; `prompt` asks for passwords, `exported` dates cover sheets, `case` is the reference and
+    the title of what is filed. Raises CallError."""
     values = _filled(plain, EXPORT_DEFAULTS)
+    for name in ("name", "title", "header", "footer") if case is None else ():
+        if field := re.search(r"\{(case(?:_title)?)[}:!]", str(values[name] or "")):
+            raise CallError(f"--{name} has no field {{{field[1]}}} here: `wexagraph file` knows what it files under.")
     pattern, title = values["name"], values["title"]
     bound = NamePattern(BOUND_PATTERN if pattern is None else pattern, values["bind"] == "all")
     return ExportOptions(
         formats=words(values["as"], tuple(FORMATS), "format"),
         pattern=NamePattern(DEFAULT_PATTERN if pattern is None or bound.is_constant else pattern),
         flat=values["flat"],
-        page=page_options(values),
+        page=replace(page_options(values), case=case or ("", "")),
         engine=values["engine"],
         jobs=values["jobs"] or os.cpu_count() or 1,
         timeout=values["patience"],

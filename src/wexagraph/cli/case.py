@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import getpass
 import sys
 from collections.abc import Callable
 from datetime import date, datetime
@@ -11,7 +10,7 @@ from typing import Any
 
 import click
 
-from wexagraph.app.cases import Records, records_folder
+from wexagraph.app.cases import Records, records_folder, user_name
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.parameters import CSV, JSON, into_option, named
 from wexagraph.cli.reports import counted, print_json
@@ -30,11 +29,7 @@ REFERENCE = click.argument("reference", metavar="REF", callback=named)
 
 def records_of(context: click.Context, given: str | None) -> Records:
     """The records of a call."""
-    try:
-        who = getpass.getuser()
-    except (KeyError, OSError):
-        who = ""
-    return Records(records_folder(given), lambda: datetime.now().astimezone(), who)
+    return Records(records_folder(given), lambda: datetime.now().astimezone(), user_name())
 
 
 @click.group("case")
@@ -285,6 +280,27 @@ def dispose_case(context: click.Context, reference: str, yes: bool, records: str
     return OK
 
 
+@command.command("merge")
+@REFERENCE
+@click.argument("into", metavar="REF", callback=named)
+@RECORDS
+@click.pass_context
+def merge_cases(context: click.Context, reference: str, into: str, records: str | None) -> int:
+    """File all of the first case into the second.
+
+    Its tags, its holds and its reference go with it; its folder stays as it was, below `merged` in the records folder.
+    """
+    from wexagraph.app.merging import merge
+
+    office = records_of(context, records)
+    case, report = merge(office, reference, into)
+    new = sum(one.written for one in report.reports.values())
+    click.echo(
+        f"Case {one_line(reference)} is part of {one_line(case.reference)} now: {counted(new, 'message')} new in it."
+    )
+    return OK
+
+
 @command.command("pack")
 @REFERENCE
 @into_option("The ZIP that the case becomes.", "FILE.zip")
@@ -350,6 +366,9 @@ def _in_words(event: case_log.Event) -> str:
         "closed": lambda: f"closed on {about.get('on', '')}",
         "held": lambda: f"held: {about.get('why', '')}",
         "released": lambda: f"released: {'; '.join(map(str, about.get('ended', [])))}",
+        "merged": lambda: f"took in case {about.get('of', '')}: {about.get('title', '')}",
+        "packed": lambda: f"packed into {about.get('into', '')}",
+        "unpacked": lambda: f"unpacked from {about.get('of', '')}{about.get('trouble', '')}",
         "renamed": lambda: f"renamed: {about.get('title', '')}, before {about.get('before_it', '')}",
     }
     return one_line(words[event.what]() if event.what in words else event.what)

@@ -9,6 +9,7 @@ from typing import Any
 import click
 from click.core import ParameterSource
 
+from wexagraph.app.cases import records_folder
 from wexagraph.app.commands import check, command_of, settled
 from wexagraph.app.notices import check_notices
 from wexagraph.cli.exits import OK
@@ -48,8 +49,8 @@ def add(
 ) -> int:
     """Keep a command as the order NAME.
 
-    COMMAND is export, attachments, register or backup, with all that stands behind it. Without a time it runs by hand
-    only: wexagraph order run NAME.
+    COMMAND is export, attachments, register, file or backup, with all that stands behind it. Without a time it runs by
+    hand only: wexagraph order run NAME.
     """
     when = When.from_dict({"every": every, "at": at, "on": on or (), "on-arrival": on_arrival})
     call, sure, also_notify = _call_of(context, list(words))
@@ -93,7 +94,8 @@ def _call_of(context: click.Context, words: list[str]) -> tuple[Call, bool, tupl
     choice = {name: value for name, value in said.items() if name in _CHOICE and name not in own}
     options = {name: value for name, value in said.items() if name not in choice and name not in _OWN}
     source = str(called.params.get("source") or called.params.get("backup") or "")
-    call = Call(words[0], source, str(said.get("into", "")), choice, options, str(said.get("afterwards") or ""))
+    into = str(said.get("into", "")) or str(records_folder(said.get("records")) if "records" in own else "")
+    call = Call(words[0], source, into, choice, options, str(said.get("afterwards") or ""))
     return call, bool(said.get("yes")), tuple(said.get("notify", ()))
 
 

@@ -17,7 +17,7 @@ from wexagraph.selection import Choice
 from wexagraph.toml import mending, wrong
 
 FILE_PLAN = "fileplan.toml"
-_KNOWN = ("title", "folder", "match", "tags", "opened", "closed", "keep", "holds", "options", "log")
+_KNOWN = ("title", "folder", "also", "match", "tags", "opened", "closed", "keep", "holds", "options", "log")
 _OF_A_HOLD = ("why", "since", "by")
 _KEEP = re.compile(r"(\d{1,3}) *([dwmy])", re.IGNORECASE)
 _HEAD = (
@@ -41,7 +41,8 @@ class Case:
     """A matter that mail is filed under. `folder` is its own below the records folder, `match` a choice as plain data.
 
     `keep` is how long it is kept after it was closed (`7y`), "" for ever. `options` are those of an export, by their
-    names on the command line. `log` is the digest of the last line of its log when it was last told.
+    names on the command line. `log` is the digest of the last line of its log when it was last told. `also` are the
+    references of cases that were merged into it.
     """
 
     reference: str
@@ -55,6 +56,7 @@ class Case:
     holds: tuple[Hold, ...] = ()
     options: dict[str, Any] = field(default_factory=dict)
     log: str = ""
+    also: tuple[str, ...] = ()
 
     @property
     def due(self) -> date | None:
@@ -167,6 +169,7 @@ def _plain(case: Case) -> dict[str, Any]:
         "opened": case.opened,
         "closed": case.closed,
         "keep": case.keep,
+        "also": list(case.also),
         "tags": list(case.tags),
         "match": case.match,
         "options": case.options,
@@ -228,9 +231,10 @@ def _case(path: Path, text: str, reference: str, table: Any) -> Case:
             raise refuse(key, f"it has no {key}")
     if component(table["folder"], room=20) != table["folder"]:
         raise refuse("folder", f"{table['folder']!r} can't be the name of a folder on every disk")
-    tags = table.get("tags", [])
-    if not isinstance(tags, list) or not all(isinstance(tag, str) for tag in tags):
-        raise refuse("tags", "tags are a list of texts")
+    for key in ("tags", "also"):
+        words = table.get(key, [])
+        if not isinstance(words, list) or not all(isinstance(word, str) for word in words):
+            raise refuse(key, f"{key} is a list of texts")
     try:
         checked_reference(reference)
         if table.get("keep"):
@@ -258,10 +262,11 @@ def _case(path: Path, text: str, reference: str, table: Any) -> Case:
         table["folder"],
         table["opened"],
         table.get("match", {}),
-        tuple(tags),
+        tuple(table.get("tags", ())),
         table.get("closed"),
         table.get("keep", ""),
         tuple(holds),
         table.get("options", {}),
         table.get("log", ""),
+        tuple(table.get("also", ())),
     )

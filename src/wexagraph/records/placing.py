@@ -32,7 +32,8 @@ class Placer:
     def __init__(self, cases: Iterable[Case], known: Callable[[int], Iterable[str]]) -> None:
         self._cases = list(cases)
         self._known = known
-        self._by_token = {case.reference.casefold(): case.reference for case in self._cases}
+        self._by_token = {name.casefold(): case.reference for case in self._cases for name in case.also}
+        self._by_token |= {case.reference.casefold(): case.reference for case in self._cases}
         phrases = [name for name in self._by_token if not _TOKEN.fullmatch(name) or name.strip(_ENDS) != name]
         one_of = "|".join(map(re.escape, sorted(phrases, key=len, reverse=True)))
         self._phrases = re.compile(rf"(?<![\w-])(?:{one_of})(?![\w-])") if phrases else None
