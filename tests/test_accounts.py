@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import hashlib
 import json
+import os
 import re
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from unittest import mock
 
 from tests.dovecot import INSTALLED, PASSWORD, USER, Dovecot
 from tests.helpers import ProgramTest, letter, mbox
@@ -363,6 +365,33 @@ class Afterwards(AccountTest):
             "export", "@office", "--folder", "Marks", "--except", "keyword=Filed", "--into", "new"
         ).stdout
         self.assertIn("2 messages chosen: 2 written", told)
+
+    def test_what_a_case_on_hold_has_stays(self) -> None:
+        self.fresh("Held", 3)
+        records = self.folder / "rec"
+        for call in (
+            ("case", "open", "7", "Fog", "--records", records),
+            (
+                "file",
+                "@office",
+                "--folder",
+                "Held",
+                "--subject",
+                "Held 1",
+                "--case",
+                "7",
+                "--as",
+                "eml",
+                "--records",
+                records,
+            ),
+            ("case", "hold", "7", "--why", "court", "--records", records),
+        ):
+            self.run_program(*call)
+        with mock.patch.dict(os.environ, {"WEXAGRAPH_RECORDS": str(records)}):
+            said = self.export("Held", "delete", "--yes", code=1)
+        self.assertIn("case 7 is on hold", said)
+        self.assertEqual(self.subjects("@office", "--folder", "Held"), ["Held 1"])
 
     def test_move_and_delete(self) -> None:
         self.fresh("Moves")

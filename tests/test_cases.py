@@ -102,6 +102,10 @@ class Filing(CaseTest):
         self.write("2.mbox", mbox(mail("late", "Re:", "bare"), mail("asked", "A question")))
         self.program("file", "2.mbox", "--by-plan", "--as", "eml")
         self.assertEqual((self.filed("2026-118"), self.filed("AZ 7/26")), (["bare", "late"], ["answer", "asked"]))
+        (self.folder / "rec/.wexagraph/filed.sqlite").unlink()
+        self.write("3.mbox", mbox(mail("later", "Re:", "late")))
+        self.program("file", "3.mbox", "--by-plan", "--as", "eml")
+        self.assertIn("later", self.filed("2026-118"), "the index is made again from the folders")
 
     def test_once_and_with_its_reference(self) -> None:
         data = mail("one", "The chain")
@@ -238,6 +242,63 @@ class Keeping(CaseTest):
         self.events()
         self.program("case", "hold", "7", "--why", "d")
         self.assertEqual(len(self.events()), 5)
+
+
+class Year(CaseTest):
+    def test_of_an_office(self) -> None:
+        """Forty cases and 1,200 letters of a year: each is where it was written down that it belongs."""
+        dice = random.Random(2026)
+        names = [f"{2020 + n % 7}-{n * 7 + 3}" for n in range(40)]
+        for n, name in enumerate(names):
+            self.program("case", "open", name, f"Matter {n}", "--match", f"from=clerk{n}@firm.example")
+        spelled = (
+            "{}",
+            "[{}]",
+            "#{}",
+            "({})",
+            "{}:",
+            "Re: {}",
+            "AW: [{}]",
+            "Fwd: Re: #{}",
+            "WG: WG: {},",
+            "{}.",
+            "\u201e{}\u201c",
+        )
+        wanted: dict[str, set[str]] = {}
+        mails: list[bytes] = []
+        for n in range(1200):
+            id, kind = f"y{n}", dice.random()
+            case, other = dice.sample(names, 2)
+            words = f"berth {dice.randrange(9)} of quay {n}"
+            if kind < 0.5:
+                subject, cases = f"{dice.choice(spelled).format(case)} {words}", {case}
+            elif kind < 0.6:
+                subject, cases = f"{words} {case} and [{other}]", {case, other}
+            elif kind < 0.7:
+                subject, cases = f"{words} {case}7, {case.replace('-', '.')}, x{case}", set()
+            elif kind < 0.8:
+                at = dice.randrange(40)
+                mails.append(mail(id, words, sender=f"C <clerk{at}@firm.example>", day=n % 28 + 1))
+                wanted[id] = {names[at]}
+                continue
+            else:
+                before = dice.choice(sorted(wanted)) if wanted else None
+                mails.append(mail(id, f"Re: {words}", before or "", day=n % 28 + 1))
+                wanted[id] = set(wanted[before]) if before else set()
+                continue
+            mails.append(mail(id, subject, day=n % 28 + 1))
+            wanted[id] = cases
+        dice.shuffle(mails)
+        for part in range(3):  # as it comes, in three runs
+            self.write(f"{part}.mbox", mbox(*mails[part * 400 : part * 400 + 400]))
+            self.program("file", f"{part}.mbox", "--by-plan", "--as", "eml")
+        self.write("all.mbox", mbox(*mails))
+        self.program("file", "all.mbox", "--by-plan", "--as", "eml")  # answers that came before their letters
+        for name in names:
+            self.assertEqual(self.filed(name), sorted(id for id, cases in wanted.items() if name in cases), name)
+        for row in json.loads(self.program("case", "list", "--json")):
+            self.program("case", "log", row["reference"])
+            self.assertIn("0 foreign", self.call_program("verify", str(self.folder / "rec" / row["folder"])).stdout)
 
 
 class Finding(CaseTest):
@@ -495,6 +556,13 @@ class Plan(CaseTest):
         path.write_text("# our own words\n" + good)
         self.program("case", "hold", "2026-118", "--why", "court")
         self.assertTrue(path.read_text().startswith("# our own words\n"), "what people write stays")
+
+    def test_tables_written_in_another_way(self) -> None:
+        self.write("rec/fileplan.toml", "# ours\n[cases]\n7 = {title = 'Fog', folder = '7 Fog', opened = 2026-01-01}\n")
+        self.program("case", "hold", "7", "--why", "court")
+        self.program("case", "open", "8", "Ice")
+        self.assertEqual((self.state("7")["held"], self.state("8")["title"]), ("court", "Ice"))
+        self.assertTrue((self.folder / "rec/fileplan.toml").read_text().startswith("# ours\n"))
 
     def test_references_that_no_disk_likes(self) -> None:
         names = (

@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
+from wexagraph.app.cases import on_hold
 from wexagraph.backups.encryption import Ask
 from wexagraph.backups.proving import proved
 from wexagraph.errors import CallError
@@ -27,11 +28,20 @@ def changes_of(mailbox: Source, wish: Afterwards) -> Changes:
 
 
 def apply(changes: Changes, stored: list[Stored], kept: str, allow: Allow) -> Result:
-    """Do it, with messages that are stored, if that is allowed. `kept` says how they are kept. Raises SourceError."""
-    what = changes.description(Counter(message.folder for message in stored)) if stored else ""
+    """Do it, with messages that are stored, if that is allowed. `kept` says how they are kept. What a case on hold has
+    is not deleted. Raises SourceError, CallError."""
+    held = on_hold() if changes.wish.kind == "delete" else {}
+    free = [message for message in stored if message.digest not in held]
+    left = [
+        (f"{message.folder}, message {message.place}", f"case {held[message.digest]} is on hold")
+        for message in stored
+        if message.digest in held
+    ]
+    what = changes.description(Counter(message.folder for message in free)) if free else ""
     if not allow(what, kept):
-        return 0, []
-    return changes.apply(stored)
+        return 0, left
+    done, more = changes.apply(free)
+    return done, [*left, *more]
 
 
 def clear(mailbox: Source, wish: Afterwards, into: str, seen: list[Stored], ask: Ask, allow: Allow) -> Result:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import getpass
 import os
 from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Executor
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
@@ -18,6 +19,8 @@ from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.register import files_by_digest
 from wexagraph.exports.report import ExportReport
 from wexagraph.exports.run import export
+from wexagraph.messages.conversations import thread
+from wexagraph.messages.headers import Header, header_end
 from wexagraph.naming import TextPattern
 from wexagraph.output.folder import OutputFolder
 from wexagraph.records import case_log
@@ -30,9 +33,10 @@ from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Source
 from wexagraph.sources.base import bounded
 from wexagraph.text import one_line
+from wexagraph.work.pool import ProcessWorkers
 
 FILE_DEFAULTS = {**EXPORT_DEFAULTS, "as": "pdf,eml", "flat": True}
-_PATIENCE = 600.0
+_PATIENCE, _PAGE_PATIENCE = 600.0, 30.0
 _AT_ONCE, _AT_ONCE_BYTES = 500, 64 * 1024 * 1024
 
 
@@ -111,10 +115,9 @@ class Records:
                 if holder is not None:
                     raise InUse(f"{self.folder} is in use by process {holder or 'of somebody'}. Wait for it.")
                 plan = self.plan()
-                before = plan.to_toml() if plan.text else ""
                 yield plan
                 text = plan.to_toml()
-                if text != before:
+                if text != plan.text:
                     folder.write(FILE_PLAN, text.encode("utf-8"))
         except OSError as error:
             raise TargetError(f"{self.folder} can't be written to: {error.strerror or error}.") from error
@@ -228,6 +231,7 @@ class Records:
         plan, report, held = self.plan(), FilingReport(), Held(source)
         index = Filed(self.folder)
         try:
+            self._bring_up(plan, index)
             envelopes = list(choice.select(source))
             if reference is not None:
                 name = plan.get(reference).reference
@@ -242,6 +246,19 @@ class Records:
         source.settle()
         report.unreadable = [(trouble.where, trouble.reason) for trouble in source.troubles]
         return report
+
+    def _bring_up(self, plan: FilePlan, index: Filed) -> None:
+        """Make the index again of cases that it does not know, by the originals in their folders."""
+        for case in plan.cases.values():
+            if case.log and not index.knows(case.reference):
+                place = self.place(case)
+                found = []
+                for digest, files in files_by_digest(place).items():
+                    original = next((file for file in files if file.endswith(".eml")), None)
+                    if original is not None:
+                        data = (place / original).read_bytes()
+                        found.append((digest, thread(Header(data[: header_end(data)]))))
+                index.add(case.reference, found)
 
     def _places(self, plan: FilePlan, index: Filed, source: Source, envelopes: list[Envelope]) -> list[Placement]:
         if not plan.cases:
@@ -285,45 +302,55 @@ class Records:
                 else:
                     envelope, error = found
                     report.failures.append(_failure(envelope, error))
-        for name in letters:
-            if stopped():
-                report.interrupted = True
-                return
-            self._into(plan.get(name), index, source, Filing(name, letters[name], held), report, options, stopped)
+        with ProcessWorkers(options.get("jobs") or os.cpu_count() or 1, _PAGE_PATIENCE) as workers:
+            new: dict[str, list[str]] = {}
+            try:
+                for name in letters:
+                    if stopped():
+                        report.interrupted = True
+                        return
+                    filing = Filing(name, letters[name], held)
+                    new[name] = self._into(plan.get(name), index, filing, report, options, stopped, workers)
+            finally:
+                self._note_filed(source, {name: digests for name, digests in new.items() if digests})
+
+    def _note_filed(self, source: Source, new: dict[str, list[str]]) -> None:
+        """Write what was filed into the logs of its cases."""
+        if new:
+            with self.changing() as plan:
+                for name, digests in new.items():
+                    about = {"messages": len(digests), "from": one_line(source.location), "sha256": digests}
+                    self.note(plan, plan.get(name), "filed", **about)
 
     def _into(
         self,
         case: Case,
         index: Filed,
-        source: Source,
         filing: Filing,
         report: FilingReport,
         options: dict[str, Any],
         stopped: Callable[[], bool],
-    ) -> None:
+        workers: Executor,
+    ) -> list[str]:
+        """Export messages into a case's folder. Returns the digests of those that are new in it."""
         place, made = self.place(case), self.options_of(case, options)
         known = case_log.filed(place)
         there = self._there(place, known, made) if known else set()
         chosen = [letter for letter in filing.letters if letter.digest not in there]
         rest = Filing(case.reference, chosen, filing.held)
-        done = (
-            export(rest, place, Choice(), made, stopped=stopped, patience=_PATIENCE)
-            if chosen
-            else ExportReport(str(place))
-        )
+        done = ExportReport(str(place))
+        if chosen:
+            done = export(rest, place, Choice(), made, stopped=stopped, executor=workers, patience=_PATIENCE)
         done.chosen += len(there & filing.digests)
         done.already_there += len(there & filing.digests)
         report.reports[case.reference] = done
         if done.interrupted:
-            return
+            return []
         failed = {failure.id for failure in done.failures}
         threads = rest.threads()
         now = {one.stamp for one in rest.envelopes("") if one.id not in failed}
         index.add(case.reference, ((digest, threads[digest]) for digest in sorted(now)))
-        if now - known:
-            with self.changing() as plan:
-                about = {"messages": len(now - known), "from": one_line(source.location), "sha256": sorted(now - known)}
-                self.note(plan, plan.get(case.reference), "filed", **about)
+        return sorted(now - known)
 
     def _there(self, place: Path, known: set[str], options: ExportOptions) -> set[str]:
         """Of messages that were filed, those whose files are there in all formats that are wanted."""
@@ -355,6 +382,17 @@ class Records:
 
 def _failure(envelope: Envelope, error: MessageError) -> Failure:
     return Failure(envelope.id, envelope.folder, one_line(envelope.header.subject), str(error))
+
+
+def on_hold() -> dict[str, str]:
+    """The messages of cases on hold in the records that WEXAGRAPH_RECORDS names: references by digests. Raises
+    CallError where the plan can't be read."""
+    place = os.environ.get("WEXAGRAPH_RECORDS")
+    if not place:
+        return {}
+    records = Path(place).expanduser().absolute()
+    held = [case for case in read_plan(records / FILE_PLAN).cases.values() if case.holds]
+    return {digest: case.reference for case in held for digest in case_log.filed(records / case.folder)}
 
 
 def case_of(folder: Path) -> Case | None:

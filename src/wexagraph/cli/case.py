@@ -41,6 +41,9 @@ def command() -> None:
     """
 
 
+_SHOWN = 200
+
+
 class CaseRow:
     """A case as a list shows it."""
 
@@ -141,7 +144,7 @@ def _print_cases(rows: list[CaseRow], as_csv: bool, as_json: bool) -> None:
             sys.stdout.write(row(COLUMNS, each))
     else:
         table = make_table("Case", "Title", "State", ">Messages", "Last filed", "Opened", "Closed", "May go")
-        for each in rows:
+        for each in rows[:_SHOWN]:
             case = each.case
             days = (str(case.opened), str(case.closed or "-"), str(case.due or "-"))
             table.add_row(
@@ -154,7 +157,8 @@ def _print_cases(rows: list[CaseRow], as_csv: bool, as_json: bool) -> None:
             )
         if rows:
             make_console().print(table)
-        click.echo(f"{counted(len(rows), 'case')}.")
+        more = f", the first {_SHOWN} shown; --csv lists all" if len(rows) > _SHOWN else ""
+        click.echo(f"{counted(len(rows), 'case')}{more}.")
 
 
 @command.command("show")

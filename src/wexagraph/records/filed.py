@@ -1,4 +1,4 @@
-"""What is filed where: an index of messages by their IDs and digests."""
+"""What is filed where: an index of messages by IDs and digests, made again from the originals in the folders."""
 
 from __future__ import annotations
 
@@ -14,6 +14,7 @@ _SCHEMA = """
 CREATE TABLE IF NOT EXISTS letter (
     reference TEXT, digest TEXT, own INTEGER, PRIMARY KEY (reference, digest)
 ) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS known (reference TEXT PRIMARY KEY) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS letter_own ON letter (own);
 CREATE TABLE IF NOT EXISTS answered (id INTEGER, reference TEXT, PRIMARY KEY (id, reference)) WITHOUT ROWID;
 """
@@ -40,11 +41,16 @@ class Filed:
         query = "SELECT reference FROM letter WHERE own=? UNION SELECT reference FROM answered WHERE id=?"
         return [row[0] for row in self._base.execute(query, (id, id))]
 
+    def knows(self, reference: str) -> bool:
+        """Whether it was told of a case."""
+        return self._base.execute("SELECT 1 FROM known WHERE reference=?", (reference,)).fetchone() is not None
+
     def add(self, reference: str, letters: Iterable[tuple[str, Thread]]) -> None:
         """Messages that were filed."""
         found = list(letters)
         try:
             with self._base:
+                self._base.execute("INSERT OR IGNORE INTO known VALUES (?)", (reference,))
                 self._base.executemany(
                     "INSERT OR IGNORE INTO letter VALUES (?,?,?)", ((reference, d, t.own or None) for d, t in found)
                 )

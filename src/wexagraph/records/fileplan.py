@@ -18,6 +18,7 @@ from wexagraph.toml import mending, wrong
 
 FILE_PLAN = "fileplan.toml"
 _KNOWN = ("title", "folder", "also", "match", "tags", "opened", "closed", "keep", "holds", "options", "log")
+_TABLE = re.compile(r"\s*\[+\s*(cases\s*\..+?)\s*\]+\s*(?:#.*)?$")
 _OF_A_HOLD = ("why", "since", "by")
 _KEEP = re.compile(r"(\d{1,3}) *([dwmy])", re.IGNORECASE)
 _HEAD = (
@@ -108,6 +109,7 @@ class FilePlan:
     path: Path
     text: str = ""
     cases: dict[str, Case] = field(default_factory=dict)
+    _read: dict[str, Case] = field(default_factory=dict)
 
     def get(self, reference: str) -> Case:
         """The case of a reference, whatever its case. Raises CallError."""
@@ -140,25 +142,61 @@ class FilePlan:
         self.cases[case.reference] = case
 
     def to_toml(self) -> str:
-        """The plan as it is now; comments and the order of lines stay."""
+        """The plan as it is now. The text of cases that have not changed stays as it is, to the letter; of those that
+        have, comments and the order of lines."""
+        head, parts = _parts(self.text or f"# {_HEAD}\n\n")
+        if self._read.keys() != parts.keys():  # somebody has written the tables in another way
+            return self._as_a_whole()
+        for reference, case in self.cases.items():
+            if reference not in self._read:
+                parts[reference] = _with(case, "")
+            elif case != self._read[reference]:
+                parts[reference] = _with(case, parts.get(reference, ""))
+        return head + "".join(text for reference, text in parts.items() if reference in self.cases)
+
+    def _as_a_whole(self) -> str:
         import tomlkit
 
-        document = tomlkit.parse(self.text) if self.text else tomlkit.document()
-        if not self.text:
-            document.add(tomlkit.comment(_HEAD))
-        cases = document.setdefault("cases", tomlkit.table(is_super_table=True))
-        for reference in [name for name in cases if name not in self.cases]:
-            del cases[reference]
+        document = tomlkit.parse(self.text)
+        tables: Any = document["cases"]
+        for reference in self._read.keys() - self.cases.keys():
+            del tables[reference]
         for reference, case in self.cases.items():
-            if reference not in cases:
-                cases[reference] = tomlkit.table()
-            table = cases[reference]
-            for key, value in _plain(case).items():
-                if value in (None, "", [], {}):
-                    table.pop(key, None)
-                elif table.get(key) != value:
-                    table[key] = value
+            if case != self._read.get(reference):
+                _set(tables.setdefault(reference, tomlkit.table()), case)
         return tomlkit.dumps(document)
+
+
+def _parts(text: str) -> tuple[str, dict[str, str]]:
+    """What stands before the cases, and the text of each, by its reference."""
+    head, parts, current = "", dict[str, str](), None
+    for line in text.splitlines(keepends=True):
+        if match := _TABLE.match(line):
+            current = next(iter(tomllib.loads(match[1] + "=0\n")["cases"]))
+        if current is None:
+            head += line
+        else:
+            parts[current] = parts.get(current, "") + line
+    return head, parts
+
+
+def _with(case: Case, text: str) -> str:
+    """The text of a case's table, with what the case now is."""
+    import tomlkit
+
+    document = tomlkit.parse(text)
+    cases = document.setdefault("cases", tomlkit.table(is_super_table=True))
+    _set(cases.setdefault(case.reference, tomlkit.table()), case)
+    return tomlkit.dumps(document).rstrip("\n") + "\n\n"
+
+
+def _set(table: Any, case: Case) -> None:
+    """Put what a case is into its table; what has not changed stays."""
+    for key, value in _plain(case).items():
+        if value in (None, "", [], {}):
+            table.pop(key, None)
+        elif table.get(key) != value:
+            table[key] = value
 
 
 def _plain(case: Case) -> dict[str, Any]:
@@ -202,6 +240,7 @@ def read_plan(path: Path) -> FilePlan:
         plan.cases[reference] = _case(path, text, reference, table)
     folders: dict[str, str] = {}
     for reference, case in plan.cases.items():
+        plan._read[reference] = case
         other = folders.setdefault(case.folder.casefold(), reference)
         if other != reference:
             what = f"the cases {other} and {reference} have one folder, {case.folder!r}"

@@ -63,7 +63,7 @@ class Changes:
     """Changes messages of an account. A message is named by its folder, UID and the folder's UIDVALIDITY."""
 
     def __init__(self, source: ImapSource, wish: Afterwards) -> None:
-        self._source, self._wish, self._line = source, wish, source.line
+        self._source, self.wish, self._line = source, wish, source.line
         self.target: Folder | None = None
         if wish.kind == "move":
             self.target = source.named(wish.value)
@@ -77,8 +77,8 @@ class Changes:
 
     def description(self, folders: dict[str, int]) -> str:
         """What will be done with so many messages of these folders, in words."""
-        said = self._wish.description(sum(folders.values()), self.account)
-        if self._wish.kind != "delete" or self.target is None:
+        said = self.wish.description(sum(folders.values()), self.account)
+        if self.wish.kind != "delete" or self.target is None:
             return said
         for_good = folders.get(self.target.name, 0)
         more = f"; {for_good:,} that are there already go for good" if for_good else ""
@@ -101,7 +101,7 @@ class Changes:
     def _apply(self, folder: str, era: str, digests: dict[int, str], spared: list[tuple[str, str]]) -> int:
         raw = self._source.folder(folder).raw
         at_target = self.target is not None and self.target.raw == raw
-        if at_target and self._wish.kind == "move":
+        if at_target and self.wish.kind == "move":
             return 0  # already where it would go
         moves = self.target is not None and not at_target  # in the trash, deleting is for good
         done = 0
@@ -121,7 +121,7 @@ class Changes:
                 changed = self._line.call(change, raw, writing=True)
             except Refused as error:
                 raise SourceError(
-                    f"the server refuses to {self._wish.description(len(piece), self._source.account.name)}: {error}."
+                    f"the server refuses to {self.wish.description(len(piece), self._source.account.name)}: {error}."
                 ) from error
             done += len(changed)
             spared += [(f"{folder}, message {uid}", _NOT_THE_SAME) for uid in sorted(set(piece) - set(changed))]
@@ -147,7 +147,7 @@ class Changes:
         return sorted(set(same) & set(uids))
 
     def _change(self, client: imaplib.IMAP4, which: str, moves: bool) -> None:
-        ask, wish = self._line.ask, self._wish
+        ask, wish = self._line.ask, self.wish
         if wish.kind == "seen":
             ask(client, "STORE", which, "+FLAGS.SILENT", "(\\Seen)")
         elif wish.kind == "keyword":
