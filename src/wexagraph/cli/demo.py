@@ -42,6 +42,7 @@ def command(context: click.Context, into: str, zone: str) -> int:
     click.echo("   and a folder of EML files. All persons, firms and ships are invented.")
     source, out = str(mailbox.path), str(folder / "export")
     to_quay = ("--zone", zone, "--into", str(folder / "quay"))
+    records = ("--records", str(folder / "records"))
     steps: list[tuple[str, list[str]]] = [
         ("Which folders are there?", ["folders", source]),
         (
@@ -65,12 +66,24 @@ def command(context: click.Context, into: str, zone: str) -> int:
         ("It is due, so it runs", ["order", "run", "--due"]),
         ("Run again, it has nothing to do", ["order", "run", "quay"]),
         ("All orders", ["order", "list"]),
+        (
+            "Three cases",
+            ["case", "open", "2026-118", "The quarrel over buoy 14", "--match", "subject=buoy 14", *records],
+        ),
+        ("", ["case", "open", "2026-031", "Dredging at the east quay", "--match", "from=brackwater", *records]),
+        ("", ["case", "open", "2026-007", "Noise at the boatyard", "--match", "subject=boatyard", *records]),
+        ("The mail is filed where the plan says", ["file", source, "--by-plan", "--quiet", *records]),
+        ("All cases", ["case", "list", *records]),
+        ("What was written of a mooring?", ["find", "mooring pelican", "--case", "2026-118", *records]),
     ]
     worst, before = 0, os.environ.get(PLACE)
     os.environ[PLACE] = str(folder / "orders")  # the demo's own: the clerk's stay as they are
     try:
-        for number, (heading, arguments) in enumerate(steps, 2):
-            click.secho(f"\n{number}. {heading}", bold=True)
+        number = 1
+        for heading, arguments in steps:
+            if heading:
+                number += 1
+                click.secho(f"\n{number}. {heading}", bold=True)
             click.secho(f"   $ wexagraph {shlex.join(arguments)}\n", fg="magenta")
             worst = max(worst, _run(context, arguments))
     finally:
@@ -88,7 +101,7 @@ def _prepare(folder: Path) -> None:
             raise TargetError(f"{folder} is a file. Name another place with --into.")
         if folder.is_dir() and any(folder.iterdir()) and not (folder / _MARK).exists():
             raise TargetError(f"{folder} holds something else. Name another place with --into.")
-        for name in ("mailbox", "export", "orders", "quay"):
+        for name in ("mailbox", "export", "orders", "quay", "records"):
             if (folder / name).exists():
                 shutil.rmtree(folder / name)
         folder.mkdir(parents=True, exist_ok=True)
