@@ -39,7 +39,6 @@ terminal list "wexagraph list saltmere/mailbox --since 2026-02 --before 2026-06 
 id=$(wexagraph list saltmere/mailbox --subject "East quay survey" --csv | sed -n 2p | cut -d, -f1)
 terminal show "wexagraph show saltmere/mailbox $id"
 terminal export "wexagraph export saltmere/mailbox --into out --as pdf,eml" 5
-terminal dry-run "wexagraph export saltmere/mailbox --with ines --as pdf,eml --into elsewhere --dry-run" 4
 terminal help "wexagraph help folders; echo; wexagraph"
 terminal attachments "wexagraph attachments saltmere/mailbox --into files" 4
 wexagraph export saltmere/mailbox --attached --attachments pages,embed --into pages >pages.txt
@@ -82,8 +81,19 @@ sheet_of berths.xlsx before
 wexagraph register saltmere/mailbox --folder desk/Berths --into berths.xlsx >>register.txt
 sheet_of berths.xlsx after
 convert before.png after.png -bordercolor "#c5d0d6" -border 1 -append -resize 1280x "$here/register.png"
-terminal config "wexagraph config" 3
+export WEXAGRAPH_RECORDS="$work/records"
+wexagraph case open 2026-118 "The quarrel over buoy 14" --match "subject=buoy 14" --keep 7y >cases.txt
+wexagraph case open 2026-031 "Dredging at the east quay" --match from=brackwater --keep 10y >>cases.txt
+wexagraph case open 2026-007 "Noise at the boatyard" --match subject=boatyard >>cases.txt
+terminal file "wexagraph file saltmere/mailbox --by-plan --dry-run" 4
+wexagraph file saltmere/mailbox --by-plan >>cases.txt
+wexagraph case close 2026-031 >>cases.txt
+wexagraph case hold 2026-118 --why "the sailing club goes to court" >>cases.txt
+terminal cases "wexagraph case list; echo; wexagraph find 'mooring pelican'; echo; wexagraph case log 2026-118" 5
+wexagraph case close 2026-007 >>cases.txt
+sed -i 's/^opened = 2026/opened = 2018/; s/^closed = 2026/closed = 2019/; s/^keep = "10y"/keep = "7y"/' records/fileplan.toml
+wexagraph case dispose 2026-031 --yes >>cases.txt
+pdftoppm -r 80 -H 880 -png -singlefile records/disposed/*certificate.pdf certificate
+convert certificate.png -bordercolor "#c5d0d6" -border 1 -gravity center -background "#fbfcfd" -extent 1280x800 "$here/certificate.png"
 pages page-letters "East quay survey" "Ice on the inner basin"
-pages page-conversation "1153 Osgood, Piet" "Noise at the boatyard"
-pages page-rare "Moved- Berthing meeting" "Please confirm your account"
 pages page-scripts "حجز" "サルトミア"

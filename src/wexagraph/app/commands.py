@@ -10,7 +10,8 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.app.afterwards import apply, changes_of, clear
-from wexagraph.app.cases import FILE_DEFAULTS, Records, user_name
+from wexagraph.app.cases import Records, user_name
+from wexagraph.app.filing import FILE_DEFAULTS, file_messages
 from wexagraph.app.locales import language_code, usual_paper
 from wexagraph.app.options import ATTACHMENT_DEFAULTS, EXPORT_DEFAULTS, attachment_options, export_options
 from wexagraph.app.registers import REGISTER_DEFAULTS, check_register, register
@@ -119,7 +120,7 @@ def _file(work: Work) -> Report:
     options = {name: value for name, value in work.call.options.items() if name in FILE_DEFAULTS}
     records = Records(Path(work.call.into), lambda: work.moment.astimezone(), user_name())
     case = work.call.options.get("case")
-    filed = records.file(work.source, work.choice, case, options, stopped=work.stopped, dry=work.dry)
+    filed = file_messages(records, work.source, work.choice, case, options, work.stopped, work.dry)
     report = Report(work.call.into, planned=[] if work.dry else None)
     for one in filed.reports.values():
         report.written += one.written

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from wexagraph.app.cases import Records
 from wexagraph.app.disposal import facts_of, messages_of
+from wexagraph.app.filing import mend
 from wexagraph.errors import CallError, TargetError
 from wexagraph.exports.verify import verify
 from wexagraph.naming.paths import MANIFEST
@@ -69,5 +70,5 @@ def unpack_case(records: Records, path: Path) -> Case:
                 plan.keep(replace(case, log=""))
                 problem = f"; its log was not whole before: {problem}"
             records.note(plan, case, "unpacked", **({"trouble": problem} if problem else {}), of=path.name)
-    records.mend(case)
+    mend(records, case)
     return case

@@ -6,8 +6,9 @@ import os
 from dataclasses import replace
 from pathlib import Path
 
-from wexagraph.app.cases import FilingReport, Records
+from wexagraph.app.cases import Records
 from wexagraph.app.disposal import proved
+from wexagraph.app.filing import FilingReport, file_messages
 from wexagraph.app.opening import open_source
 from wexagraph.errors import CallError, TargetError
 from wexagraph.exports.register import rows_of
@@ -71,4 +72,4 @@ def _file_all(records: Records, place: Path, first: Case, second: Case) -> Filin
             "with --as pdf,eml, then merge."
         )
     with open_source(str(place)) as source:
-        return records.file(source, Choice(), second.reference, {})
+        return file_messages(records, source, Choice(), second.reference, {})

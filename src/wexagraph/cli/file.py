@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from wexagraph.app.cases import FILE_DEFAULTS, FilingReport, Placed
+from wexagraph.app.filing import FILE_DEFAULTS, FilingReport, Placed, file_messages
 from wexagraph.app.zones import zone_name
 from wexagraph.cli.case import RECORDS, records_of
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
@@ -86,7 +86,7 @@ def command(
     assert set(options) <= set(FILE_DEFAULTS)
     with opened(context, source) as mailbox, stoppable(Display(("file",))) as stopped:
         choice = make_choice(values, zone_name(values["zone"])).settled(mailbox)
-        report = office.file(mailbox, choice, reference, options, stopped=stopped, dry=dry_run)
+        report = file_messages(office, mailbox, choice, reference, options, stopped, dry_run)
     _tell(report, dry_run, unfiled, as_csv, as_json, quiet)
     if report.interrupted:
         return INTERRUPTED
