@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable
-from concurrent.futures import Executor
+from concurrent.futures import Executor, ThreadPoolExecutor
 from contextlib import closing
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -18,7 +18,7 @@ from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.register import files_by_digest
 from wexagraph.exports.report import ExportReport
 from wexagraph.exports.run import export
-from wexagraph.messages.conversations import thread
+from wexagraph.messages.conversations import Thread, thread
 from wexagraph.messages.headers import Header, header_end
 from wexagraph.naming import TextPattern
 from wexagraph.records import case_log
@@ -108,15 +108,18 @@ def file_messages(
 
 def _bring_up(run: _Run) -> None:
     """Make the index again of cases that it does not know, by the originals in their folders."""
+    there: dict[str, dict[str, Thread]] = {}
     for case in run.plan.cases.values():
         if case.log and not run.index.knows(case.reference):
-            place, letters = run.records.place(case), []
+            place, letters = run.records.place(case), dict[str, Thread]()
             for digest, files in files_by_digest(place).items():
                 original = next((file for file in files if file.endswith(".eml")), None)
                 if original is not None:
                     data = (place / original).read_bytes()
-                    letters.append((digest, thread(Header(data[: header_end(data)]))))
-            run.index.add(case.reference, letters)
+                    letters[digest] = thread(Header(data[: header_end(data)]))
+            there[case.reference] = letters
+    if there:
+        run.index.add(there)
 
 
 def _places(run: _Run, envelopes: list[Envelope]) -> list[Placement]:
@@ -160,15 +163,28 @@ def _letters(run: _Run, held: Held) -> dict[str, list[Letter]]:
 
 def _file(run: _Run, held: Held, letters: dict[str, list[Letter]]) -> None:
     """Export letters into the folders of their cases, and log what is new in each."""
+    jobs = run.options.get("jobs") or os.cpu_count() or 1
+    there: dict[str, dict[str, Thread]] = {}
     new: dict[str, list[str]] = {}
-    with ProcessWorkers(run.options.get("jobs") or os.cpu_count() or 1, _PAGE_PATIENCE) as workers:
+    # several cases at a time, since each waits for the disk and for its last page
+    with ProcessWorkers(jobs, _PAGE_PATIENCE) as workers, ThreadPoolExecutor(jobs + 4) as threads:
+        running = [
+            threads.submit(_into, run, run.plan.get(name), Filing(name, letters[name], held), workers)
+            for name in letters
+        ]
         try:
-            for name in letters:
-                if run.stopped():
+            for name, future in zip(letters, running, strict=True):
+                done, now, known = future.result()
+                if done is None:
                     run.report.interrupted = True
-                    break
-                new[name] = _into(run, run.plan.get(name), Filing(name, letters[name], held), workers)
+                    continue
+                run.report.reports[name] = done
+                there[name] = now
+                new[name] = sorted(now.keys() - known)
         finally:
+            for future in running:
+                future.cancel()
+            run.index.add(there)
             _log(run, {name: digests for name, digests in new.items() if digests})
 
 
@@ -181,8 +197,13 @@ def _log(run: _Run, new: dict[str, list[str]]) -> None:
                 run.records.note(plan, plan.get(name), "filed", **about)
 
 
-def _into(run: _Run, case: Case, filing: Filing, workers: Executor) -> list[str]:
-    """Export messages into a case's folder. Returns the digests of those that are new in it."""
+def _into(
+    run: _Run, case: Case, filing: Filing, workers: Executor
+) -> tuple[ExportReport | None, dict[str, Thread], set[str]]:
+    """Export messages into a case's folder. Returns the report (None: it was stopped before), how those that are there
+    now hang together with others, by their digests, and those that were filed before."""
+    if run.stopped():
+        return None, {}, set()
     place, made = run.records.place(case), options_of(run.records, case, run.options)
     known = case_log.filed(place)
     there = _there(place, known, made) & filing.digests if known else set()
@@ -192,14 +213,11 @@ def _into(run: _Run, case: Case, filing: Filing, workers: Executor) -> list[str]
         done = export(rest, place, Choice(), made, stopped=run.stopped, executor=workers, patience=PATIENCE)
     done.chosen += len(there)
     done.already_there += len(there)
-    run.report.reports[case.reference] = done
     if done.interrupted:
-        return []
+        return None, {}, known
     failed = {failure.id for failure in done.failures}
     threads = rest.threads()
-    now = {one.stamp for one in rest.envelopes("") if one.id not in failed}
-    run.index.add(case.reference, ((digest, threads[digest]) for digest in sorted(now)))
-    return sorted(now - known)
+    return done, {one.stamp: threads[one.stamp] for one in rest.envelopes("") if one.id not in failed}, known
 
 
 def _there(place: Path, known: Iterable[str], options: ExportOptions) -> set[str]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable
 from datetime import date, datetime
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -41,7 +42,7 @@ def command() -> None:
     """
 
 
-_SHOWN = 200
+_SHOWN = 50
 
 
 class CaseRow:
@@ -49,12 +50,22 @@ class CaseRow:
 
     def __init__(self, records: Records, case: Case) -> None:
         self.case, self.state = case, case.state(records.today)
-        self.messages = self.bytes = 0
-        self.newest = ""
-        self.events = case_log.read(records.place(case))
-        self.messages = sum(int(event.about.get("messages", 0)) for event in self.events if event.what == "filed")
-        filed = [event.when for event in self.events if event.what == "filed"]
-        self.newest = filed[-1][:10] if filed else ""
+        self._place = records.place(case)
+
+    @cached_property
+    def filings(self) -> list[case_log.Event]:
+        """What was filed, and when."""
+        return case_log.filings(self._place)
+
+    @property
+    def messages(self) -> int:
+        """How many were filed."""
+        return sum(int(event.about.get("messages", 0)) for event in self.filings)
+
+    @property
+    def newest(self) -> str:
+        """The day on which something was filed last; "" where nothing was."""
+        return self.filings[-1].when[:10] if self.filings else ""
 
     @property
     def held(self) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Mapping
 from pathlib import Path
 
 from wexagraph.errors import TargetError
@@ -45,18 +45,14 @@ class Filed:
         """Whether it was told of a case."""
         return self._base.execute("SELECT 1 FROM known WHERE reference=?", (reference,)).fetchone() is not None
 
-    def add(self, reference: str, letters: Iterable[tuple[str, Thread]]) -> None:
-        """Messages that were filed."""
-        found = list(letters)
+    def add(self, filed: Mapping[str, Mapping[str, Thread]]) -> None:
+        """Messages that lie in cases, by reference and digest."""
+        letters = [(name, digest, one.own or None) for name, many in filed.items() for digest, one in many.items()]
+        answered = [(id, name) for name, many in filed.items() for one in many.values() for id in one.refers]
         try:
             with self._base:
-                self._base.execute("INSERT OR IGNORE INTO known VALUES (?)", (reference,))
-                self._base.executemany(
-                    "INSERT OR IGNORE INTO letter VALUES (?,?,?)", ((reference, d, t.own or None) for d, t in found)
-                )
-                self._base.executemany(
-                    "INSERT OR IGNORE INTO answered VALUES (?,?)",
-                    ((id, reference) for _, t in found for id in t.refers),
-                )
+                self._base.executemany("INSERT OR IGNORE INTO known VALUES (?)", ((name,) for name in filed))
+                self._base.executemany("INSERT OR IGNORE INTO letter VALUES (?,?,?)", letters)
+                self._base.executemany("INSERT OR IGNORE INTO answered VALUES (?,?)", answered)
         except sqlite3.Error as error:
             raise TargetError(f"the index of what is filed can't be written: {error}. Check the disk.") from error

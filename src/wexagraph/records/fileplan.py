@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
 import re
 import tomllib
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import date
 from difflib import get_close_matches
@@ -13,6 +16,7 @@ from typing import Any
 from wexagraph.errors import CallError
 from wexagraph.naming.paths import free_name
 from wexagraph.naming.safe import component
+from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.selection import Choice
 from wexagraph.toml import mending, wrong
 
@@ -26,6 +30,7 @@ _HEAD = (
     "is read."
 )
 _MOST_REFERENCE, _MOST_TITLE = 60, 300
+_LARGE = 100_000
 
 
 @dataclass(frozen=True)
@@ -225,6 +230,8 @@ def read_plan(path: Path) -> FilePlan:
         return FilePlan(path)
     except (OSError, UnicodeDecodeError) as error:
         raise CallError(f"{path} can't be read: {getattr(error, 'strerror', None) or error}.") from error
+    if (known := _remembered(path, text)) is not None:
+        return known
     try:
         values = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
@@ -245,7 +252,59 @@ def read_plan(path: Path) -> FilePlan:
         if other != reference:
             what = f"the cases {other} and {reference} have one folder, {case.folder!r}"
             raise wrong(path, text, f"cases.{reference}", "folder", what, "", [])
+    _remember(plan)
     return plan
+
+
+def _memory(path: Path) -> Path:
+    """Where a large plan is kept as it was read, since reading TOML takes long."""
+    return path.parent / OWN / "fileplan.json"
+
+
+def _remember(plan: FilePlan) -> None:
+    if len(plan.text) < _LARGE or not (plan.path.parent / OWN).is_dir():
+        return
+    cases = {reference: _plain(case) for reference, case in plan.cases.items()}
+    content = json.dumps({"sha256": _digest(plan.text), "cases": cases}, default=date.isoformat)
+    with suppress(OSError), OutputFolder(plan.path.parent, make=False) as folder:
+        folder.write(f"{OWN}/fileplan.json", content.encode("utf-8"))
+
+
+def _remembered(path: Path, text: str) -> FilePlan | None:
+    """The plan as it was read before, where its text is the same."""
+    if len(text) < _LARGE:
+        return None
+    try:
+        values = json.loads(_memory(path).read_bytes())
+        if values["sha256"] != _digest(text):
+            return None
+        cases = {reference: _of_memory(reference, plain) for reference, plain in values["cases"].items()}
+    except (OSError, ValueError, KeyError, TypeError):
+        return None
+    return FilePlan(path, text, cases, dict(cases))
+
+
+def _of_memory(reference: str, plain: dict[str, Any]) -> Case:
+    holds = tuple(Hold(hold["why"], date.fromisoformat(hold["since"]), hold["by"]) for hold in plain["holds"])
+    closed = date.fromisoformat(plain["closed"]) if plain["closed"] else None
+    return Case(
+        reference,
+        plain["title"],
+        plain["folder"],
+        date.fromisoformat(plain["opened"]),
+        plain["match"],
+        tuple(plain["tags"]),
+        closed,
+        plain["keep"],
+        holds,
+        plain["options"],
+        plain["log"],
+        tuple(plain["also"]),
+    )
+
+
+def _digest(text: str) -> str:
+    return hashlib.sha256(text.encode("utf-8")).hexdigest()
 
 
 def _case(path: Path, text: str, reference: str, table: Any) -> Case:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterator
 from datetime import UTC
+from threading import Lock
 from typing import NamedTuple
 
 from wexagraph.errors import MessageError
@@ -29,6 +30,7 @@ class Held:
         self._source = source
         self._bytes: dict[str, bytes] = {}
         self._size = 0
+        self._reading = Lock()  # cases are filed into at the same time
 
     def letters(self, envelopes: list[Envelope]) -> Iterator[Letter | tuple[Envelope, MessageError]]:
         """The messages with their digests; or why one can't be read."""
@@ -46,14 +48,16 @@ class Held:
         """The bytes of a message. Raises MessageError, also where the source has other ones by now."""
         data = self._bytes.get(letter.digest)
         if data is None:
-            data = self._source.read(letter.envelope)
+            with self._reading:
+                data = self._source.read(letter.envelope)
             if hashlib.sha256(data).hexdigest() != letter.digest:
                 raise MessageError("it was changed in its mailbox while it was filed. Run the same command again.")
         return data
 
     def attachments(self, letter: Letter) -> list[Leaf]:
         """What is attached to a message."""
-        return self._source.attachments(letter.envelope)
+        with self._reading:
+            return self._source.attachments(letter.envelope)
 
 
 class Filing(Source):
