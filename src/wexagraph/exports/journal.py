@@ -69,7 +69,9 @@ class Journal:
         self.run = (self._base.execute("SELECT max(run) FROM message").fetchone()[0] or 0) + 1
 
     def _open_to_read(self) -> sqlite3.Connection:
-        base = sqlite3.connect(f"{self._path.absolute().as_uri()}?mode=ro", uri=True, isolation_level=None)
+        # not opened read-only: what a killed run has left half done is rolled back first
+        base = sqlite3.connect(f"{self._path.absolute().as_uri()}?mode=rw", 30, uri=True, isolation_level=None)
+        base.execute("PRAGMA query_only = 1")
         if base.execute("PRAGMA user_version").fetchone()[0] != _VERSION:
             base.close()
             raise TargetError(f"{self._path} is of another version. The export command brings it up to date.")
