@@ -224,6 +224,30 @@ class Wrong(ProgramTest):
             self.assertEqual(old.read_bytes(), before, "the version before stays beside it")
 
 
+class Beside(ProgramTest):
+    def test_a_column_that_is_new_takes_no_place_of_theirs(self) -> None:
+        """Notes beside the table, without a heading, stay where a new column would come."""
+        self.write("in/1.eml", message(1))
+        self.run_program("register", "in", "--into", "r.xlsx")
+        sheet = Sheet(self.folder / "r.xlsx")
+        at = len(sheet.headings) + 1
+        sheet.sheet.cell(2, at).value = "ask Piet"
+        sheet.save()
+        self.run_program("register", "in", "--into", "r.csv")
+        lines = (self.folder / "r.csv").read_bytes().splitlines()
+        self.write("r.csv", lines[0] + b"\r\n" + lines[1] + b",ask Piet\r\n")
+        for name in ("r.xlsx", "r.csv"):
+            self.run_program("register", "in", "--into", name, "--columns", "date,subject,size", "--column", "Due")
+        sheet = Sheet(self.folder / "r.xlsx")
+        self.assertEqual(sheet.sheet.cell(2, at).value, "ask Piet")
+        self.assertEqual(
+            (sheet.sheet.cell(1, at + 1).value, sheet.sheet.cell(2, at + 1).value), ("size", len(message(1)))
+        )
+        rows = list(csv.reader(io.StringIO((self.folder / "r.csv").read_text("utf-8-sig"))))
+        self.assertEqual((rows[1][-2:], rows[0][-2:]), (["ask Piet", str(len(message(1)))], ["size", "Due"]))
+        self.run_program("register", "in", "--into", "r.xlsx")
+
+
 class TableOfLines(ProgramTest):
     """CSV as spreadsheet programs leave it."""
 

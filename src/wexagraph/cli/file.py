@@ -155,5 +155,5 @@ def _print(report: FilingReport, strange: list[Placed], dry: bool) -> None:
         click.secho(f"Failed: {failed.id} ({one_line(failed.subject)[:60]}): {one_line(failed.reason)}", fg="red")
     for where, reason in report.unreadable[:_SHOWN]:
         click.secho(f"Not read: {one_line(where)}: {one_line(reason)}", fg="red")
-    done = "would be filed. Nothing was written" if dry else "filed"
-    click.echo(f"{counted(len(report.placed), 'message')}: {len(filed):,} {done}, {len(strange):,} unfiled.")
+    done, end = ("would be filed", " Nothing was written.") if dry else ("filed", "")
+    click.echo(f"{counted(len(report.placed), 'message')}: {len(filed):,} {done}, {len(strange):,} unfiled.{end}")

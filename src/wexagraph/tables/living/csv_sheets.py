@@ -54,6 +54,11 @@ class CsvSheet:
         """Put values into cells of a row; row 0 is the heading."""
         self._changes.setdefault(row or self._heading_row, {}).update(values)
 
+    @property
+    def width(self) -> int:
+        """How many columns the longest row has."""
+        return max(len(fields) for _, fields, _ in self._records())
+
     def messages(self) -> frozenset[str]:
         """The messages whose keys seem to stand in it."""
         with open(self._file, "rb") as file:

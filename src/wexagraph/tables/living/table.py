@@ -22,10 +22,12 @@ _SAMPLE = 500  # rows by which a column with another heading is known
 
 
 class Part(Protocol):
-    """A sheet of a table: its headings by column, and its rows."""
+    """A sheet of a table: its name, its headings by column, and its rows. `width` is how many columns are in use, those
+    without a heading too, as far as that is told."""
 
     name: str
     heading: list[str]
+    width: int
 
     def rows(self, columns: dict[int, str]) -> Iterator[tuple[int, dict[int, str]]]:
         """Each row by its number, with the texts of those columns that are not empty. The columns have their kinds."""
@@ -215,7 +217,7 @@ class LivingTable:
         headings: dict[int, Any] = {}
         for column in wanted:
             if column.name not in names:
-                at = len(part.heading) + len(headings)
+                at = max(len(part.heading), part.width) + len(headings)
                 headings[at] = column.heading
                 (layout.own if column.kind == "own" else layout.entries).append(Entry(column, column.heading, at))
         if layout.heading() != part.heading[layout.key]:
@@ -237,8 +239,14 @@ class LivingTable:
                     raise self._refused(f"the key in row {row} was changed, so that nobody knows what the row is of")
                 id, checks = key_of_row
                 if id in known:
+                    other = known[id]
+                    names = (self._sheet.parts[other.part].name, part.name)
+                    two = [
+                        f"{line}{f' of {name}' if name else ''}"
+                        for line, name in zip((other.row, row), names, strict=True)
+                    ]
                     raise self._refused(
-                        f"rows {known[id].row} and {row} have one key: a row was copied. Delete one of them"
+                        f"rows {' and '.join(two)} have one key: a row or a sheet was copied. Delete one"
                     )
                 by_hand = _NONE
                 if "".join([check(name, texts.get(at, "")) for _, at, name in places]) != checks:

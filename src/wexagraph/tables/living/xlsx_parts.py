@@ -19,7 +19,7 @@ from wexagraph.tables.living import ranges
 from wexagraph.tables.living.keys import parse_heading
 from wexagraph.tables.living.packages import RELATIONSHIPS, Package, before_end, prefixed
 from wexagraph.tables.living.quick_rows import reader
-from wexagraph.tables.living.sheet_xml import Cell, Row, RowReader, cell, clean, letters, moment_of
+from wexagraph.tables.living.sheet_xml import Cell, Row, RowReader, cell, clean, letters, moment_of, number
 
 _MOST_LINKS = 65_000
 _FEW, _MOST_OF = 3, 0.8
@@ -70,6 +70,12 @@ class XlsxPart:
     def has_keys(self) -> bool:
         """Whether a heading over keys stands in it."""
         return any(parse_heading(text) is not None for text in self.heading)
+
+    @property
+    def width(self) -> int:
+        """How many columns are in use, as the program that saved the sheet last has told it."""
+        told = re.search(rb'<(?:[\w.-]+:)?dimension\s[^<>]*ref="(?:[A-Z]+\d+:)?([A-Z]{1,3})\d+"', self._xml[:4096])
+        return number(told[1].decode()) + 1 if told else 0
 
     def _find_heading(self) -> None:
         for row in reader(self._xml, self._strings):
