@@ -238,6 +238,15 @@ class Keeping(CaseTest):
         ):
             path.write_bytes(b"".join(wrong))
             self.events(code=1)
+        path.unlink()
+        outside = self.write("outside.txt", b"theirs")
+        path.symlink_to(outside)
+        self.assertIn(
+            "can't be read",
+            self.program("case", "hold", "7", "--why", "e", code=3) + self.program("case", "log", "7", code=3),
+        )
+        self.assertEqual(outside.read_bytes(), b"theirs", "no link is followed")
+        path.unlink()
         path.write_bytes(b"".join(lines) + lines[0][:20])  # a line that was cut off by a kill
         self.events()
         self.program("case", "hold", "7", "--why", "d")

@@ -18,6 +18,7 @@ from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.register import files_by_digest
 from wexagraph.exports.report import ExportReport
 from wexagraph.exports.run import export
+from wexagraph.files import open_regular
 from wexagraph.messages.conversations import Thread, thread
 from wexagraph.messages.headers import Header, header_end
 from wexagraph.naming import TextPattern
@@ -115,7 +116,8 @@ def _bring_up(run: _Run) -> None:
             for digest, files in files_by_digest(place).items():
                 original = next((file for file in files if file.endswith(".eml")), None)
                 if original is not None:
-                    data = (place / original).read_bytes()
+                    with open_regular(place / original) as file:
+                        data = file.read()
                     letters[digest] = thread(Header(data[: header_end(data)]))
             there[case.reference] = letters
     if there:

@@ -9,10 +9,12 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 from wexagraph.errors import TargetError
+from wexagraph.files import open_regular
 from wexagraph.naming.paths import CASE_LOG
+from wexagraph.output.folder import OutputFolder
 
 _FIRST = "0" * 64
 
@@ -31,13 +33,15 @@ def append(folder: Path, when: datetime, who: str, what: str, **about: Any) -> s
     """Write a line. Returns its SHA-256. Raises TargetError."""
     path = folder / CASE_LOG
     try:
-        folder.mkdir(parents=True, exist_ok=True)
-        before = _lines(path)
-        _drop_half_a_line(path)
-        values = {"when": when.isoformat(timespec="seconds"), "who": who, "what": what, **about}
-        values["before"] = _digest(before[-1]) if before else _FIRST
-        line = json.dumps(values, ensure_ascii=False).encode("utf-8", "surrogateescape")
-        with open(path, "ab") as file:
+        with OutputFolder(folder) as root, _opened(root) as file:
+            content = file.read()
+            whole = content[: content.rfind(b"\n") + 1]  # half a line, which a kill has left, counts as not written
+            lines = whole.splitlines()
+            values = {"when": when.isoformat(timespec="seconds"), "who": who, "what": what, **about}
+            values["before"] = _digest(lines[-1]) if lines else _FIRST
+            line = json.dumps(values, ensure_ascii=False).encode("utf-8", "surrogateescape")
+            file.seek(len(whole))
+            file.truncate()
             file.write(line + b"\n")
             file.flush()
             os.fsync(file.fileno())
@@ -46,18 +50,23 @@ def append(folder: Path, when: datetime, who: str, what: str, **about: Any) -> s
     return _digest(line)
 
 
-def _drop_half_a_line(path: Path) -> None:
-    """A line that was cut off by a kill counts as not written."""
-    if path.exists() and (content := path.read_bytes()) and not content.endswith(b"\n"):
-        with open(path, "r+b") as file:
-            file.truncate(content.rfind(b"\n") + 1)
+def _opened(root: OutputFolder) -> BinaryIO:
+    """The log of a folder, for reading and writing; no link is followed."""
+    try:
+        return root.update(CASE_LOG)
+    except FileNotFoundError:
+        return root.create(CASE_LOG)
 
 
 def _lines(path: Path) -> list[bytes]:
+    """The whole lines of a log. Raises TargetError where it can't be read."""
     try:
-        content = path.read_bytes()
+        with open_regular(path) as file:
+            content = file.read()
     except FileNotFoundError:
         return []
+    except OSError as error:
+        raise TargetError(f"{path} can't be read: {error.strerror or error}.") from error
     return content[: content.rfind(b"\n") + 1].splitlines()
 
 

@@ -16,6 +16,7 @@ from pathlib import Path
 from wexagraph.backups.packing import describe
 from wexagraph.errors import TargetError
 from wexagraph.exports.register import files_by_digest
+from wexagraph.files import open_regular
 from wexagraph.messages import Message
 from wexagraph.messages.charsets import decode
 from wexagraph.messages.filetypes import DOCX
@@ -124,7 +125,7 @@ class Finder:
     def _add(self, name: str, digest: str, files: list[str], title: str, future: Future[tuple[str, ...]]) -> None:
         try:
             date, sender, subject, *texts = future.result()
-        except WorkerLost:  # a file that no reader ends: it is found by its name
+        except (WorkerLost, OSError):  # a file that no reader ends, or that is none: it is found by its name
             date, sender, subject, texts = "", "", files[0], [files[0], "", "", "", ""]
         row = self._base.execute(
             "INSERT INTO letter (folder, digest, file, date, sender, subject) VALUES (?,?,?,?,?,?)",
@@ -191,10 +192,10 @@ def words_of(folder: str, files: list[str]) -> tuple[str, ...]:
     original = next((file for file in files if file.endswith(".eml")), None)
     if original is None:
         file = next((one for suffix in (".txt", ".html", ".pdf") for one in files if one.endswith(suffix)), "")
-        text = _text_of(Path(folder, file).read_bytes(), Path(file).suffix) if file else ""
+        text = _text_of(_bytes(folder, file), Path(file).suffix) if file else ""
         stem = Path(files[0]).stem
         return stem[:10], "", stem, *_clean(stem, "", text[:_MOST_TEXT], "", "")
-    data = Path(folder, original).read_bytes()
+    data = _bytes(folder, original)
     _, moment, _, _, words = describe(data)
     message = Message(data)
     texts = []
@@ -206,6 +207,12 @@ def words_of(folder: str, files: list[str]) -> tuple[str, ...]:
     date = moment.astimezone(UTC).isoformat() if moment else ""
     attached = "\n".join(texts)[:_MOST_TEXT]
     return date, *_clean(sender.name or sender.address, message.header.subject), *_clean(*words, attached)
+
+
+def _bytes(folder: str, file: str) -> bytes:
+    """A file of an export folder; no link is followed. Raises OSError."""
+    with open_regular(Path(folder, file)) as content:
+        return content.read()
 
 
 def _clean(*texts: str) -> tuple[str, ...]:
