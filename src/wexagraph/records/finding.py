@@ -89,14 +89,15 @@ class Finder:
         stamps = dict(self._base.execute("SELECT path, stamp FROM folder").fetchall())
         for name in stamps.keys() - wanted.keys():
             self._forget(name, None)
+        now = {name: f"{_stamp(path)}|{title}" for name, (path, title) in wanted.items()}
+        behind = [name for name in wanted if stamps.get(name) != now[name]]
+        if not behind:
+            return
         done = 0
         with ProcessWorkers(2, _PATIENCE) as pool:
-            for name, (path, title) in wanted.items():
-                stamp = f"{_stamp(path)}|{title}"
-                if stamps.get(name) == stamp:
-                    continue
-                done = self._take_in(pool, name, path, title, done, tell)
-                self._base.execute("INSERT OR REPLACE INTO folder VALUES (?,?)", (name, stamp))
+            for name in behind:
+                done = self._take_in(pool, name, *wanted[name], done, tell)
+                self._base.execute("INSERT OR REPLACE INTO folder VALUES (?,?)", (name, now[name]))
 
     def _name(self, path: Path) -> str:
         return "" if path == self._home else path.name
