@@ -102,7 +102,7 @@ class Filing(CaseTest):
         self.write("2.mbox", mbox(mail("late", "Re:", "bare"), mail("asked", "A question")))
         self.program("file", "2.mbox", "--by-plan", "--as", "eml")
         self.assertEqual((self.filed("2026-118"), self.filed("AZ 7/26")), (["bare", "late"], ["answer", "asked"]))
-        (self.folder / "rec/.wexagraph/filed.sqlite").unlink()
+        (self.folder / "rec/.wexagraph/filed.sqlite").write_bytes(b"no database" * 500)
         self.write("3.mbox", mbox(mail("later", "Re:", "late")))
         self.program("file", "3.mbox", "--by-plan", "--as", "eml")
         self.assertIn("later", self.filed("2026-118"), "the index is made again from the folders")
@@ -340,8 +340,9 @@ class Finding(CaseTest):
         told = self.call_program("find", "mooring", "--records", "rec").stdout
         self.assertIn("3 messages found.", told)
         self.assertNotIn("\x1b[31m", told)
-        (self.folder / "rec/.wexagraph/find.sqlite").write_bytes(b"")
-        self.assertEqual(len(found("mooring")), 3, "the index can be made again")
+        for damaged in (b"", b"no database" * 500):
+            (self.folder / "rec/.wexagraph/find.sqlite").write_bytes(damaged)
+            self.assertEqual(len(found("mooring")), 3, "the index can be made again")
 
     def test_in_an_export_and_a_backup(self) -> None:
         self.write("in.mbox", mbox(mail("m1", "Mooring chains"), mail("m2", "Fog")))
@@ -471,6 +472,27 @@ class HandingOver(CaseTest):
         told = self.call_program("case", "unpack", "fog.zip", "--records", "other", code=2).stderr
         self.assertIn("there is a case 2026/7 already", told)
 
+    def made_again(self, parts: dict[str, bytes], name: str, content: bytes) -> str:
+        """What is said of a bag in which everything fits, and one file is not what we make."""
+        parts = {**parts, name: content}
+        top = name.partition("/")[0]
+
+        def sums(names: list[str]) -> bytes:
+            return b"".join(
+                b"%s  %s\n" % (hashlib.sha256(parts[f"{top}/{n}"]).hexdigest().encode(), n.encode()) for n in names
+            )
+
+        inside = [one[len(top) + 1 :] for one in parts]
+        parts[f"{top}/manifest-sha256.txt"] = sums([one for one in inside if one.startswith("data/")])
+        tags = [one for one in inside if not one.startswith(("data/", "tagmanifest"))]
+        parts[f"{top}/tagmanifest-sha256.txt"] = sums(tags)
+        with zipfile.ZipFile(self.folder / "bad.zip", "w", zipfile.ZIP_DEFLATED) as new:
+            for one, data in parts.items():
+                new.writestr(one, data)
+        told = self.call_program("case", "unpack", "bad.zip", "--records", "other", code=2).stderr
+        self.assertFalse((self.folder / "other/fileplan.toml").exists())
+        return told
+
     def test_not_whole(self) -> None:
         data = (self.folder / "fog.zip").read_bytes()
         with zipfile.ZipFile(io.BytesIO(data)) as old:
@@ -489,6 +511,11 @@ class HandingOver(CaseTest):
             told = self.call_program("case", "unpack", "bad.zip", "--records", "other", code=2).stderr
             self.assertIn(why, told)
             self.assertFalse((self.folder / "other/fileplan.toml").exists())
+        info = next(name for name in parts if name.endswith("bag-info.txt"))
+        for old_text, new_text in ((b'"subject"', b'"subjekt"'), (b'"1y"', b'"one"'), (b'["horn"]', b"7")):
+            told = self.made_again(parts, info, parts[info].replace(old_text, new_text))
+            self.assertIn("does not say which case it is of", told)
+        self.assertIn("out of proportion", self.made_again(parts, first, b"0" * 300_000_000))
         self.write("bad.zip", data[:-40])
         self.assertIn("no case that was packed", self.call_program("verify", "bad.zip", code=3).stderr)
         victim = next((self.folder / "rec").glob("*/*.pdf"))
@@ -554,6 +581,7 @@ class Plan(CaseTest):
             ("opened = ", 'opened = "x" # ', "opened is a day"),
             ('subject = ["buoy"]', 'subjekt = ["buoy"]', "Did you mean subject"),
             ('subject = ["buoy"]', 'since = ["32 May"]', "is not a date"),
+            ('subject = ["buoy"]', "subject = 7", "subject is a text, or a list of texts"),
             ("[cases.2026-118]", "[case.2026-118]", "Did you mean cases"),
             ('folder = "2026-118 Buoy 14"', 'folder = "../x"', "can't be the name of a folder"),
             ('title = "Buoy 14"', "title = Buoy 14", "line 4"),

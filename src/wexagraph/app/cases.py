@@ -14,7 +14,7 @@ from typing import Any
 from wexagraph.errors import CallError, InUse, TargetError
 from wexagraph.output.folder import OutputFolder
 from wexagraph.records import case_log
-from wexagraph.records.fileplan import FILE_PLAN, Case, FilePlan, Hold, after, checked_reference, read_plan
+from wexagraph.records.fileplan import FILE_PLAN, MOST_TITLE, Case, FilePlan, Hold, after, checked_reference, read_plan
 from wexagraph.selection import Choice
 from wexagraph.text import one_line
 
@@ -96,7 +96,7 @@ class Records:
     ) -> Case:
         """Open a case. Raises CallError."""
         reference, title = checked_reference(reference), one_line(title).strip()
-        if not title or len(title) > 300:
+        if not title or len(title) > MOST_TITLE:
             raise CallError("a case has a title of one line, at most 300 letters.")
         if keep:
             after(self.today, keep)

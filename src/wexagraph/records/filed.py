@@ -8,15 +8,15 @@ from pathlib import Path
 
 from wexagraph.errors import TargetError
 from wexagraph.messages.conversations import Thread
-from wexagraph.output.folder import OWN, OutputFolder
+from wexagraph.records.indexes import open_index
 
 _SCHEMA = """
-CREATE TABLE IF NOT EXISTS letter (
+CREATE TABLE letter (
     reference TEXT, digest TEXT, own INTEGER, PRIMARY KEY (reference, digest)
 ) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS known (reference TEXT PRIMARY KEY) WITHOUT ROWID;
-CREATE INDEX IF NOT EXISTS letter_own ON letter (own);
-CREATE TABLE IF NOT EXISTS answered (id INTEGER, reference TEXT, PRIMARY KEY (id, reference)) WITHOUT ROWID;
+CREATE TABLE known (reference TEXT PRIMARY KEY) WITHOUT ROWID;
+CREATE INDEX letter_own ON letter (own);
+CREATE TABLE answered (id INTEGER, reference TEXT, PRIMARY KEY (id, reference)) WITHOUT ROWID;
 """
 
 
@@ -24,13 +24,7 @@ class Filed:
     """The index of a records folder. All methods raise TargetError where the disk fails."""
 
     def __init__(self, records: Path) -> None:
-        try:
-            with OutputFolder(records) as folder:
-                path = folder.database("filed.sqlite")
-            self._base = sqlite3.connect(path, timeout=60)
-            self._base.executescript(_SCHEMA)
-        except (OSError, sqlite3.Error) as error:
-            raise TargetError(f"{records / OWN} can't be written to: {error}. Check the disk.") from error
+        self._base = open_index(records, "filed.sqlite", _SCHEMA)
 
     def close(self) -> None:
         """Close the index."""
@@ -50,9 +44,10 @@ class Filed:
         letters = [(name, digest, one.own or None) for name, many in filed.items() for digest, one in many.items()]
         answered = [(id, name) for name, many in filed.items() for one in many.values() for id in one.refers]
         try:
-            with self._base:
-                self._base.executemany("INSERT OR IGNORE INTO known VALUES (?)", ((name,) for name in filed))
-                self._base.executemany("INSERT OR IGNORE INTO letter VALUES (?,?,?)", letters)
-                self._base.executemany("INSERT OR IGNORE INTO answered VALUES (?,?)", answered)
+            self._base.execute("BEGIN IMMEDIATE")
+            self._base.executemany("INSERT OR IGNORE INTO known VALUES (?)", ((name,) for name in filed))
+            self._base.executemany("INSERT OR IGNORE INTO letter VALUES (?,?,?)", letters)
+            self._base.executemany("INSERT OR IGNORE INTO answered VALUES (?,?)", answered)
+            self._base.execute("COMMIT")
         except sqlite3.Error as error:
             raise TargetError(f"the index of what is filed can't be written: {error}. Check the disk.") from error

@@ -29,7 +29,7 @@ _HEAD = (
     "The file plan of Wexagraph: a table a case, by its reference. It may be edited; `wexagraph case list` says how it "
     "is read."
 )
-_MOST_REFERENCE, _MOST_TITLE = 60, 300
+_MOST_REFERENCE, MOST_TITLE = 60, 300
 _LARGE = 100_000
 
 
@@ -340,6 +340,11 @@ def _case(path: Path, text: str, reference: str, table: Any) -> Case:
     except CallError as error:
         raise refuse("keep", str(error).rstrip(".")) from error
     for name, value in table.get("match", {}).items():
+        words = value if isinstance(value, list) else [value]
+        if not all(isinstance(word, (str, bool)) for word in words):
+            raise wrong(
+                path, text, f"{where}.match", name, f"in case {reference}: {name} is a text, or a list of texts", "", []
+            )
         try:
             Choice.from_dict({name: value})
         except CallError as error:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import sqlite3
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from contextlib import closing
@@ -14,7 +13,6 @@ from itertools import islice
 from pathlib import Path
 
 from wexagraph.backups.packing import describe
-from wexagraph.errors import TargetError
 from wexagraph.exports.register import files_by_digest
 from wexagraph.files import open_regular
 from wexagraph.messages import Message
@@ -22,13 +20,12 @@ from wexagraph.messages.charsets import decode
 from wexagraph.messages.filetypes import DOCX
 from wexagraph.messages.visible_text import html_to_text
 from wexagraph.naming.paths import MANIFEST
-from wexagraph.output.folder import OutputFolder
 from wexagraph.pages.attachments.office import document_html
+from wexagraph.records.indexes import open_index
 from wexagraph.selection.words import folded
 from wexagraph.work.pool import ProcessWorkers
 from wexagraph.work.workers import WorkerLost
 
-_VERSION = 1
 _MOST_TEXT, _MOST_PAGES, _MOST_ATTACHMENTS = 2_000_000, 500, 50
 _PATIENCE = 30.0
 _SCHEMA = """
@@ -64,19 +61,7 @@ class Finder:
 
     def __init__(self, home: Path) -> None:
         self._home = home
-        try:
-            with OutputFolder(home, make=False) as folder:
-                path = folder.database("find.sqlite")
-            self._base = sqlite3.connect(path, timeout=60, isolation_level=None)
-            if self._base.execute("PRAGMA user_version").fetchone()[0] != _VERSION:
-                self._base.close()
-                path.unlink()  # it can always be made again
-                with OutputFolder(home, make=False) as folder:
-                    path = folder.database("find.sqlite")
-                self._base = sqlite3.connect(path, timeout=60, isolation_level=None)
-                self._base.executescript(f"BEGIN; {_SCHEMA} PRAGMA user_version = {_VERSION}; COMMIT;")
-        except (OSError, sqlite3.Error) as error:
-            raise TargetError(f"{home} can't be written to, where its index belongs: {error}.") from error
+        self._base = open_index(home, "find.sqlite", _SCHEMA)
 
     def close(self) -> None:
         """Close the index."""
@@ -232,7 +217,7 @@ def _text_of(content: bytes, kind: str, media: str = "") -> str:
             return html_to_text(decode(content, "")[0])
         if kind in (".txt", ".csv", ".md", ".log", ".ics", ".vcf") or media.startswith("text/"):
             return decode(content, "")[0][:_MOST_TEXT]
-    except Exception:
+    except (ValueError, RuntimeError):  # what PDFium and the reader of documents raise for what is damaged
         return ""
     return ""
 

@@ -18,11 +18,12 @@ from wexagraph.errors import CallError, SourceError
 from wexagraph.naming.paths import REGISTERS
 from wexagraph.naming.safe import component
 from wexagraph.output.folder import OWN
-from wexagraph.records.fileplan import Case, checked_reference
+from wexagraph.records.fileplan import MOST_TITLE, Case, after, checked_reference
 from wexagraph.reports import Verification
+from wexagraph.selection import Choice
 from wexagraph.tables.living.files import is_beside
 from wexagraph.text import one_line
-from wexagraph.zips import UNREADABLE
+from wexagraph.zips import UNREADABLE, out_of_proportion
 
 _TAGS = "tagmanifest-sha256.txt"
 _CASE = "Case-As-JSON"
@@ -164,16 +165,19 @@ class PackedCase:
             closed = plain.get("closed")
             case = Case(
                 checked_reference(plain["reference"]),
-                one_line(plain["title"]),
+                one_line(plain["title"])[:MOST_TITLE] or "no title",
                 "",
                 date.fromisoformat(plain["opened"]),
-                dict(plain.get("match", {})),
+                plain.get("match", {}),
                 tuple(map(str, plain.get("tags", ()))),
                 date.fromisoformat(closed) if closed else None,
-                str(plain.get("keep", "")),
+                plain.get("keep", ""),
             )
-        except (*UNREADABLE, KeyError, StopIteration, TypeError, AttributeError) as error:
-            raise CallError(f"{self.path} does not say which case it is of.") from error
+            Choice.from_dict(case.match)
+            if case.keep:
+                after(case.opened, case.keep)
+        except (*UNREADABLE, CallError, KeyError, StopIteration, TypeError, AttributeError) as error:
+            raise CallError(f"{self.path} does not say which case it is of ({error}).") from error
         return replace(case, folder=self._top)
 
     def unpack(self, into: Path) -> None:
@@ -182,6 +186,11 @@ class PackedCase:
             if any(component(level, room=0) != level for level in inner.split("/")):
                 raise CallError(
                     f"{self.path} holds {one_line(inner)!r}, a name that no case has. Nothing was taken in."
+                )
+        for item in self._zip.infolist():
+            if out_of_proportion(item.file_size, item.compress_size):
+                raise CallError(
+                    f"{self.path} holds {one_line(item.filename)!r}, out of proportion. Nothing was taken in."
                 )
         for inner in self.files():
             path = into / inner

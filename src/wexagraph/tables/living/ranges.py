@@ -86,16 +86,18 @@ def _attribute(xml: bytes, tag: str, name: str) -> str:
 
 
 def grown_table(table: bytes, new_last: int, headings: dict[int, str]) -> bytes:
-    """A table down to its new last row, with headings that are new or have changed (by their columns)."""
+    """A table down to its new last row, with headings that are new or have changed (by their columns). It never gets
+    shorter: rows of the office's own at its end are in it."""
     match = _AREA.fullmatch(_attribute(table, "table", "ref"))
     if match is None or not match[8]:
         return table
     left, right, heading_row = number(match[2]), number(match[6]), int(match[4])
     width = max([right, *headings])
     totals = has_totals(table)
+    end = max(new_last, heading_row + 1, int(match[8]) - totals)
 
     def reference(element: re.Match[bytes]) -> bytes:
-        last = max(new_last, heading_row + 1) + (totals if b"autoFilter" not in element[0].split(None, 1)[0] else 0)
+        last = end + (totals if b"autoFilter" not in element[0].split(None, 1)[0] else 0)
         new = f"{match[2]}{heading_row}:{letters(width)}{last}"
         return re.sub(rb'(\sref=")[^"]*', rb"\g<1>" + new.encode(), element[0])
 

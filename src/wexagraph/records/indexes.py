@@ -1,0 +1,36 @@
+"""Indexes of ours in a folder: SQLite, and made anew where one is damaged or of another version."""
+
+from __future__ import annotations
+
+import sqlite3
+from pathlib import Path
+
+from wexagraph.errors import TargetError
+from wexagraph.output.folder import OWN, OutputFolder
+
+
+def open_index(home: Path, name: str, schema: str, version: int = 1) -> sqlite3.Connection:
+    """The index of that name among our own files of a folder, each statement lasting. What was in a damaged one can be
+    made again from the folder. Raises TargetError."""
+    try:
+        with OutputFolder(home) as folder:
+            for attempt in range(2):
+                path = folder.database(name)
+                base = sqlite3.connect(path, timeout=60, isolation_level=None)
+                try:
+                    found = base.execute("PRAGMA user_version").fetchone()[0]
+                    if found == 0:
+                        base.executescript(f"BEGIN IMMEDIATE; {schema} PRAGMA user_version = {version}; COMMIT;")
+                    if found in (0, version) and base.execute("PRAGMA quick_check(1)").fetchone()[0] == "ok":
+                        return base
+                except sqlite3.OperationalError:  # busy, or a disk that fails: what is in it is left as it is
+                    base.close()
+                    raise
+                except sqlite3.DatabaseError:
+                    if attempt:
+                        raise
+                base.close()
+                folder.unlink(f"{OWN}/{name}")
+    except (OSError, sqlite3.Error) as error:
+        raise TargetError(f"{home / OWN / name} can't be used: {error}. Check the disk and its permissions.") from error
+    raise TargetError(f"{home / OWN / name} can't be made. Check the disk.")
