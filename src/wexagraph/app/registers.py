@@ -69,9 +69,9 @@ def register(
     def things(wanted: list[Column[Any]], known: frozenset[str]) -> Iterator[Listing]:
         filed = beside if any(one.name in ONLY_FILED for one in wanted) else {}
         report.chosen, report.failures, report.failed = 0, [], 0
-        return told(listings(source, choice, wanted, timezone, filed, known))
+        return counted(listings(source, choice, wanted, timezone, filed, known))
 
-    def told(made: Iterator[Listing]) -> Iterator[Listing]:
+    def counted(made: Iterator[Listing]) -> Iterator[Listing]:
         for listing in made:
             if stopped is not None and stopped():
                 report.interrupted = True

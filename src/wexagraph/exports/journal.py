@@ -5,7 +5,6 @@ SQLite in the export folder. Everything in it can be made again from the folder 
 
 from __future__ import annotations
 
-import csv
 import json
 import sqlite3
 from collections.abc import Iterable, Iterator
@@ -14,37 +13,12 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.errors import TargetError
-from wexagraph.exports.message_records import UNDER_WAY, FileRecord, MessageRecord, PlannedMessage, packed, unpacked
+from wexagraph.exports.journal_base import open_to_read, open_to_write
+from wexagraph.exports.message_records import UNDER_WAY, FileRecord, MessageRecord, PlannedMessage, unpacked
 from wexagraph.notes import Note
-from wexagraph.tables.csvs import read_cell
 
-_VERSION = 3
 RESERVED_STEMS = ("manifest-sha256", "manifest-sha256.txt", "register", "register.csv", "register.xlsx")
 """Names in the folder itself that no message gets: its files, or the folder beside them, would stand for our lists."""
-_SCHEMA = """
-CREATE TABLE message (
-    number INTEGER PRIMARY KEY,
-    source TEXT NOT NULL, folder TEXT NOT NULL, place TEXT NOT NULL, stamp TEXT NOT NULL, id TEXT NOT NULL,
-    size INTEGER NOT NULL, digest TEXT, arrival TEXT,
-    facts TEXT NOT NULL, attachments TEXT NOT NULL DEFAULT '', notes TEXT NOT NULL DEFAULT '[]',
-    outcome TEXT NOT NULL DEFAULT '', reason TEXT NOT NULL DEFAULT '', run INTEGER NOT NULL,
-    tags TEXT NOT NULL DEFAULT ''
-);
-CREATE INDEX message_run ON message (run, folder, place);
-CREATE TABLE name (
-    message INTEGER NOT NULL, naming TEXT NOT NULL, key TEXT NOT NULL, stem TEXT NOT NULL, PRIMARY KEY (message, naming)
-) WITHOUT ROWID;
-CREATE INDEX name_key ON name (key);
-CREATE TABLE file (
-    path TEXT NOT NULL, message INTEGER NOT NULL, format TEXT NOT NULL, naming TEXT NOT NULL, recipe TEXT NOT NULL,
-    size INTEGER NOT NULL, modified INTEGER NOT NULL, sha256 TEXT NOT NULL, notes TEXT NOT NULL DEFAULT '[]',
-    PRIMARY KEY (message, path)
-) WITHOUT ROWID;
-CREATE TEMP TABLE fresh (
-    message INTEGER PRIMARY KEY, key TEXT NOT NULL, stem TEXT NOT NULL, date TEXT NOT NULL
-);
-"""
-_TEMPORARY = _SCHEMA[_SCHEMA.index("CREATE TEMP TABLE") :]
 
 
 class Journal:
@@ -54,53 +28,19 @@ class Journal:
     """
 
     def __init__(self, path: Path, reading: bool = False) -> None:
-        self._path = path
-        self.is_new = False
-        try:
-            self._base = self._open_to_read() if reading else self._open()
-        except sqlite3.DatabaseError:
-            if reading:
-                raise
-            # damaged: set aside, not lost; register and manifest tell what is needed of it
-            path.replace(path.with_suffix(".damaged"))
-            self._base = self._open()
+        self._path, self.is_new = path, False
+        if reading:
+            self._base = open_to_read(path)
+        else:
+            try:
+                self._base, self.is_new = open_to_write(path)
+            except sqlite3.DatabaseError:
+                # damaged: set aside, not lost; register and manifest tell what is needed of it
+                path.replace(path.with_suffix(".damaged"))
+                self._base, self.is_new = open_to_write(path)
         self._indexed = False
         self._next = (self._base.execute("SELECT max(number) FROM message").fetchone()[0] or 0) + 1
         self.run = (self._base.execute("SELECT max(run) FROM message").fetchone()[0] or 0) + 1
-
-    def _open_to_read(self) -> sqlite3.Connection:
-        # not opened read-only: what a killed run has left half done is rolled back first
-        base = sqlite3.connect(f"{self._path.absolute().as_uri()}?mode=rw", 30, uri=True, isolation_level=None)
-        base.execute("PRAGMA query_only = 1")
-        if base.execute("PRAGMA user_version").fetchone()[0] != _VERSION:
-            base.close()
-            raise TargetError(f"{self._path} is of another version. The export command brings it up to date.")
-        return base
-
-    def _open(self) -> sqlite3.Connection:
-        base = sqlite3.connect(self._path, isolation_level=None, check_same_thread=False)
-        try:
-            base.execute("PRAGMA synchronous = NORMAL")
-            base.execute("PRAGMA journal_mode = TRUNCATE")
-            base.execute("PRAGMA temp_store = FILE")
-            base.execute("PRAGMA cache_size = -16000")
-            version = base.execute("PRAGMA user_version").fetchone()[0]
-            if version and base.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
-                raise sqlite3.DatabaseError("it is damaged")
-            if version == 0:
-                self.is_new = True
-                # in one step: a run killed in between must not leave half a schema
-                base.executescript(f"BEGIN; {_SCHEMA} PRAGMA user_version = {_VERSION}; COMMIT;")
-            elif version > _VERSION:
-                raise TargetError(f"{self._path} is from a newer Wexagraph. Use that one, or another folder.")
-            else:
-                _bring_up(base, version)
-                base.executescript(_TEMPORARY)
-        except BaseException:
-            base.close()
-            raise
-        base.execute("BEGIN")
-        return base
 
     def close(self) -> None:
         with suppress(sqlite3.Error):
@@ -451,15 +391,3 @@ def _notes(text: str) -> list[Note]:
 
 def file_record(row: tuple[Any, ...]) -> FileRecord:
     return FileRecord(*row[:-1], tuple(_notes(row[-1])))  # type: ignore[call-arg]
-
-
-def _bring_up(base: sqlite3.Connection, version: int) -> None:
-    """Bring the journal of an earlier version up to this one, in one step."""
-    base.execute("BEGIN")
-    if version < 2:
-        base.execute("ALTER TABLE message ADD COLUMN tags TEXT NOT NULL DEFAULT ''")
-    if version < 3:  # texts were kept as cells of a table, escaped for a spreadsheet
-        base.create_function("plain", 1, lambda cells: packed(map(read_cell, next(csv.reader([cells]), [""]))))
-        base.execute("UPDATE message SET facts=plain(facts), attachments=plain(attachments)")
-    base.execute(f"PRAGMA user_version = {_VERSION}")
-    base.execute("COMMIT")

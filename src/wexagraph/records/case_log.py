@@ -100,8 +100,8 @@ def filed(folder: Path) -> set[str]:
     return {digest for event in filings(folder) for digest in event.about.get("sha256", ())}
 
 
-def broken(folder: Path, told: str = "") -> str:
-    """Why a log is not whole; "" where it is. `told` is the digest of a line that must be in it."""
+def broken(folder: Path, head: str = "") -> str:
+    """Why a log is not whole; "" where it is. `head` is the digest of a line that must be in it."""
     before, digests = _FIRST, set[str]()
     for number, line in enumerate(_lines(folder / CASE_LOG), 1):
         try:
@@ -112,4 +112,4 @@ def broken(folder: Path, told: str = "") -> str:
             return f"line {number} does not follow the line before: one was taken out, put in or changed"
         before = _digest(line)
         digests.add(before)
-    return "" if not told or told in digests else "its last lines were taken away, or changed"
+    return "" if not head or head in digests else "its last lines were taken away, or changed"

@@ -18,10 +18,10 @@ def open_index(home: Path, name: str, schema: str, version: int = 1) -> sqlite3.
                 path = folder.database(name)
                 base = sqlite3.connect(path, timeout=60, isolation_level=None)
                 try:
-                    found = base.execute("PRAGMA user_version").fetchone()[0]
-                    if found == 0:
+                    old_version = base.execute("PRAGMA user_version").fetchone()[0]
+                    if old_version == 0:
                         base.executescript(f"BEGIN IMMEDIATE; {schema} PRAGMA user_version = {version}; COMMIT;")
-                    if found in (0, version) and base.execute("PRAGMA quick_check(1)").fetchone()[0] == "ok":
+                    if old_version in (0, version) and base.execute("PRAGMA quick_check(1)").fetchone()[0] == "ok":
                         return base
                 except sqlite3.OperationalError:  # busy, or a disk that fails: what is in it is left as it is
                     base.close()

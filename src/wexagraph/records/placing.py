@@ -42,10 +42,12 @@ class Placer:
     def by_reference(self, subject: str) -> list[str]:
         """The cases whose references stand in a subject, as words of their own."""
         text = subject.casefold()
-        found = [self._by_token.get(token.strip(_ENDS)) or self._by_token.get(token) for token in _TOKEN.findall(text)]
+        references = [
+            self._by_token.get(token.strip(_ENDS)) or self._by_token.get(token) for token in _TOKEN.findall(text)
+        ]
         if self._phrases is not None:
-            found += [self._by_token.get(match) for match in self._phrases.findall(text)]
-        return list(dict.fromkeys(one for one in found if one))
+            references += [self._by_token.get(match) for match in self._phrases.findall(text)]
+        return list(dict.fromkeys(one for one in references if one))
 
     def place_all(self, envelopes: list[Envelope], matches: Callable[[Case, Envelope], bool]) -> list[Placement]:
         """Place messages that may answer one another. `matches` tests a message by the criteria of a case."""
@@ -84,11 +86,11 @@ class Placer:
             for placement, links in zip(placements, threads, strict=True):
                 if placement.cases:
                     continue
-                found = {case for id in links.refers for case in self._cases_of(id)} | answered.get(links.own, set())
+                cases = {case for id in links.refers for case in self._cases_of(id)} | answered.get(links.own, set())
                 if links.own:
-                    found |= set(self._known(links.own))
-                if found:
-                    placement.cases, placement.why, moved = sorted(found), CONVERSATION, True
+                    cases |= set(self._known(links.own))
+                if cases:
+                    placement.cases, placement.why, moved = sorted(cases), CONVERSATION, True
                     self._note(links, placement.cases)
 
     def _cases_of(self, id: int) -> set[str]:

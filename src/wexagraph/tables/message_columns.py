@@ -126,7 +126,7 @@ COLUMNS: list[Column[Any]] = [
     Column("files", lambda listed: "; ".join(listed.filed.files), "link", 48, lasts=False),
     Column("notes", lambda listed: "; ".join(listed.filed.notes), width=34, lasts=False),
 ]
-"""All that a table can have of a message: of a `Listed`, or what `_Told` has. A new column is a line here."""
+"""All that a table can have of a message: of a `Listed`, or what `_Elsewhere` has. A new column is a line here."""
 ONLY_FILED = ("tags", "case", "files", "notes")
 """Columns that tell of an export beside the table."""
 NOT_LISTED = (*ONLY_FILED, "conversation")
@@ -234,25 +234,25 @@ def listings(
         made = (each for part in parts for each in part)
     else:
         made = _listings(source, choice.select(source), wanted, zone, known)
-    told = [one for one in wanted if one.name in NOT_LISTED]
-    return _with_told(made, told, filed or {}, first) if told else iter(made)
+    elsewhere = [one for one in wanted if one.name in NOT_LISTED]
+    return _with_elsewhere(made, elsewhere, filed or {}, first) if elsewhere else iter(made)
 
 
 @dataclass(frozen=True)
-class _Told:
+class _Elsewhere:
     """What a message alone does not tell."""
 
     filed: Filed
     conversation: str
 
 
-def _with_told(
+def _with_elsewhere(
     made: Iterable[Listing], columns: list[Column[Any]], filed: dict[str, Filed], first: dict[str, str]
 ) -> Iterator[Listing]:
     for listing in made:
         row = listing.thing
-        told = _Told(filed.get(row.facts, Filed()), first.get(row.id, ""))
-        row.values |= {one.name: one.value(told) for one in columns}
+        known = _Elsewhere(filed.get(row.facts, Filed()), first.get(row.id, ""))
+        row.values |= {one.name: one.value(known) for one in columns}
         yield listing
 
 
@@ -280,7 +280,7 @@ def _listings(
 ) -> Iterator[Listing]:
     wanted = [one for one in columns if one.name not in NOT_LISTED]
     changing = [one for one in wanted if not one.lasts]
-    reads, told = any(one.reads for one in wanted), len(wanted) < len(columns)
+    reads, is_filed = any(one.reads for one in wanted), len(wanted) < len(columns)
     for envelope in envelopes:
         message = message_digest(identity(envelope.header, envelope.id))
         listed, trouble = Listed(source, envelope, zone), ""
@@ -289,9 +289,9 @@ def _listings(
             listed.message  # noqa: B018  reads it
             trouble = str(listed.data) if isinstance(listed.data, MessageError) else ""
         values = {one.name: one.value(listed) for one in asked}
-        id = envelope.id if told or trouble else ""
+        id = envelope.id if is_filed or trouble else ""
         row = Row(id, envelope.folder, one_line(envelope.header.subject) if trouble else "", values, trouble)
-        if told:
+        if is_filed:
             row.facts = facts(envelope.date()[0], written_by(envelope.header))
         yield Listing(message, envelope.folder, row)
 

@@ -93,7 +93,7 @@ class CsvSheet:
     def _begin(self) -> None:
         """Find out the separator, the line end and the heading: the first row with a heading over keys, else the
         first."""
-        found: dict[str, tuple[int, list[str]]] = {}
+        heads: dict[str, tuple[int, list[str]]] = {}
         for separator in _SEPARATORS:
             self._separator = separator
             first: tuple[int, list[str]] = (0, [])
@@ -103,12 +103,12 @@ class CsvSheet:
                     self._end = "\r\n" if raw.endswith("\r\n") else "\n"
                 if number >= 20 or any(parse_heading(field) is not None for field in fields):
                     break
-            found[separator] = first
+            heads[separator] = first
             if any(parse_heading(field) is not None for field in first[1]):
                 break
         else:
-            self._separator = max(found, key=lambda one: len(found[one][1]))
-        self._heading_row, fields = found[self._separator]
+            self._separator = max(heads, key=lambda one: len(heads[one][1]))
+        self._heading_row, fields = heads[self._separator]
         self.heading = [_read(field) for field in fields]
         self._width = len(fields)
 

@@ -75,13 +75,13 @@ def parse_key(text: str) -> tuple[RowId, str] | None:
 
 def messages_in(file: BinaryIO) -> frozenset[str]:
     """The messages of all that looks like a key in a file."""
-    found: set[bytes] = set()
+    messages: set[bytes] = set()
     held = b""
     while block := file.read(1 << 20):
         held += block
-        found.update(_LOOKS.findall(held))
+        messages.update(_LOOKS.findall(held))
         held = held[-40:]
-    return frozenset(one.decode() for one in found)
+    return frozenset(one.decode() for one in messages)
 
 
 def heading(columns: Iterable[tuple[str, str]]) -> str:

@@ -25,13 +25,13 @@ RELATIONSHIPS = "http://schemas.openxmlformats.org/officeDocument/2006/relations
 
 def elements(xml: bytes) -> Iterator[tuple[str, dict[str, str]]]:
     """The elements of a part in their order: local name, and attributes by their local names. Raises expat errors."""
-    found: list[tuple[str, dict[str, str]]] = []
+    starts: list[tuple[str, dict[str, str]]] = []
     parser = new_parser()
-    parser.StartElementHandler = lambda name, attributes: found.append(
+    parser.StartElementHandler = lambda name, attributes: starts.append(
         (local(name), {local(key): value for key, value in attributes.items()})
     )
     parser.Parse(xml, True)
-    yield from found
+    yield from starts
 
 
 def new_parser() -> Any:
@@ -123,10 +123,10 @@ class Package:
 
     def strings(self) -> list[str]:
         """The shared strings; text that tells how others are spoken is left out."""
-        found: list[str] = []
+        strings: list[str] = []
         names = self.string_parts()
         if not names:
-            return found
+            return strings
         pieces: list[str] = []
         spoken, in_text = 0, False
 
@@ -142,7 +142,7 @@ class Package:
             spoken -= name == "rPh"
             in_text = False
             if name == "si":
-                found.append("".join(pieces))
+                strings.append("".join(pieces))
                 pieces.clear()
 
         def text(data: str) -> None:
@@ -153,7 +153,7 @@ class Package:
         parser.StartElementHandler, parser.EndElementHandler, parser.CharacterDataHandler = start, end, text
         with self.open(names[0]) as file:
             parser.ParseFile(file)
-        return found
+        return strings
 
     def relate(self, part: str, kind: str, target: str, outside: bool = False) -> str:
         """Relate a part to something. Returns the ID of the relationship."""

@@ -71,18 +71,18 @@ class QuickReader:
         while (start := xml.find(b"<row", at, self.end)) >= 0:
             head = xml.find(b">", start) + 1
             at = head if xml[head - 2 : head] == b"/>" else xml.find(b"</row>", head) + len(b"</row>")
-            told = _NUMBER.match(xml[start:head])
-            row = self._row(xml[head : at - len(b"</row>")], int(told[1]), start, at) if told else None
+            numbered = _NUMBER.match(xml[start:head])
+            row = self._row(xml[head : at - len(b"</row>")], int(numbered[1]), start, at) if numbered else None
             yield row or self._slowly(xml[start:at], start)
 
     def _row(self, content: bytes, row_number: int, start: int, end: int) -> Row | None:
         """A row; None where something in it is of another make."""
-        found = _CELL.findall(content)
-        if len(found) != content.count(b"<c ") or b"<c>" in content or b"&#" in content or b"\r" in content:
+        matches = _CELL.findall(content)
+        if len(matches) != content.count(b"<c ") or b"<c>" in content or b"&#" in content or b"\r" in content:
             return None
         cells: list[Cell] = []
         strings, at_of, word_of = self._strings, self._columns, self._words
-        for letters, style, kind, formula, value, inline in found:
+        for letters, style, kind, formula, value, inline in matches:
             if kind == b"s":
                 text = strings[int(value)] if value else ""
             else:
@@ -93,8 +93,8 @@ class QuickReader:
                 text = unescaped(text)
             one = Cell(at_of[letters], text, word_of[kind], word_of[style])
             if formula:
-                attributes, told = _FORMULA.findall(formula)[0]
-                one.formula = _unescaped(told.decode())
+                attributes, text_of_formula = _FORMULA.findall(formula)[0]
+                one.formula = _unescaped(text_of_formula.decode())
                 for form, shared in _SHARED.findall(attributes):
                     one.formula_kind, one.shared = form.decode() or one.formula_kind, shared.decode() or one.shared
             cells.append(one)

@@ -135,8 +135,8 @@ def grown_names(workbook: bytes, sheet: str, first: int, lasts: set[int], new_la
         text = unescape(match[2].decode())
         name, mark, area = text.rpartition("!")
         of = name.strip("'").replace("''", "'")
-        found = _AREA.fullmatch(area)
-        if not mark or of != sheet or not found or int(found[4]) > first:
+        match_of_area = _AREA.fullmatch(area)
+        if not mark or of != sheet or not match_of_area or int(match_of_area[4]) > first:
             return match[0]
         return (
             match[1] + match[2][: match[2].rindex(b"!") + 1] + grown(area, first, lasts, new_last).encode() + match[3]

@@ -269,8 +269,8 @@ class LivingTable:
 
     def columns(self) -> list[Column[Any]]:
         """The columns that are there to be filled."""
-        found = {e.column.name: e.column for layout in self._layouts for e in layout.entries if e.at is not None}
-        return list(found.values())
+        columns = {e.column.name: e.column for layout in self._layouts for e in layout.entries if e.at is not None}
+        return list(columns.values())
 
     def meet(self, listing: Listing) -> None:
         """A thing that belongs into the table."""

@@ -74,8 +74,8 @@ class XlsxPart:
     @property
     def width(self) -> int:
         """How many columns are in use, as the program that saved the sheet last has told it."""
-        told = re.search(rb'<(?:[\w.-]+:)?dimension\s[^<>]*ref="(?:[A-Z]+\d+:)?([A-Z]{1,3})\d+"', self._xml[:4096])
-        return number(told[1].decode()) + 1 if told else 0
+        dimension = re.search(rb'<(?:[\w.-]+:)?dimension\s[^<>]*ref="(?:[A-Z]+\d+:)?([A-Z]{1,3})\d+"', self._xml[:4096])
+        return number(dimension[1].decode()) + 1 if dimension else 0
 
     def _find_heading(self) -> None:
         for row in reader(self._xml, self._strings):
@@ -92,8 +92,8 @@ class XlsxPart:
         numbers, starts, ends = array("Q"), array("Q"), array("Q")
         key = next((at for at, text in enumerate(self.heading) if parse_heading(text) is not None), -1)
         recent: deque[Row] = deque(maxlen=_SAMPLE)
-        found = reader(self._xml, self._strings)
-        for row in found:
+        all_rows = reader(self._xml, self._strings)
+        for row in all_rows:
             numbers.append(row.number)
             starts.append(row.start)
             ends.append(row.end)
@@ -115,7 +115,7 @@ class XlsxPart:
                     recent.append(row)
                 yield row.number, texts
         self._numbers, self._starts, self._ends = numbers, starts, ends
-        self._begin, self._stop, self.prefix = found.begin, found.end, found.prefix
+        self._begin, self._stop, self.prefix = all_rows.begin, all_rows.end, all_rows.prefix
         self._learn(recent)
 
     def _learn(self, recent: deque[Row]) -> None:
@@ -266,8 +266,8 @@ class XlsxPart:
 
     def _changed(self, fragment: bytes, row: int, values: dict[int, Any]) -> bytes:
         """A row with values in some of its cells; each keeps its look."""
-        found = next(iter(RowReader(fragment, self._strings, self.prefix)), None) or _only_row(fragment, self)
-        cells = {one.at: one for one in found.cells}
+        old_row = next(iter(RowReader(fragment, self._strings, self.prefix)), None) or _only_row(fragment, self)
+        cells = {one.at: one for one in old_row.cells}
         edits: list[tuple[int, int, bytes]] = []
         for at in sorted(values):
             old = cells.get(at)
@@ -278,7 +278,7 @@ class XlsxPart:
             if old is not None:
                 edits.append((old.start, old.end, new))
             else:
-                place = next((one.start for one in found.cells if one.at > at), fragment.rindex(b"</"))
+                place = next((one.start for one in old_row.cells if one.at > at), fragment.rindex(b"</"))
                 edits.append((place, place, new))
         out, last = b"", 0
         for start, end, new in edits:

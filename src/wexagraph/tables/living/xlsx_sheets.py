@@ -58,11 +58,11 @@ class XlsxSheet:
 
     def messages(self) -> frozenset[str]:
         """The messages whose keys seem to stand in it."""
-        found: frozenset[str] = frozenset()
+        messages: frozenset[str] = frozenset()
         for part in (*(one.part for one in self.parts), *self._package.string_parts()):
             with self._package.open(part) as file:
-                found |= messages_in(file)
-        return found
+                messages |= messages_in(file)
+        return messages
 
     def link(self, columns: set[int]) -> None:
         """Columns of the last part whose texts are paths that lie beside the workbook."""
