@@ -111,7 +111,8 @@ class Filing(CaseTest):
         data = mail("one", "The chain")
         self.write("a/one.eml", data)
         self.write("b.mbox", mbox(mail("x", "Fog"), data))
-        self.program("file", "a", "--case", "2026-11", "--name", "{case} {case_title} {subject}")
+        names = ("--name", "{case} {case_title} {subject}", "--cover", "built-in")
+        self.program("file", "a", "--case", "2026-11", *names)
         self.assertIn(
             "0 new, 1 there already", self.program("file", "b.mbox", "--subject", "chain", "--case", "2026-11")
         )
@@ -123,11 +124,12 @@ class Filing(CaseTest):
         with pikepdf.open(folder / "2026-11 Dredging The chain.pdf") as document:
             self.assertIn("2026-11", str(document.docinfo["/Keywords"]))
             self.assertIn("quay", str(document.docinfo["/Keywords"]))
+        self.assertIn("in the case 2026-11", pdf_text(folder / "2026-11 Dredging The chain.pdf"))
         self.assertIn("0 foreign", self.call_program("verify", str(folder)).stdout)
         self.run_program("register", "a", "--into", folder / "t.csv", "--columns", "subject,case,tags")
         self.assertEqual(self.state("2026-11")["messages"], 1)
         (folder / "2026-11 Dredging The chain.pdf").unlink()
-        self.program("file", "a", "--case", "2026-11", "--name", "{case} {case_title} {subject}")
+        self.program("file", "a", "--case", "2026-11", *names)
         self.assertTrue((folder / "2026-11 Dredging The chain.pdf").exists(), "what is missing is made again")
         self.assertIn(",2026-11,", (folder / "t.csv").read_text("utf-8-sig"))
 
@@ -202,7 +204,11 @@ class Keeping(CaseTest):
         self.assertEqual([case.reference for case in office.due()], ["2"])
 
     def test_states_and_the_log(self) -> None:
-        self.program("case", "open", "7", "Fog signal", "--keep", "30d")
+        opened = json.loads(self.program("case", "open", "7", "Fog signal", "--keep", "30d", "--json"))
+        self.assertEqual((opened["reference"], opened["state"], opened["keep"]), ("7", "open", "30d"))
+        self.assertEqual(
+            self.program("case", "show", "7", "--csv").splitlines()[1].split(",")[:3], ["7", "Fog signal", "open"]
+        )
         self.assertIn("can't be closed before", self.program("case", "close", "7", "--on", "2020-01-10", code=2))
         self.program("case", "close", "7")
         self.assertIn("was closed on", self.program("case", "close", "7", code=2))
@@ -377,7 +383,6 @@ class Disposal(CaseTest):
         refused("is open")
         self.program("case", "close", "7")
         refused("is kept until")
-        self.make_due() if self.state("7")["closed"] is None else None
         self.path.write_text(re.sub(r"(opened|closed) = 20\d\d", r"\1 = 2020", self.path.read_text()))
         self.program("case", "hold", "7", "--why", "court")
         refused("is on hold (court)")

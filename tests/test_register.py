@@ -583,22 +583,10 @@ class History:
         self.marks.append(mark)
 
     def delete_row(self, sheet: Sheet) -> None:
-        """A row taken out comes again while its message is chosen; what stood in it by hand is gone with it."""
+        """The last row is taken out, where nothing by hand hangs on it: it comes again while its message is chosen."""
         rows = sheet.rows()
-        if (
-            len(rows) < 2
-            or any(str(v).startswith("=") for v in rows[-1].values())
-            or sheet.sheet.conditional_formatting
-        ):
-            return
-        row, subject = (
-            rows[-1],
-            f"Berth {re.search(r'[0-9]+', str(rows[-1].get('Betreff', rows[-1].get('subject'))))[0]}",
-        )  # type: ignore[index]
-        if any(sheet.sheet.cell(row["row"], at).comment for at in range(1, 9)) or self.marks:
-            return
-        del subject
-        sheet.sheet.delete_rows(row["row"])
+        if len(rows) > 1 and not self.marks and not sheet.sheet.conditional_formatting:
+            sheet.sheet.delete_rows(rows[-1]["row"])
 
     def sheet_of_their_own(self, sheet: Sheet) -> None:
         name = f"Notes {self.random.randint(1, 9999)}"

@@ -100,6 +100,8 @@ COLUMNS: list[Column[CaseRow]] = [
     "--folder", metavar="NAME", default="", help="Its folder, where it is not to be named from REF and TITLE."
 )
 @RECORDS
+@CSV
+@JSON
 @click.pass_context
 def open_case(
     context: click.Context,
@@ -110,12 +112,14 @@ def open_case(
     tags: tuple[str, ...],
     folder: str,
     records: str | None,
+    as_csv: bool,
+    as_json: bool,
 ) -> int:
     """Open a case: REF is its reference, TITLE what it is about."""
     office = records_of(context, records)
     case = office.open(reference, title, plain_matches(matches), keep, tags, folder)
-    click.echo(f"Case {one_line(case.reference)} is open: {one_line(case.title)}")
-    click.echo(f"Folder: {one_line(str(office.place(case)))}")
+    said = f"Case {one_line(case.reference)} is open: {one_line(case.title)}"
+    _tell(office, case, as_csv, as_json, said, f"Folder: {one_line(str(office.place(case)))}")
     return OK
 
 
@@ -175,13 +179,17 @@ def _print_cases(rows: list[CaseRow], as_csv: bool, as_json: bool) -> None:
 @command.command("show")
 @REFERENCE
 @RECORDS
+@CSV
 @JSON
 @click.pass_context
-def show_case(context: click.Context, reference: str, records: str | None, as_json: bool) -> int:
+def show_case(context: click.Context, reference: str, records: str | None, as_csv: bool, as_json: bool) -> int:
     """One case: what belongs to it, how long it is kept, what lies in its folder."""
     office = records_of(context, records)
     case = office.plan().get(reference)
     each = CaseRow(office, case)
+    if as_csv:
+        _print_cases([each], as_csv, as_json)
+        return SOME_FAILED if office.broken(case) else OK
     files = [path for path in office.place(case).rglob("*") if path.is_file() and ".wexagraph" not in path.parts]
     total = sum(path.stat().st_size for path in files)
     problem = office.broken(case)
@@ -205,20 +213,34 @@ def show_case(context: click.Context, reference: str, records: str | None, as_js
     return SOME_FAILED if problem else OK
 
 
+def _tell(office: Records, case: Case, as_csv: bool, as_json: bool, *lines: str) -> None:
+    """Say what a case now is: a row for programs, else in words."""
+    if as_json:
+        each = CaseRow(office, case)
+        print_json({column.name: column.value(each) for column in COLUMNS})
+    elif as_csv:
+        _print_cases([CaseRow(office, case)], as_csv, as_json)
+    else:
+        for line in lines:
+            click.echo(line)
+
+
 def _changing(
     name: str, help: str, options: list[Callable[[Any], Any]], change: Callable[..., Case], said: Callable[[Case], str]
 ) -> None:
     """Register a command that changes one case, and says what it now is."""
 
-    def changed(context: click.Context, reference: str, records: str | None, **values: Any) -> int:
+    def changed(
+        context: click.Context, reference: str, records: str | None, as_csv: bool, as_json: bool, **values: Any
+    ) -> int:
         office = records_of(context, records)
         case = change(office, reference, **values)
-        click.echo(f"Case {one_line(case.reference)} {said(case)}.")
+        _tell(office, case, as_csv, as_json, f"Case {one_line(case.reference)} {said(case)}.")
         return OK
 
     changed.__doc__ = help
     decorated: Any = click.pass_context(changed)
-    for option in reversed([REFERENCE, *options, RECORDS]):
+    for option in reversed([REFERENCE, *options, RECORDS, CSV, JSON]):
         decorated = option(decorated)
     command.command(name)(decorated)
 
@@ -299,8 +321,12 @@ def dispose_case(context: click.Context, reference: str, yes: bool, records: str
 @REFERENCE
 @click.argument("into", metavar="REF", callback=named)
 @RECORDS
+@CSV
+@JSON
 @click.pass_context
-def merge_cases(context: click.Context, reference: str, into: str, records: str | None) -> int:
+def merge_cases(
+    context: click.Context, reference: str, into: str, records: str | None, as_csv: bool, as_json: bool
+) -> int:
     """File all of the first case into the second.
 
     Its tags, its holds and its reference go with it; its folder stays as it was, below `merged` in the records folder.

@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from wexagraph.app.filing import FILE_DEFAULTS, FilingReport, Placed, file_messages
+from wexagraph.app.filing import FilingReport, Placed, file_messages
 from wexagraph.app.zones import zone_name
 from wexagraph.cli.case import RECORDS, records_of
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
@@ -83,7 +83,6 @@ def command(
     options: dict[str, Any] = {name: value for name, value in given.items() if value is not None}
     options |= {"tag": list(values["tag"]), "zone": zone_name(values["zone"]), "jobs": values["jobs"]}
     options |= {"archival": True} if values["archival"] else {}
-    assert set(options) <= set(FILE_DEFAULTS)
     with opened(context, source) as mailbox, stoppable(Display(("file",))) as stopped:
         choice = make_choice(values, zone_name(values["zone"])).settled(mailbox)
         report = file_messages(office, mailbox, choice, reference, options, stopped, dry_run)

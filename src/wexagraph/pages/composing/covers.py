@@ -69,7 +69,6 @@ class Contents:
     entries: tuple[Entry, ...]
     exported: datetime | None = None
     tags: tuple[str, ...] = ()
-    case: str = ""
 
     def values(self, options: PageOptions) -> dict[str, Any]:
         """The fields of a cover template."""
@@ -83,7 +82,8 @@ class Contents:
             "first_date": dates[0],
             "last_date": dates[-1],
             "source": self.entries[0].source,
-            "case": self.case,
+            "case": options.case[0],
+            "case_title": options.case[1],
             "tags": list(self.tags),
             "exported": _shown(self.exported, options) if self.exported else "",
             "version": wexagraph.__version__,
