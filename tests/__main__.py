@@ -65,7 +65,7 @@ def main() -> int:
     modules = sorted(HERE.glob("test_*.py"), key=lambda p: (p.stem not in _LONG, -p.stat().st_size))
     names = list(_QUICK) if sys.argv[1:] == ["--quick"] else sys.argv[1:] or [path.stem for path in modules]
     totals = [0, 0, 0]
-    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+    with ThreadPoolExecutor((os.cpu_count() or 1) + 1) as pool:
         for name, output, counts, seconds in pool.map(in_a_process, names):
             told = f"{counts[0]} passed, {counts[1]} failed, {counts[2]} skipped"
             print(f"--- {name}: {told}; {seconds:.0f} s", flush=True)
