@@ -48,6 +48,11 @@ CODES = {
     "kept-elsewhere": "a file of the message was never in it, only a reference to it",
     "field-repeated": "a header field that may stand once stands more than once; the first one counts",
     "calendar-unreadable": "an invitation can't be read; it is kept as a file",
+    "header-made": "the message was kept without a header; one was made of what is known of it",
+    "address-unkept": "no address is kept of people whom the message names",
+    "form-damaged": "the file that the message was kept in is damaged; what could be read is shown",
+    "wrapper-opened": "text and attachments were taken out of a wrapper, which is kept too",
+    "wrapper-damaged": "a wrapper of text and attachments is damaged; what could be read is shown",
     "encrypted": "the text is encrypted; it is kept but can't be shown",
 }
 

@@ -11,6 +11,7 @@ from wexagraph.notes import Note
 from wexagraph.output.staging import Staged
 from wexagraph.pages.composing.header_footer import HeaderFooter
 from wexagraph.pages.composing.properties import Record
+from wexagraph.sources import Original
 
 if TYPE_CHECKING:
     from wexagraph.pages.cleaning.remote import Fetched
@@ -28,7 +29,7 @@ class WorkItem:
     `attempts` are the ways still to be tried: an engine, whether to set the text alone, whether to make pages of
     attachments. `sheaf` is the bound PDF that waits for it, `bound` that PDF once it is written; `known`
     are quotes that stand in it already, once that was looked for; `fetched` pictures from the network, once they were
-    asked for. `attempt` is the one in hand.
+    asked for. `attempt` is the one in hand. `original` is the file that the message was made from.
     """
 
     row: MessageRecord
@@ -44,6 +45,7 @@ class WorkItem:
     staged: list[tuple[str, Staged, tuple[Note, ...]]] = field(default_factory=list)
     notes: list[Note] = field(default_factory=list)
     trouble: str = ""
+    original: Original | None = None
 
 
 @dataclass

@@ -78,6 +78,7 @@ class Pages:
             exported=options.exported,
             makers=makers,
             fetched=work.fetched if options.remote_images else None,
+            original=(work.original.name, work.original.type, work.original.content) if work.original else None,
         )
         if sheaf is None or self.run.binding is None:
             return job

@@ -104,6 +104,12 @@ class Reading:
             header = Header(data[: header_end(data)])
             self.run.archives.add(work.row, data, header, header.date(work.row.moment)[0])
         if self.pages.wants(work):
+            if self.run.options.page.archival:
+                try:
+                    work.original = self.run.source.original(work.row.envelope())
+                except MessageError as error:
+                    self._unread(work, str(error))
+                    return
             self.pages.take(work, data)
         else:
             self.pages.done(work)

@@ -17,6 +17,7 @@ _NAMES = {
     "application/x-pkcs7-mime": "smime.p7m",
     "message/external-body": "reference.txt",
     "text/calendar": "invitation.ics",
+    "text/vcard": "contact.vcf",
     "application/pgp-encrypted": "encrypted version.txt",
 }
 

@@ -18,6 +18,9 @@ from wexagraph.messages.blocks import (
 from wexagraph.messages.charsets import decode
 from wexagraph.messages.headers import Header
 from wexagraph.messages.inlined import InlinedFile, split
+from wexagraph.messages.mapi.mail import content_of
+from wexagraph.messages.mapi.origin import MADE_FROM, Origin
+from wexagraph.messages.mapi.tnef import MAGIC, TYPES, read_item
 from wexagraph.messages.mime import Part, made_part, parse, unix_lines
 from wexagraph.messages.nesting import flattened, without_endless_tags
 from wexagraph.notes import Note
@@ -107,7 +110,9 @@ class Reader:
                 self._left_over(part.data[start:end], label, part.number)
 
     def strays(self, header: Header) -> None:
-        """What of a message's header is no field, and fields that contradict each other."""
+        """What of a message's header is no field, fields that contradict each other, what was not kept of it."""
+        if header.has(MADE_FROM):
+            self.reading.notes += Origin.of(header).notes()
         stray = header.strays()
         if stray:
             self._left_over(stray, "Lines in the header that are no field", "header")
@@ -168,6 +173,9 @@ class Reader:
 
     def _leaf(self, part: Part) -> None:
         kind, shown = part.type, part.disposition[0] != "attachment"
+        if is_wrapper(part) and self.depth < MAX_NESTED:
+            self._wrapper(part)
+            return
         if kind in _SMIME:
             self._smime(part)
         if kind in LABELLED and shown:
@@ -192,6 +200,30 @@ class Reader:
                 self.reading.notes.append(Note("nesting-too-deep", f"part {part.number[:40]}"))
             elif self.words:
                 self.reading.blocks.append(MessageBlock(part.content(), self.depth + 1))
+
+    def _wrapper(self, part: Part) -> None:
+        """A wrapper of text and attachments ([MS-OXTNEF]): what is in it, as if it had been sent plainly."""
+        item = read_item(part.content())
+        self.reading.attachments.append(Attachment(part))
+        if item is None:
+            return
+        inner, notes = parse(content_of(item).written(), number=f"{part.number}.1")
+        self.reading.notes.append(Note("wrapper-opened", Attachment(part).name[:80]))
+        if item.damage or item.properties.damage:
+            self.reading.notes.append(Note("wrapper-damaged", Attachment(part).name[:80]))
+        self.reading.notes += notes
+        self.depth += 1
+        blocks, self.reading.blocks = self.reading.blocks, []
+        self.show(inner)
+        self.reading.blocks = self._told_once(blocks, self.reading.blocks)
+        self.depth -= 1
+
+    def _told_once(self, before: list[Block], wrapped: list[Block]) -> list[Block]:
+        """The blocks before a wrapper and those in it; a text that stands in both is shown as the richer one."""
+        texts = [block for block in wrapped if isinstance(block, HtmlBlock | TextBlock)]
+        known = _letters("".join(b.html if isinstance(b, HtmlBlock) else b.text for b in texts))
+        others = [b for b in before if not (isinstance(b, TextBlock) and known and _letters(b.text) in known)]
+        return [*others, *wrapped]
 
     def _calendar(self, part: Part) -> None:
         others = [b.part.content() for b in self.reading.blocks if isinstance(b, CalendarBlock)]
@@ -281,6 +313,20 @@ class Reader:
             for leaf in part.walk():
                 if not leaf.children:
                     self.reading.attachments.append(Attachment(leaf))
+
+
+def is_wrapper(part: Part) -> bool:
+    """Whether a part holds text and attachments of the message in a form of its own ([MS-OXTNEF])."""
+    named = part.type in TYPES or part.filename.lower() == "winmail.dat"
+    return named and part.content().startswith(MAGIC)
+
+
+_MARKUP = re.compile(r"(?is)<(?:style|head|title|script)\b.*?</(?:style|head|title|script)>|<[^>]*>|&nbsp;|&#?\w+;")
+
+
+def _letters(text: str) -> str:
+    """The letters and digits of a text or of HTML, to tell whether two say the same."""
+    return "".join(filter(str.isalnum, _MARKUP.sub("", text[:2_000_000])))
 
 
 def html_of(part: Part, hint: str = "") -> tuple[str, list[Note]]:

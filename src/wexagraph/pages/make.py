@@ -41,7 +41,8 @@ class Job:
     A `part` of a bound PDF gets no cover, no header and footer and no proof of its own; `known` are quotes that stand
     elsewhere in it; the first part comes with the title and the tags of the `whole`. `lock` encrypts the PDF;
     `exported` is the date that a cover tells. `makers` make formats that this module has none for. `fetched` are
-    pictures from the network, as far as they were asked for; None where none is to be.
+    pictures from the network, as far as they were asked for; None where none is to be. `original` is the file that the
+    message was made from: name, media type, bytes.
     """
 
     data: bytes
@@ -58,6 +59,7 @@ class Job:
     exported: datetime | None = None
     makers: tuple[tuple[str, Maker], ...] = ()
     fetched: tuple[Fetched, ...] | None = None
+    original: tuple[str, str, bytes] | None = None
 
     @property
     def pictures(self) -> dict[str, Fetched]:
@@ -176,10 +178,9 @@ def to_pdf(message: Message, job: Job, made: Made) -> bytes:
         Embedded(a.name, a.type, a.content(), description, number=n) for n, a in enumerate(attachments) if a in embedded
     ]
     if job.options.archival or any(note.code in _KEPT_WHOLE for note in page.notes):
-        original = Embedded(
-            "original message.eml", "message/rfc822", job.data, tr("The message as it was received"), "Source"
-        )
-        files.insert(0, original)
+        received = tr("The message as it was received")
+        name, kind, content = job.original or ("original message.eml", "message/rfc822", job.data)
+        files.insert(0, Embedded(name, kind, content, received, "Source"))
     cover = None if job.part else job.options.cover
     if job.part or cover is not None:
         # how many pages a part has, binding finds by itself

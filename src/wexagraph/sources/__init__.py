@@ -4,7 +4,7 @@ from pathlib import Path
 
 from wexagraph.errors import SourceError
 from wexagraph.sources.accounts import SCHEMES, Account, Login, Secret, parse_url
-from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Stored, Trouble, Wanted, listed
+from wexagraph.sources.base import WHOLE, Envelope, Leaf, Original, Partition, Source, Stored, Trouble, Wanted, listed
 
 
 def open_source(location: str | Path | Account, login: Login | None = None, links: bool = False) -> Source:
@@ -54,6 +54,7 @@ __all__ = [
     "Envelope",
     "Leaf",
     "Login",
+    "Original",
     "Partition",
     "Secret",
     "Source",

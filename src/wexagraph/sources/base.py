@@ -40,6 +40,14 @@ class Leaf(NamedTuple):
         return self.part.size() if self.part is not None else self.declared
 
 
+class Original(NamedTuple):
+    """A file that holds one message in a form that is no RFC 5322: a name for it, its media type, its bytes."""
+
+    name: str
+    type: str
+    content: bytes
+
+
 class Wanted(NamedTuple):
     """What a choice asks of a source that can narrow itself: more may come than is wanted, never less.
 
@@ -202,6 +210,10 @@ class Source(ABC):
     @abstractmethod
     def attachments(self, envelope: Envelope) -> list[Leaf]:
         """What is attached to the message, by name, type and size."""
+
+    def original(self, envelope: Envelope) -> Original | None:
+        """The file that a message was made from, where it lies in one alone. Raises MessageError."""
+        return None
 
     def read_many(self, envelopes: Iterable[Envelope]) -> Iterator[tuple[Envelope, bytes | MessageError]]:
         """Bytes of many messages, in their order; a source on a line fetches them in batches."""

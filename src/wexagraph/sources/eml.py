@@ -1,20 +1,24 @@
-"""Messages that are files of their own: one EML file, or folders of them."""
+"""Messages that are files of their own: EML, or another form of one message (`messages/forms.py`); folders of them."""
 
 from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
+from typing import BinaryIO
 
 from wexagraph.errors import MessageError
+from wexagraph.messages.forms import FORMS, Form, form_of
 from wexagraph.messages.headers import Header, header_end
-from wexagraph.sources.base import WHOLE, Envelope, Partition
-from wexagraph.sources.kinds import CHANGED, Kind, Store
+from wexagraph.sources.base import WHOLE, Envelope, Original, Partition
+from wexagraph.sources.kinds import CHANGED, Head, Kind, Store
 from wexagraph.sources.mbox import is_mbox
 from wexagraph.sources.trees import File, Tree
 from wexagraph.zips import UNREADABLE
 
 _HEAD = 8 * 1024
+_MAGIC = max(len(form.magic) for form in FORMS)
+_SUFFIXES = (".eml", *(form.suffix for form in FORMS))
 _MOST_HEAD = 16 * 1024 * 1024
 _FIRST_FIELD = re.compile(rb"(?:\xef\xbb\xbf)?[!-9;-~]+[ \t]*:")
 _KNOWN_FIELD = re.compile(
@@ -60,7 +64,8 @@ class EmlFolder:
         for file in self._share(share):
             envelope = self._envelope(file)
             try:
-                envelope.header = Header(_read_head(self.tree, file.path))
+                block, flags = _read_head(self.tree, file.path)
+                envelope.header, envelope.flags = Header(block), envelope.flags | flags
             except MessageError as error:
                 envelope.trouble = str(error)
             yield envelope
@@ -86,7 +91,23 @@ class EmlFolder:
         return envelope.place
 
     def read(self, envelope: Envelope) -> bytes:
-        """The file's bytes. Raises MessageError."""
+        """The message's bytes: those of the file, or what is made of them. Raises MessageError."""
+        data = self._file(envelope)
+        form = form_of(data[:_MAGIC])
+        if form is None:
+            return data
+        try:
+            return form.mail(data)
+        except MessageError as error:
+            raise MessageError(f"{self._path(envelope)}: {error}") from error
+
+    def original(self, envelope: Envelope) -> Original | None:
+        """The file that the message is made from; None where it is the file. Raises MessageError."""
+        data = self._file(envelope)
+        form = form_of(data[:_MAGIC])
+        return Original(f"original message{form.suffix}", form.type, data) if form is not None else None
+
+    def _file(self, envelope: Envelope) -> bytes:
         path = self._path(envelope)
         with self.tree.open(path) as file:
             try:
@@ -99,17 +120,27 @@ class EmlFolder:
         return data
 
 
-def _read_head(tree: Tree, path: str) -> bytes:
-    """The header block of a message file, up to its empty line. Raises MessageError."""
+def _read_head(tree: Tree, path: str) -> tuple[bytes, frozenset[str]]:
+    """The header block of a message file, up to its empty line, and flags that it keeps. Raises MessageError."""
     with tree.open(path) as file:
         try:
             data, size = file.read(_HEAD), _HEAD
+            form = form_of(data)
+            if form is not None:
+                return _of_form(form, file, path)
             while (end := header_end(data)) >= len(data) and len(data) == size and size < _MOST_HEAD:
                 data += file.read(size * 3)
                 size *= 4
         except UNREADABLE as error:
             raise MessageError(f"{path}: {error}") from error
-    return data[:end]
+    return data[:end], frozenset()
+
+
+def _of_form(form: Form, file: BinaryIO, path: str) -> tuple[bytes, frozenset[str]]:
+    try:
+        return form.header(file)
+    except MessageError as error:
+        raise MessageError(f"{path}: {error}") from error
 
 
 def looks_like_message(head: bytes) -> bool:
@@ -119,9 +150,12 @@ def looks_like_message(head: bytes) -> bool:
     return _KNOWN_FIELD.search(head[: header_end(head)]) is not None
 
 
-def _claims(path: str, head: Callable[[], bytes]) -> bool:
-    name = path.rpartition("/")[2]
-    return not is_mbox(name, head()) and (name.lower().endswith(".eml") or looks_like_message(head()))
+def _claims(path: str, head: Head) -> bool:
+    name = path.rpartition("/")[2].lower()
+    form = form_of(head())
+    if form is not None:
+        return name.endswith(form.suffix) or head.holds(form.holds)
+    return not is_mbox(name, head()) and (name.endswith(_SUFFIXES) or looks_like_message(head()))
 
 
 def _stores(tree: Tree, files: list[File], own: str) -> Iterator[tuple[str, Store]]:
@@ -132,4 +166,4 @@ def _stores(tree: Tree, files: list[File], own: str) -> Iterator[tuple[str, Stor
         yield place or own, EmlFolder(tree, its)
 
 
-EML = Kind("EML", "an EML message or a folder of EML files", _claims, _stores)
+EML = Kind("EML", "an EML or MSG message or a folder of them", _claims, _stores)

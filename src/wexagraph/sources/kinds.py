@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from typing import Protocol
+from typing import BinaryIO, Protocol
 
-from wexagraph.sources.base import WHOLE, Envelope, Partition
+from wexagraph.sources.base import WHOLE, Envelope, Original, Partition
 from wexagraph.sources.trees import File, Tree
 
 CHANGED = "the mailbox was changed while it was read. Run the same command again"
@@ -38,6 +38,19 @@ class Store(Protocol):
     def read(self, envelope: Envelope) -> bytes:
         """The bytes of one. Raises MessageError."""
 
+    def original(self, envelope: Envelope) -> Original | None:
+        """The file that a message was made from; see `Source.original`."""
+
+
+class Head(Protocol):
+    """The first bytes of a file, read when they are asked for."""
+
+    def __call__(self) -> bytes:
+        """Those bytes; none where they can't be read."""
+
+    def holds(self, look: Callable[[BinaryIO], bool]) -> bool:
+        """What a closer look at the file says; False where it can't be read."""
+
 
 @dataclass(frozen=True)
 class Kind:
@@ -51,5 +64,5 @@ class Kind:
 
     label: str
     looks_like: str
-    claims: Callable[[str, Callable[[], bytes]], bool]
+    claims: Callable[[str, Head], bool]
     stores: Callable[[Tree, list[File], str], Iterable[tuple[str, Store]]]

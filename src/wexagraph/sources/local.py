@@ -3,21 +3,23 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from difflib import get_close_matches
 from pathlib import Path
+from typing import BinaryIO
 
 from wexagraph.errors import FolderError, MessageError, SourceError
 from wexagraph.files import visible
 from wexagraph.messages import Message
 from wexagraph.messages.message import is_one_text
 from wexagraph.naming.paths import free_name
-from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Trouble, Wanted, listed
+from wexagraph.sources.base import WHOLE, Envelope, Leaf, Original, Partition, Source, Trouble, Wanted, listed
 from wexagraph.sources.eml import EML
 from wexagraph.sources.kinds import CHANGED, Kind, Store
 from wexagraph.sources.maildir import MAILDIR
 from wexagraph.sources.mbox import MBOX
 from wexagraph.sources.trees import DiskTree, File, OneFile, Tree, ZipTree
+from wexagraph.zips import UNREADABLE
 
 KINDS: list[Kind] = [MAILDIR, EML, MBOX]
 """All kinds of mailbox in files, in the order in which their folders get names. A new kind is a line here."""
@@ -51,9 +53,11 @@ def open_local(path: Path, links: bool = False) -> LocalSource:
         return LocalSource(ZipTree(path), path)
     if not head.strip(b"\0 \t\r\n") and path.suffix.lower() != ".eml":
         raise SourceError(f"{path} is empty. A source is {looked_for()}.")
-    if not any(kind.claims(path.name, lambda: head) for kind in KINDS):
+    tree = OneFile(path)
+    name = next(iter(tree.files())).path
+    if not any(kind.claims(name, _Head(tree, name)) for kind in KINDS):
         raise SourceError(f"{path} is not a mailbox that Wexagraph can read. A source is {looked_for()}.")
-    return LocalSource(OneFile(path), path)
+    return LocalSource(tree, path)
 
 
 def _nearest(path: Path) -> str:
@@ -79,6 +83,14 @@ class _Head:
             except MessageError as error:
                 self._bytes, self.trouble = b"", str(error).removeprefix(f"{self._path}: ")
         return self._bytes
+
+    def holds(self, look: Callable[[BinaryIO], bool]) -> bool:
+        """What a closer look at the file says."""
+        try:
+            with self._tree.open(self._path) as file:
+                return look(file)
+        except (MessageError, *UNREADABLE):
+            return False
 
 
 class LocalSource(Source):
@@ -186,6 +198,9 @@ class LocalSource(Source):
             raise
         except MemoryError as error:
             raise MessageError(f"{envelope.size} bytes are more than this machine's memory can hold") from error
+
+    def original(self, envelope: Envelope) -> Original | None:
+        return self._stores[envelope.folder].original(envelope)
 
     def attachments(self, envelope: Envelope) -> list[Leaf]:
         try:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 
 from wexagraph.sources.base import Envelope
 from wexagraph.sources.eml import EmlFolder
-from wexagraph.sources.kinds import Kind, Store
+from wexagraph.sources.kinds import Head, Kind, Store
 from wexagraph.sources.trees import DiskTree, File, OneFile, Tree
 from wexagraph.sources.utf7 import decode_utf7
 
@@ -55,7 +55,7 @@ def maildir_name(place: str) -> str:
     return f"{above}/{last}" if above else last
 
 
-def _claims(path: str, head: Callable[[], bytes]) -> bool:
+def _claims(path: str, head: Head) -> bool:
     """Told by its folder; `tmp` holds deliveries under way, which nothing else may take for mail."""
     return path.rpartition("/")[0].rpartition("/")[2] in ("cur", "new", "tmp")
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 
 from wexagraph.errors import MessageError
 from wexagraph.messages.headers import Header, header_end
-from wexagraph.sources.base import WHOLE, Envelope, Partition
-from wexagraph.sources.kinds import CHANGED, Kind, Store
+from wexagraph.sources.base import WHOLE, Envelope, Original, Partition
+from wexagraph.sources.kinds import CHANGED, Head, Kind, Store
 from wexagraph.sources.trees import File, OneFile, Tree
 
 _BLOCK = 4 * 1024 * 1024
@@ -181,6 +181,10 @@ class Mbox:
             return _QUOTED.sub(rb"\n\1", buffer[begin:end])[1:]
         return buffer[begin + 1 : end]
 
+    def original(self, envelope: Envelope) -> Original | None:
+        """Its bytes are the message's own."""
+        return None
+
 
 def _span(envelope: Envelope) -> tuple[int, int]:
     """Offset and length of a message in its file, From line included."""
@@ -236,7 +240,7 @@ def _in_open_part(file: int, at: int) -> bool:
     )
 
 
-def _claims(path: str, head: Callable[[], bytes]) -> bool:
+def _claims(path: str, head: Head) -> bool:
     return is_mbox(path.rpartition("/")[2], head())
 
 

@@ -113,6 +113,8 @@ def _person(person: Any) -> str:
     address = str(person)
     address = address[7:] if address[:7].lower() == "mailto:" else address
     name = str(getattr(person, "params", {}).get("CN", ""))
+    if name and address == "invalid:nomail":
+        return one_line(name)
     return one_line(f"{name} <{address}>" if name and name != address else address)
 
 

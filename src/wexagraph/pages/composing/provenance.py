@@ -10,6 +10,7 @@ from datetime import datetime
 from wexagraph.messages import Header, Message
 from wexagraph.messages.dates import in_zone, parse_date, plausible
 from wexagraph.messages.headers import decode_words
+from wexagraph.messages.mapi.origin import Origin
 from wexagraph.pages.options import PageOptions
 from wexagraph.text import one_line, shortened
 
@@ -33,10 +34,14 @@ class Provenance:
 def evidence(message: Message, origin: Provenance, options: PageOptions) -> list[tuple[str, str]]:
     """Rows that say what this message is and where it was read: label and text."""
     header = message.header
+    made = Origin.of(header)
+    what = "message" if made.form else "original"
+    file = f"{made.form}, SHA-256 {made.sha256}" if made.sha256 else made.form
     rows = [
         ("Message-ID", one_line(header.text(b"message-id"))),
-        ("SHA-256 of the original", hashlib.sha256(message.data).hexdigest()),
-        ("Size of the original", options.tr.many("{count} byte", "{count} bytes", len(message.data))),
+        (f"SHA-256 of the {what}", hashlib.sha256(message.data).hexdigest()),
+        (f"Size of the {what}", options.tr.many("{count} byte", "{count} bytes", len(message.data))),
+        ("Made from", file),
         ("Read from", one_line(origin.source)),
         ("Folder", one_line(origin.folder)),
         ("ID there", origin.id),

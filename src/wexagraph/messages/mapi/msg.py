@@ -1,0 +1,90 @@
+"""Single-message files ([MS-OXMSG]): a message in a compound file."""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator
+
+from wexagraph.messages.mapi.compound import CompoundFile, Storage, tree_of, written
+from wexagraph.messages.mapi.item import DEEPEST, Attached, Item
+from wexagraph.messages.mapi.properties import MULTIPLE, OBJECT, WIDTHS, Key, Names, Properties, Raw, Value
+
+_PROPERTIES = "__properties_version1.0"
+_NAMES = "__nameid_version1.0"
+_DATA = 0x3701
+_HEAD, _INNER_HEAD, _PART_HEAD = 32, 24, 8  # bytes before the list of properties: of the file, of messages in it, else
+_MOST_PARTS = 20_000
+
+
+def is_message(file: CompoundFile) -> bool:
+    """Whether a compound file is a single-message file."""
+    return _PROPERTIES in file.root.streams
+
+
+def read_item(file: CompoundFile) -> Item:
+    """The message of a single-message file. Never fails; what can't be read is in its `damage`."""
+    storage = file.root.storages.get(_NAMES, Storage())
+    names = Names(*(_stream(file, storage, f"__substg1.0_{tag}0102") for tag in ("0002", "0003", "0004")))
+    return _Reader(file, names).item(file.root, _HEAD, 0)
+
+
+def _stream(file: CompoundFile, storage: Storage, name: str) -> bytes:
+    place = storage.streams.get(name)
+    return file.stream(place) if place is not None else b""
+
+
+class _Reader:
+    def __init__(self, file: CompoundFile, names: Names) -> None:
+        self.file, self.names = file, names
+
+    def item(self, storage: Storage, head: int, depth: int) -> Item:
+        properties = self.properties(storage, head)
+        codepage = properties.number(0x3FFD) or properties.number(0x3FDE)
+        return Item(
+            "msg",
+            properties,
+            lambda: [self.properties(part, _PART_HEAD, codepage) for part in _parts(storage, "__recip_version1.0_")],
+            lambda: self.attachments(storage, codepage, depth),
+            depth,
+            self.file.damage,
+        )
+
+    def properties(self, storage: Storage, head: int, codepage: int = 0) -> Properties:
+        """Properties of fixed width from their list, the others from a stream each."""
+        values: dict[Key, Value] = {}
+        fixed = _stream(self.file, storage, _PROPERTIES)[head:]
+        for at in range(0, len(fixed) // 16 * 16, 16):
+            kind, number = struct.unpack_from("<HH", fixed, at)
+            if kind in WIDTHS:
+                values[self.names.key(number)] = Value(kind, fixed[at + 8 : at + 8 + WIDTHS[kind]])
+        for name, place in storage.streams.items():
+            if not name.startswith("__substg1.0_") or len(name) != 20:
+                continue
+            try:
+                number, kind = int(name[12:16], 16), int(name[16:], 16)
+            except ValueError:
+                continue
+            values[self.names.key(number)] = Value(kind, self._value(storage, name, kind, place))
+        return Properties(values, codepage)
+
+    def _value(self, storage: Storage, name: str, kind: int, place: tuple[int, int]) -> Raw:
+        if kind & MULTIPLE and kind & ~MULTIPLE not in WIDTHS:
+            lengths = self.file.stream(place)
+            count = min(len(lengths) // (8 if kind & 0x100 else 4), 10_000)
+            return [_stream(self.file, storage, f"{name}-{number:08X}") for number in range(count)]
+        return lambda: self.file.stream(place)
+
+    def attachments(self, storage: Storage, codepage: int, depth: int) -> Iterator[Attached]:
+        for part in _parts(storage, "__attach_version1.0_"):
+            attached = Attached(self.properties(part, _PART_HEAD, codepage))
+            inner = part.storages.get(f"__substg1.0_{_DATA:04X}{OBJECT:04X}")
+            if inner is not None and _PROPERTIES in inner.streams and depth < DEEPEST:
+                attached.item = lambda inner=inner: self.item(inner, _INNER_HEAD, depth + 1)
+            elif inner is not None:
+                attached.object = lambda inner=inner: written(tree_of(self.file, inner))
+            yield attached
+
+
+def _parts(storage: Storage, name: str) -> list[Storage]:
+    """The storages of recipients or attachments, in the order of their numbers."""
+    return [storage.storages[each] for each in sorted(storage.storages) if each.startswith(name)][:_MOST_PARTS]
