@@ -18,10 +18,11 @@ from wexagraph.sources.eml import EML
 from wexagraph.sources.kinds import CHANGED, Kind, Store
 from wexagraph.sources.maildir import MAILDIR
 from wexagraph.sources.mbox import MBOX
+from wexagraph.sources.pst import PST
 from wexagraph.sources.trees import DiskTree, File, OneFile, Tree, ZipTree
 from wexagraph.zips import UNREADABLE
 
-KINDS: list[Kind] = [MAILDIR, EML, MBOX]
+KINDS: list[Kind] = [MAILDIR, EML, MBOX, PST]
 """All kinds of mailbox in files, in the order in which their folders get names. A new kind is a line here."""
 LINKS = "links:"
 """Stands before the address of a source whose links are followed."""

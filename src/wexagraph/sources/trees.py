@@ -31,7 +31,9 @@ class File(NamedTuple):
 
 
 class Tree(ABC):
-    """Files by their paths."""
+    """Files by their paths. With `salvage`, kinds look in them for messages that no folder lists any more."""
+
+    salvage = False
 
     def __init__(self) -> None:
         self.troubles: list[tuple[str, str]] = []

@@ -40,12 +40,15 @@ class Origin:
         """What the field of a message says; an empty form where there is none that can be read."""
         form, *values = header.text(MADE_FROM).split("; ")
         pairs = dict(value.partition("=")[::2] for value in values)
-        numbers = (
-            int(value) if _NUMBER.fullmatch(value := pairs.get(name, "")) else 0 for name in ("unkept", "damaged")
-        )
+        unkept, damaged = (pairs.get(name, "") for name in ("unkept", "damaged"))
         digest = pairs.get("sha256", "")
-        made = pairs.get("header") == "made"
-        return cls(_FORMS.get(form, ""), made, *numbers, digest if _DIGEST.fullmatch(digest) else "")
+        return cls(
+            _FORMS.get(form, ""),
+            pairs.get("header") == "made",
+            int(unkept) if _NUMBER.fullmatch(unkept) else 0,
+            int(damaged) if _NUMBER.fullmatch(damaged) else 0,
+            digest if _DIGEST.fullmatch(digest) else "",
+        )
 
     def notes(self) -> list[Note]:
         """What was not kept of the message."""
