@@ -20,12 +20,14 @@ class Way:
     """How a source is to be opened: what is wanted of it, and who can be asked.
 
     `as_of` is a day, a run or "ever", of a backup; `zone` is where that day ends. `links` follows symbolic links to
-    files. `login` finds the secret of an account; without one, the configuration's ways and `prompt` do.
+    files, `salvage` looks for messages that no folder lists. `login` finds the secret of an account; without one, the
+    configuration's ways and `prompt` do.
     """
 
     as_of: str = ""
     zone: str = "UTC"
     links: bool = False
+    salvage: bool = False
     login: Login | None = None
     prompt: Prompt | None = None
     configuration: Configuration = field(default_factory=Configuration)
@@ -58,6 +60,10 @@ def _open_backup(location: Location, way: Way) -> Source:
     return BackupSource(_path(location), way.as_of, way.zone, passphrase(way.prompt))
 
 
+def _open_files(location: Location, way: Way) -> Source:
+    return open_mailbox(str(location), links=way.links, salvage=way.salvage)
+
+
 def _path(location: Location) -> Path:
     return Path(str(location)).expanduser()
 
@@ -65,7 +71,7 @@ def _path(location: Location) -> Path:
 KINDS: list[SourceKind] = [
     SourceKind("account", lambda place: isinstance(place, Account | Known) or "://" in str(place), _open_account),
     SourceKind("backup", lambda place: is_backup(_path(place)), _open_backup, has_past=True),
-    SourceKind("mailbox in files", lambda place: True, lambda place, way: open_mailbox(str(place), links=way.links)),
+    SourceKind("mailbox in files", lambda place: True, _open_files),
 ]
 """All kinds, in the order in which they are asked. A new kind is a line before the last."""
 

@@ -10,7 +10,7 @@ import click
 
 from wexagraph.app.zones import zone_name
 from wexagraph.cli.exits import OK, SOME_FAILED
-from wexagraph.cli.parameters import AS_OF, CSV, JSON, LINKS, SOURCE, ZONE, opened, say_troubles
+from wexagraph.cli.parameters import AS_OF, CSV, JSON, LINKS, SALVAGE, SOURCE, ZONE, opened, say_troubles
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
@@ -25,6 +25,7 @@ _COLUMNS = ("folder", "messages", "bytes", "oldest", "newest")
 @ZONE
 @AS_OF
 @LINKS
+@SALVAGE
 @CSV
 @JSON
 @click.pass_context

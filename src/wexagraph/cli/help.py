@@ -10,7 +10,7 @@ SECTIONS: dict[str, tuple[str, ...]] = {
     "Which messages": (
         *("folder", "from", "to", "cc", "with", "subject", "body", "text", "since", "before", "older-than"),
         *("newer-than", "larger", "smaller", "keyword", "seen", "attached", "id", "conversation", "newest", "except"),
-        *("as-of", "follow-links"),
+        *("as-of", "follow-links", "salvage"),
     ),
     "Which files": (
         *(

@@ -125,16 +125,23 @@ AS_OF = click.option(
 )
 
 
-def _keep_links(context: click.Context, _: click.Parameter, value: bool) -> None:
-    context.meta["links"] = value
+def _keep_way(context: click.Context, parameter: click.Parameter, value: bool) -> None:
+    context.meta[str(parameter.name)] = value
 
 
 LINKS = click.option(
     "--follow-links",
     is_flag=True,
     expose_value=False,
-    callback=_keep_links,
+    callback=_keep_way,
     help="Read what symbolic links to files in SOURCE lead to.",
+)
+SALVAGE = click.option(
+    "--salvage",
+    is_flag=True,
+    expose_value=False,
+    callback=_keep_way,
+    help="Of a personal folder file: also messages that no folder lists any more.",
 )
 _REPEATED = (
     *("from", "to", "cc", "with", "subject", "body", "text", "since", "before", "older-than", "newer-than"),
@@ -189,7 +196,7 @@ _CHOICE = [
 
 def choosing(command: F) -> F:
     """Give a command the options of the choice."""
-    for option in reversed([*_CHOICE, AS_OF, LINKS]):
+    for option in reversed([*_CHOICE, AS_OF, LINKS, SALVAGE]):
         command = option(command)
     return command
 
@@ -241,7 +248,9 @@ def opened(context: click.Context, source: str) -> Iterator[Source]:
         from wexagraph.cli.defaults import say_what_narrows
 
         say_what_narrows(context)
-    with context.obj.open(source, context.meta.get("as_of", ""), context.meta.get("links", False)) as mailbox:
+    meta = context.meta
+    ways = (meta.get("as_of", ""), meta.get("follow_links", False), meta.get("salvage", False))
+    with context.obj.open(source, *ways) as mailbox:
         yield mailbox
 
 

@@ -28,13 +28,13 @@ class Session:
 
     configuration: Configuration
 
-    def open(self, source: str, as_of: str = "", links: bool = False) -> Source:
+    def open(self, source: str, as_of: str = "", links: bool = False, salvage: bool = False) -> Source:
         """Open what a SOURCE argument names; a backup as it was on a day. Raises CallError, SourceError."""
         from wexagraph.app.opening import Way, open_source
         from wexagraph.app.zones import zone_name
 
-        zone = zone_name(None)
-        return open_source(source, way=Way(as_of, zone, links, prompt=prompt(), configuration=self.configuration))
+        way = Way(as_of, zone_name(None), links, salvage, prompt=prompt(), configuration=self.configuration)
+        return open_source(source, way=way)
 
 
 def at_a_terminal() -> bool:

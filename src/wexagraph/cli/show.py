@@ -8,7 +8,7 @@ import click
 
 from wexagraph.app.zones import zone_name
 from wexagraph.cli.listing import find
-from wexagraph.cli.parameters import AS_OF, LINKS, SOURCE, ZONE, opened
+from wexagraph.cli.parameters import AS_OF, LINKS, SALVAGE, SOURCE, ZONE, opened
 from wexagraph.cli.terminal import make_console, make_table
 from wexagraph.errors import CallError
 from wexagraph.messages import HtmlBlock, Message, MessageBlock, TextBlock
@@ -24,6 +24,7 @@ from wexagraph.text import lines, one_line, size
 @ZONE
 @AS_OF
 @LINKS
+@SALVAGE
 @click.option("--headers", is_flag=True, help="All header fields, as they were written.")
 @click.pass_context
 def command(context: click.Context, source: str, id: str, zone: str | None, headers: bool) -> None:

@@ -7,17 +7,19 @@ from wexagraph.sources.accounts import SCHEMES, Account, Login, Secret, parse_ur
 from wexagraph.sources.base import WHOLE, Envelope, Leaf, Original, Partition, Source, Stored, Trouble, Wanted, listed
 
 
-def open_source(location: str | Path | Account, login: Login | None = None, links: bool = False) -> Source:
+def open_source(
+    location: str | Path | Account, login: Login | None = None, links: bool = False, salvage: bool = False
+) -> Source:
     """Open a source: a path to a mailbox in files, or an account or its URL. Raises SourceError, CallError.
 
-    `login` finds the secret of an account. `links` follows symbolic links to files in a folder.
+    `login` finds the secret of an account. `links` follows symbolic links to files in a folder, `salvage`
+    looks in personal folder files for messages that no folder lists.
     """
     if isinstance(location, Account) or "://" in str(location):
         return _open_account(location if isinstance(location, Account) else parse_url(str(location)), login)
-    from wexagraph.sources.local import LINKS, open_local
+    from wexagraph.sources.local import open_address
 
-    place = str(location)
-    return open_local(Path(place.removeprefix(LINKS)).expanduser(), links or place.startswith(LINKS))
+    return open_address(str(location), links, salvage)
 
 
 def _open_account(account: Account, login: Login | None) -> Source:

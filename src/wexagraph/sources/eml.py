@@ -51,6 +51,10 @@ class EmlFolder:
         """Each message is looked at when it is read."""
         return False
 
+    def damage(self) -> list[str]:
+        """Nothing but what reading a message tells."""
+        return []
+
     def outline(self, share: Partition = WHOLE) -> Iterator[Envelope]:
         """Envelopes without headers: no file is opened."""
         return map(self._envelope, self._share(share))

@@ -29,6 +29,9 @@ class Store(Protocol):
     def was_rewritten(self) -> bool:
         """Whether it was changed in place while it was read."""
 
+    def damage(self) -> list[str]:
+        """What was found to be damaged since this was asked last, beyond what an envelope or an error tells."""
+
     def outline(self, share: Partition = WHOLE) -> Iterator[Envelope]:
         """As `envelopes`; headers may be empty."""
 

@@ -17,15 +17,16 @@ from wexagraph.sources.base import WHOLE, Envelope, Leaf, Original, Partition, S
 from wexagraph.sources.eml import EML
 from wexagraph.sources.kinds import CHANGED, Kind, Store
 from wexagraph.sources.maildir import MAILDIR
+from wexagraph.sources.marked import BABYL, MMDF
 from wexagraph.sources.mbox import MBOX
 from wexagraph.sources.pst import PST
 from wexagraph.sources.trees import DiskTree, File, OneFile, Tree, ZipTree
 from wexagraph.zips import UNREADABLE
 
-KINDS: list[Kind] = [MAILDIR, EML, MBOX, PST]
+KINDS: list[Kind] = [MAILDIR, EML, MBOX, PST, MMDF, BABYL]
 """All kinds of mailbox in files, in the order in which their folders get names. A new kind is a line here."""
-LINKS = "links:"
-"""Stands before the address of a source whose links are followed."""
+_LINKS, _SALVAGE = "links:", "salvage:"
+"""Stand before the address of a source whose links are followed, and in which lost messages are looked for."""
 _ZIP_MARKS = (b"PK\x03\x04", b"PK\x05\x06")
 
 
@@ -34,14 +35,22 @@ def looked_for() -> str:
     return ", ".join(kind.looks_like for kind in KINDS) + ", or a ZIP of any of these"
 
 
-def open_local(path: Path, links: bool = False) -> LocalSource:
+def open_address(address: str, links: bool, salvage: bool) -> LocalSource:
+    """Open the mailbox in files of an address, or of a path. Raises SourceError."""
+    links, address = links or address.startswith(_LINKS), address.removeprefix(_LINKS)
+    salvage, address = salvage or address.startswith(_SALVAGE), address.removeprefix(_SALVAGE)
+    return open_local(Path(address).expanduser(), links, salvage)
+
+
+def open_local(path: Path, links: bool = False, salvage: bool = False) -> LocalSource:
     """Open the mailbox that lies at `path`. Raises SourceError, saying what was looked for.
 
-    Links to files in a folder are followed only with `links`.
+    Links to files in a folder are followed only with `links`; with `salvage`, messages that no folder lists are looked
+    for.
     """
     try:
         if path.is_dir():
-            return LocalSource(DiskTree(path, links), path, links)
+            return LocalSource(DiskTree(path, links), path, links, salvage)
         if path.exists() and not path.is_file():
             raise SourceError(f"{path} is a pipe or a device, which can't be read twice. Save it as a file first.")
         with open(path, "rb") as file:
@@ -51,14 +60,14 @@ def open_local(path: Path, links: bool = False) -> LocalSource:
     except OSError as error:
         raise SourceError(f"{path} can't be read: {error.strerror or error}. Check its permissions.") from error
     if head.startswith(_ZIP_MARKS):
-        return LocalSource(ZipTree(path), path)
+        return LocalSource(ZipTree(path), path, salvage=salvage)
     if not head.strip(b"\0 \t\r\n") and path.suffix.lower() != ".eml":
         raise SourceError(f"{path} is empty. A source is {looked_for()}.")
     tree = OneFile(path)
     name = next(iter(tree.files())).path
     if not any(kind.claims(name, _Head(tree, name)) for kind in KINDS):
         raise SourceError(f"{path} is not a mailbox that Wexagraph can read. A source is {looked_for()}.")
-    return LocalSource(tree, path)
+    return LocalSource(tree, path, salvage=salvage)
 
 
 def _nearest(path: Path) -> str:
@@ -99,9 +108,10 @@ class LocalSource(Source):
 
     reopens = True
 
-    def __init__(self, tree: Tree, path: Path, links: bool = False) -> None:
+    def __init__(self, tree: Tree, path: Path, links: bool = False, salvage: bool = False) -> None:
         place = os.path.abspath(path)
-        super().__init__(location=visible(place), kind="", address=f"{LINKS}{place}" if links else place)
+        super().__init__(visible(place), "", _LINKS * links + _SALVAGE * salvage + place)
+        tree.salvage = salvage
         self._tree, self._path = tree, path
         self._stores: dict[str, Store] = {}
         try:
@@ -141,6 +151,7 @@ class LocalSource(Source):
         self.kind = ", ".join(labels)
         if isinstance(self._tree, ZipTree):
             self.kind = f"ZIP of {self.kind}"
+        self.kind += "".join(f" ({remark})" for remark in self._tree.remarks[:3])
 
     def close(self) -> None:
         for store in self._stores.values():
@@ -154,6 +165,7 @@ class LocalSource(Source):
         for name, store in self._stores.items():
             if store.was_rewritten():
                 self.troubles.append(Trouble(name, CHANGED))
+            self.troubles += [Trouble(name, what) for what in store.damage()]
 
     def size(self, folder: str) -> int:
         try:

@@ -1,4 +1,4 @@
-"""mbox files (RFC 4155, with the mboxrd quoting of From lines)."""
+"""mbox files (RFC 4155, with the mboxrd quoting of From lines, and the lengths of mboxcl and mboxcl2)."""
 
 from __future__ import annotations
 
@@ -23,6 +23,8 @@ _SEPARATOR = re.compile(
     rb"[^\n]{0,80}\d{1,2}:\d{2}|From -[ \r]*\n"
 )
 _FIELD_BEHIND = re.compile(rb"[^\n]{0,200}\n[!-9;-~]{1,80}:")
+_LENGTH = re.compile(rb"(?im)^content-length:[ \t]*(\d{1,15})[ \t]*\r?$")
+_SUBFOLDERS = re.compile(r"\.sbd(?=/)", re.IGNORECASE)
 _COMMIT = re.compile(rb"From [0-9a-f]{40} ")
 _SEPARATES = re.compile(rb"\nFrom (?![0-9a-f]{40} )")
 _CLOSES = re.compile(rb"\n--([^\s]{0,69}[^\s-][^\s]{0,69})--[ \t]*\r?(?=\n|\Z)")
@@ -84,6 +86,10 @@ class Mbox:
         about = self.path.stat()
         return f"{about.st_size}-{about.st_mtime_ns}-{about.st_ino}"
 
+    def damage(self) -> list[str]:
+        """Nothing but what reading a message tells."""
+        return []
+
     def outline(self, share: Partition = WHOLE) -> Iterator[Envelope]:
         """As `envelopes`: an mbox has to be walked through to be known."""
         return self.envelopes(share)
@@ -107,12 +113,14 @@ class Mbox:
         """From lines from `start` on: offset, length, the line and the header behind it, and what stands before it.
 
         They stand at the start of the file; or with a date in them, and behind an empty line or before a field. A
-        mailbox whose own first line bears no date is read by the looser rule, an empty line and "From ".
+        mailbox whose own first line bears no date is read by the looser rule, an empty line and "From ". Within the
+        length that a message names (Content-Length), where it ends before another or with the file, only a line with a
+        field behind it counts: a wrong length hides no message.
         """
         strict = _SEPARATOR.match(_read_at(file, _HEAD, 0)) is not None
         base = start - 2  # where in the file the buffer begins: with the two bytes before the first line
         buffer = _read_at(file, _BLOCK, base) if start else b"\n\n" + _read_at(file, _BLOCK, 0)
-        last = len(buffer) < _BLOCK
+        last, until = len(buffer) < _BLOCK, 0
         at = 1 if not start else buffer.find(b"\nFrom ", 1)
         while True:
             limit = len(buffer) - (0 if last else _HEAD)
@@ -120,10 +128,12 @@ class Mbox:
                 line_at = at + 1
                 blank = buffer[at - 1] == _LF or (buffer[at - 1] == _CR and buffer[at - 2] == _LF)
                 match = _SEPARATOR.match(buffer, line_at)
-                separates = (blank and (match or not strict)) or (match and _FIELD_BEHIND.match(buffer, match.end()))
+                before_field = match and _FIELD_BEHIND.match(buffer, match.end())
+                separates = before_field or (base + line_at >= until and blank and (match or not strict))
                 if separates and not (_COMMIT.match(buffer, line_at) and _in_open_part(file, base + line_at)):
                     line_end = buffer.find(b"\n", line_at) + 1 or len(buffer)
                     stop = header_end(buffer, line_end, line_at + _HEAD)
+                    until = _named_end(file, base + stop, buffer[line_end:stop])
                     self._block = (base, buffer)
                     yield base + line_at, line_end - line_at, buffer[line_at:stop], buffer[max(0, at - 3) : line_at]
                 at = buffer.find(b"\nFrom ", line_at)
@@ -212,6 +222,16 @@ def _read_at(file: int, size: int, offset: int) -> bytes:
     return os.read(file, size)
 
 
+def _named_end(file: int, body: int, header: bytes) -> int:
+    """Where a message ends by its Content-Length; 0 where that is no end of a message."""
+    match = _LENGTH.search(header)
+    if match is None:
+        return 0
+    end = body + int(match[1])
+    behind = _read_at(file, 7, end)
+    return end if not behind.strip(b"\r\n") or behind.lstrip(b"\r\n").startswith(b"From ") else 0
+
+
 def _flags(header: Header) -> frozenset[str]:
     status = (header.raw(b"status") or b"") + (header.raw(b"x-status") or b"")
     keywords = header.raw(b"x-keywords")
@@ -252,7 +272,7 @@ def _stores(tree: Tree, files: list[File], own: str) -> Iterator[tuple[str, Stor
         except MessageError as error:
             tree.troubles.append((file.path, str(error).removeprefix(f"{file.path}: ")))
             continue
-        yield path[:-5] if path.lower().endswith(".mbox") else path, mbox
+        yield _SUBFOLDERS.sub("", path[:-5] if path.lower().endswith(".mbox") else path), mbox
 
 
 MBOX = Kind("mbox", "an mbox file or a folder of them", _claims, _stores)

@@ -31,12 +31,14 @@ class File(NamedTuple):
 
 
 class Tree(ABC):
-    """Files by their paths. With `salvage`, kinds look in them for messages that no folder lists any more."""
+    """Files by their paths. With `salvage`, kinds look in them for messages that no folder lists any more; `remarks` are
+    what they have to say of a file that is no trouble."""
 
     salvage = False
 
     def __init__(self) -> None:
         self.troubles: list[tuple[str, str]] = []
+        self.remarks: list[str] = []
 
     @abstractmethod
     def files(self) -> Iterator[File]:

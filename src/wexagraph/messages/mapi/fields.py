@@ -24,7 +24,7 @@ _SEND_AND_SMTP = ((0x0042, 0x0064, 0x0065, 0x5D02), (0x0C1A, 0x0C1E, 0x0C1F, 0x5
 """Of whom a message is, and who sent it: name, kind of address, address, SMTP address."""
 _ROLES = {1: "To", 2: "Cc", 3: "Bcc"}
 _IMPORTANCE, _SENSITIVITY = {0: "low", 2: "high"}, {1: "Personal", 2: "Private", 3: "Company-Confidential"}
-_CATEGORIES = Name(PUBLIC_STRINGS, "Keywords")
+CATEGORIES = Name(PUBLIC_STRINGS, "Keywords")
 _REPLIED, _FORWARDED = (102, 103), 104  # the last verb of [MS-OXOMSG] section 2.2.2.3
 LISTED = frozenset(
     {0x001A, 0x0017, 0x0036, 0x0037, 0x0039, 0x003D, 0x007D, 0x0E06, 0x0E07, 0x0E1D, 0x1035, 0x1039, 0x1042, 0x1081}
@@ -106,7 +106,7 @@ def subject_of(properties: Properties) -> str:
 
 def categories(properties: Properties) -> list[str]:
     """The categories that people gave the message."""
-    return [word for text in properties.texts(_CATEGORIES)[:100] if (word := one_line(text).strip())]
+    return [word for text in properties.texts(CATEGORIES)[:100] if (word := one_line(text).strip())]
 
 
 def flags_of(properties: Properties) -> frozenset[str]:

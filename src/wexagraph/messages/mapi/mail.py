@@ -6,6 +6,7 @@ import binascii
 import hashlib
 import mimetypes
 import re
+from collections.abc import Collection
 from urllib.parse import quote
 
 from wexagraph.errors import MessageError
@@ -36,15 +37,16 @@ class Entity:
         return "".join(f"{line}\r\n" for line in self.header).encode("utf-8", "replace") + _CRLF + self.body
 
 
-def mail_of(item: Item, original: bytes | None = None) -> bytes:
-    """The RFC 5322 bytes of a message; `original` are those of the file that it was alone in.
+def mail_of(item: Item, original: bytes | None = None, met: Collection[str] = ()) -> bytes:
+    """The RFC 5322 bytes of a message; `original` are those of the file that it was alone in. `met` is the damage that
+    was met on the way, filled while it is read.
 
     Never fails: what can't be read is left out, and the field Wexagraph-Made-From counts it.
     """
     entity = content_of(item)
     made = not kept_fields(item.properties)
     nameless = unkept(item) if made else 0
-    damaged = len(dict.fromkeys(item.damage + item.properties.damage))
+    damaged = len({*item.damage, *item.properties.damage, *met})
     digest = hashlib.sha256(original).hexdigest() if original is not None else ""
     own = Origin(item.form, made, nameless, damaged, digest).field()
     return header_block(item) + f"{own}\r\nMIME-Version: 1.0\r\n".encode("ascii") + entity.written()

@@ -172,6 +172,10 @@ class Names:
             else:
                 self._names[0x8000 + index] = Name(owner, id)
 
+    def number(self, name: Name) -> int:
+        """The number of a named property in this file; 0 where it has none."""
+        return next((number for number, each in self._names.items() if each == name), 0)
+
     def key(self, number: int) -> Key:
         """The name of a property, or its number where it has none."""
         return self._names.get(number, number) if number >= 0x8000 else number

@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterator
 from functools import cached_property
 
 from wexagraph.errors import MessageError
-from wexagraph.messages.mapi.fields import LISTED
+from wexagraph.messages.mapi.fields import CATEGORIES, LISTED
 from wexagraph.messages.mapi.item import DEEPEST, Attached, Item
 from wexagraph.messages.mapi.properties import OBJECT, Key, Names, Properties
 from wexagraph.sources.pst.nodes import Node, NodeFile
@@ -37,13 +37,18 @@ class Items:
         properties = Properties(values)
         return Names(*(properties.binary(number) for number in (2, 3, 4)))
 
+    @cached_property
+    def _listed(self) -> frozenset[int]:
+        """The numbers of the properties of which a header is made."""
+        return LISTED | {self._names.number(CATEGORIES)}
+
     def properties(self, node: Node, wanted: Collection[int] | None = None, codepage: int = 0) -> Properties:
         """The properties of a node. Raises MessageError."""
         return Properties(property_values(Heap(self.file, node), wanted, self._names.key), codepage)
 
     def listed(self, node: Node) -> Item:
         """A message with the properties of which its header is made, and no attachments. Raises MessageError."""
-        return self._item(node, LISTED, 0)
+        return self._item(node, self._listed, 0)
 
     def item(self, node: Node, depth: int = 0) -> Item:
         """A message with all that belongs to it. Raises MessageError."""

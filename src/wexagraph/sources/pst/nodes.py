@@ -102,8 +102,9 @@ def layout_of(head: bytes) -> Layout:
 class NodeFile:
     """A personal folder file: nodes by their numbers, and the bytes of their blocks.
 
-    `damage` grows with each page or block whose checksum is wrong or that is not there, once each. Opening raises
-    MessageError where nothing can be read, OSError where the file can't.
+    `damage` grows with each page or block whose checksum is wrong or that is not there, once each; `met` with those
+    blocks of them that were asked for, each time. Opening raises MessageError where nothing can be read, OSError where
+    the file can't.
     """
 
     def __init__(self, path: Path) -> None:
@@ -113,6 +114,8 @@ class NodeFile:
             head = self._at(0, 564)
             self.layout = layout = layout_of(head)
             self.damage: dict[str, None] = {}
+            self.met: dict[str, None] = {}
+            self._wrong: dict[int, str] = {}
             self.coding = head[layout.coding]
             if self.coding not in (0, _PERMUTE, _CYCLIC):
                 raise MessageError(f"it is encrypted in a way ({self.coding}) that only its own computer can undo")
@@ -271,7 +274,8 @@ class NodeFile:
         at = whole - layout.block_trailer + layout.crc
         content = data[: place.stored]
         if len(data) == whole and crc(content) != int.from_bytes(_u32(data, at), "little"):
-            self._damaged(f"block {bid:x} has a wrong checksum")
+            self._wrong[bid] = f"block {bid:x} has a wrong checksum"
+            self._damaged(self._wrong[bid])
         if layout is LARGE and place.size != place.stored:
             try:
                 content = zlib.decompressobj().decompress(content, place.size)
@@ -306,12 +310,15 @@ class NodeFile:
 
     def block(self, bid: int) -> bytes:
         """The bytes of a data block. Raises MessageError."""
-        return self._decoded(bid)
+        content = self._decoded(bid)
+        if bid in self._wrong:
+            self.met[self._wrong[bid]] = None
+        return content
 
     def data(self, bid: int) -> bytes:
         """All data below a block. Raises MessageError."""
         bids = self.blocks(bid)
-        return self._decoded(bids[0]) if len(bids) == 1 else b"".join(map(self._read_block, bids))
+        return self.block(bids[0]) if len(bids) == 1 else b"".join(map(self.block, bids))
 
     def subnodes(self, bid: int) -> dict[int, Node]:
         """The nodes in the tree of a node's subnodes. Raises MessageError."""

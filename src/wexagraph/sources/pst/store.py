@@ -40,13 +40,21 @@ class PersonalFolders:
         self._state = (about.st_size, about.st_mtime_ns)
         self.items = Items(self.file)
         self.troubles: list[str] = []
+        self.locked = False
         self._parents: dict[int, list[Node]] | None = None
         self.folders: dict[str, PstFolder] = {}
         self._seen: set[int] = set()
         self._find_folders()
         if salvage:
             self._salvage()
-        self.troubles += self.file.damage
+        self._told: set[str] = set()
+        self.troubles += self.new_damage()
+
+    def new_damage(self) -> list[str]:
+        """What of the file was found to be damaged since this was asked last."""
+        new = [what for what in self.file.damage if what not in self._told]
+        self._told.update(new)
+        return new
 
     def was_rewritten(self) -> bool:
         """Whether the file was changed since it was opened."""
@@ -192,6 +200,10 @@ class PstFolder:
         """Whether the file was changed meanwhile."""
         return self.own.was_rewritten()
 
+    def damage(self) -> list[str]:
+        """What of the file could not be read since it was asked last."""
+        return self.own.new_damage()
+
     def outline(self, share: Partition = WHOLE) -> Iterator[Envelope]:
         """Envelopes without headers, by the list of messages."""
         return self.envelopes(share)
@@ -223,7 +235,8 @@ class PstFolder:
         node = self.own.file.node(nid) if 0 <= nid < 2**32 else None
         if node is None or (envelope.stamp and envelope.stamp != f"{node.data:x}.{node.sub:x}"):
             raise MessageError(f"{self.own.path}: {CHANGED}")
-        return mail_of(self.own.items.item(node))
+        self.own.file.met.clear()
+        return mail_of(self.own.items.item(node), met=self.own.file.met)
 
     def original(self, envelope: Envelope) -> Original | None:
         """It lies in no file of its own."""
@@ -242,6 +255,8 @@ def _stores(tree: Tree, files: list[File], own: str) -> Iterator[tuple[str, Stor
             tree.troubles.append((file.path, str(error).removeprefix(f"{file.path}: ")))
             continue
         tree.troubles += [(file.path, trouble) for trouble in folders.troubles]
+        if folders.locked:
+            tree.remarks.append(f"{file.path} has a password, which is only a number that programs ask for")
         stem = file.path.rpartition(".")[0] or file.path
         above = "" if isinstance(tree, OneFile) else f"{stem}/"
         for name, folder in list(folders.folders.items()):

@@ -101,7 +101,7 @@ class Heap:
 
 
 def property_values(heap: Heap, wanted: Collection[int] | None, key_of: Callable[[int], Key]) -> dict[Key, Value]:
-    """The properties of a node, or the `wanted` of them below 0x8000 and all above. Raises MessageError."""
+    """The properties of a node, or the `wanted` of their numbers. Raises MessageError."""
     if heap.kind != 0xBC:
         raise MessageError(f"node {heap.node.nid:x} holds no properties")
     values: dict[Key, Value] = {}
@@ -109,7 +109,7 @@ def property_values(heap: Heap, wanted: Collection[int] | None, key_of: Callable
     if size != 8:
         raise MessageError(f"node {heap.node.nid:x} has properties of {size} bytes")
     for number, kind, raw in _RECORD.iter_unpack(records):
-        if wanted is None or number in wanted or number >= 0x8000:
+        if wanted is None or number in wanted:
             values[key_of(number)] = _value(heap, kind, raw)
     return values
 
