@@ -173,10 +173,16 @@ Folders = dict[str, Sequence[Letter]]
 
 
 def pst(
-    path: Path, folders: Folders, layout: str = "unicode", coding: int = 0, gap: int = 0, password: int = 0
+    path: Path,
+    folders: Folders,
+    layout: str = "unicode",
+    coding: int = 0,
+    gap: int = 0,
+    password: int = 0,
+    room: int = 0,
 ) -> dict[int, Letter]:
     """A personal folder file. Returns its letters by the numbers of their nodes."""
-    writer = PstWriter(path, layout, coding, gap)
+    writer = PstWriter(path, layout, coding, gap, room)
     top = 0x8022
     entry = bytes(4) + bytes(16) + struct.pack("<I", top)
     writer.node(0x21, *writer.properties({0x3001: wide("Saltmere"), 0x35E0: (BINARY, entry), 0x67FF: number(password)}))

@@ -21,9 +21,9 @@ def crc(data: bytes) -> int:
 
 class PstWriter:
     """A file that grows by blocks; `layout` is ansi, unicode or large, `coding` 0, 1 or 2. `gap` bytes between blocks
-    make a file large without filling a disk."""
+    make a file large without filling a disk; the trees lie in `room` bytes before all blocks, or at the end."""
 
-    def __init__(self, path: Path, layout: str = "unicode", coding: int = 0, gap: int = 0) -> None:
+    def __init__(self, path: Path, layout: str = "unicode", coding: int = 0, gap: int = 0, room: int = 0) -> None:
         self.layout, self.coding, self.gap = layout, coding, gap
         self.ansi, self.large = layout == "ansi", layout == "large"
         self.key = "I" if self.ansi else "Q"
@@ -31,6 +31,8 @@ class PstWriter:
         self.index_bits = 14 if self.large else 11
         self.file = path.open("wb")
         self.at = 0x4600 if not self.large else 0x6000
+        self.trees_at, self.room = self.at, room
+        self.at += room
         self.next_bid = 4
         self.blocks: list[tuple[int, int, int, int]] = []
         self.nodes: list[tuple[int, int, int, int]] = []
@@ -283,7 +285,12 @@ class PstWriter:
                 blocks.append(struct.pack("<QQHHHH", bid, at, stored, size, 2, 0))
             else:
                 blocks.append(struct.pack("<IIHH" if self.ansi else "<QQHH4x", bid, at, stored, 2))
+        end = self.at
+        if self.room:
+            self.at = self.trees_at
         node_root, block_root = self._tree(nodes, 0x81), self._tree(blocks, 0x80)
+        assert not self.room or self.at <= self.trees_at + self.room
+        self.at = max(end, self.at)
         root = bytes(4)
         root += struct.pack(f"<{key * 4}", self.at, 0, 0, 0)
         root += struct.pack(f"<{key * 4}", *node_root, *block_root) + b"\2" + bytes(3)

@@ -31,8 +31,8 @@ class File(NamedTuple):
 
 
 class Tree(ABC):
-    """Files by their paths. With `salvage`, kinds look in them for messages that no folder lists any more; `remarks` are
-    what they have to say of a file that is no trouble."""
+    """Files by their paths. With `salvage`, kinds look in them for messages that no folder lists; `remarks` are what
+    they have to say of a file that is no trouble."""
 
     salvage = False
 

@@ -142,6 +142,7 @@ def _person(name: str, kind: str, address: str, smtp: str) -> Address:
 def unkept(item: Item) -> int:
     """How many people of a message no address is kept of, by its properties."""
     people = [recipient_of(recipient) for recipient in item.people]
+    people += {_sender(item.properties, *numbers) for numbers in _SEND_AND_SMTP}
     return sum(1 for person in people if person.name and not person.address)
 
 

@@ -310,6 +310,7 @@ class _Writer:
     def html(self) -> str:
         look, stack = Look(), list[tuple[Look, str]]()
         mode, link = "", ""  # of the group: its picture, its link, or text
+        fields: list[int] = []  # how deep the fields lie that are open
         picture: list[str] = []
         kind = "image/png"
         for event in events(self.data, frozenset({"fldinst", "pict", "shppict", "listtext", "pntext"})):
@@ -317,6 +318,9 @@ class _Writer:
             if event.kind == "{":
                 stack.append((look, mode))
             elif event.kind == "}":
+                if fields and fields[-1] == len(stack):
+                    fields.pop()
+                    link = ""
                 before, (look, mode) = mode, stack.pop() if stack else (Look(), "")
                 if before == "pict" and mode != "pict" and picture:
                     self._picture(kind, "".join(picture))
@@ -338,16 +342,14 @@ class _Writer:
                 kind = f"image/{text[:-4]}"
             elif text in ("wmetafile", "emfblip", "dibitmap", "wbitmap", "macpict"):
                 kind = ""
-            elif text == "fldrslt":
-                pass
             elif text == "field":
-                link = ""
+                fields.append(len(stack))
             elif text in _FLAGS:
                 look = look._replace(**{_FLAGS[text]: number != 0})
             elif text == "ulnone":
                 look = look._replace(underlined=False)
             elif text == "plain":
-                look, link = Look(), ""
+                look = Look()
             elif text == "fs":
                 look = look._replace(size=number or 0)
             elif text == "cf":

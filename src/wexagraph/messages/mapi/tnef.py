@@ -63,10 +63,13 @@ class _Reader:
 
     def item(self) -> Item:
         for level, id, value in self._attributes():
-            if level == 1:
-                self._of_message(id, value)
-            else:
-                self._of_attachment(id, value)
+            try:
+                if level == 1:
+                    self._of_message(id, value)
+                else:
+                    self._of_attachment(id, value)
+            except struct.error:
+                self.damage.append("an attribute breaks off")
         recipients = [Properties(values, self.codepage) for values in self.recipients]
         properties = Properties(self.values, self.codepage)
         return Item("tnef", properties, lambda: recipients, self._attached, self.depth, self.damage)
@@ -93,9 +96,10 @@ class _Reader:
         elif id == _RECIPIENTS:
             cursor = _Cursor(value)
             for _ in range(min(cursor.number(), _MOST_VALUES)):
-                if cursor.at >= len(value):
-                    break
+                broken = len(self.damage)
                 self.recipients.append(self._properties(cursor))
+                if len(self.damage) > broken:
+                    break
         elif id == _CODEPAGE:
             self.codepage = int.from_bytes(value[:4], "little")
         elif id in (_CLASS, _SUBJECT, _BODY, _MESSAGE_ID):

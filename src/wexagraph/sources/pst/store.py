@@ -256,7 +256,7 @@ def _stores(tree: Tree, files: list[File], own: str) -> Iterator[tuple[str, Stor
             continue
         tree.troubles += [(file.path, trouble) for trouble in folders.troubles]
         if folders.locked:
-            tree.remarks.append(f"{file.path} has a password, which is only a number that programs ask for")
+            tree.remarks.append(f"{file.path} has a password: only a number that programs ask for")
         stem = file.path.rpartition(".")[0] or file.path
         above = "" if isinstance(tree, OneFile) else f"{stem}/"
         for name, folder in list(folders.folders.items()):

@@ -155,7 +155,7 @@ class Table:
         self._index = records if size == self._row.size else b""
         self._place = rows
         self._bids: list[int] | None = None
-        self._each = 0
+        self._each = max(1, file.layout.most // max(1, self._width))
         self._held: bytes | None = None
 
     def __len__(self) -> int:
@@ -181,7 +181,6 @@ class Table:
                 self._bids = self.heap.file.blocks(node.data) if node is not None else []
             else:
                 self._held = self.heap.item(self._place)
-            self._each = max(1, self.heap.file.layout.most // self._width)
         if self._held is not None:
             row = self._held[number * self._width : (number + 1) * self._width]
         else:
