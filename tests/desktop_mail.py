@@ -180,14 +180,16 @@ def pst(
     gap: int = 0,
     password: int = 0,
     room: int = 0,
+    lost: Sequence[Letter] = (),
 ) -> dict[int, Letter]:
-    """A personal folder file. Returns its letters by the numbers of their nodes."""
+    """A personal folder file. Returns its letters by the numbers of their nodes; no folder lists those that are `lost`."""
     writer = PstWriter(path, layout, coding, gap, room)
     top = 0x8022
     entry = bytes(4) + bytes(16) + struct.pack("<I", top)
     writer.node(0x21, *writer.properties({0x3001: wide("Saltmere"), 0x35E0: (BINARY, entry), 0x67FF: number(password)}))
     nids = {"": top}
-    for place, name in enumerate(sorted(folders)):
+    levels = {"/".join(name.split("/")[:depth]) for name in folders for depth in range(1, name.count("/") + 2)}
+    for place, name in enumerate(sorted(levels)):
         nids[name] = 0x8042 + place * 0x20
     children: dict[int, list[tuple[int, str]]] = {0x122: [(top, "Top of Saltmere")]}
     for name, nid in nids.items():
@@ -212,6 +214,10 @@ def pst(
             rows.append((message, {0x0E08: number(size), 0x0037: each.properties[0x0037]}))
         writer.node(nid & ~0x1F | 0x0E, *writer.table([(0x0E08, NUMBER), (0x0037, TEXT)], rows))
         writer.node(nid & ~0x1F | 0x0F, *writer.table([(0x0E08, NUMBER)], []))
+    for each in lost:
+        message = 0x200004 + len(letters) * 0x20
+        letters[message] = each
+        writer.node(message, *_message(writer, each), top)
     writer.node(0x61, *writer.properties({1: number(251), 2: (BINARY, SETS), 3: (BINARY, ENTRIES), 4: (BINARY, TEXTS)}))
     writer.finish()
     return letters

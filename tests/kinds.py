@@ -8,10 +8,15 @@ from contextlib import ExitStack, contextmanager
 from dataclasses import replace
 from pathlib import Path
 
+from tests.desktop_mail import Letter, msg, pst
+from tests.desktop_mail import letter as desktop_letter
 from tests.dovecot import INSTALLED, PASSWORD, USER, Dovecot
 from tests.helpers import letter, mbox
 from wexagraph.app.opening import open_source
 from wexagraph.backups.topup import backup
+from wexagraph.messages.mapi.compound import in_memory
+from wexagraph.messages.mapi.mail import mail_of
+from wexagraph.messages.mapi.msg import read_item
 from wexagraph.sources import Account, Secret, Source, parse_url
 
 MESSAGES = [
@@ -21,7 +26,9 @@ MESSAGES = [
     letter("No date", date="", more="X-Odd: \xff\n"),
     letter("Berth 4", body="Another of that name.\n"),
 ]
-IN_FILES = ("eml", "emls", "mbox", "mboxes", "maildir", "zip")
+IN_FILES = ("eml", "emls", "mbox", "mboxes", "maildir", "zip", "msgs", "pst", "mmdf", "babyl")
+APART = ("mbox", "msgs", "pst", "mmdf", "babyl")
+"""Kinds whose sizes are those of what a message is kept in."""
 ON_A_LINE = ("imap", "pop")
 ALL = (*IN_FILES, "backup", *(ON_A_LINE if INSTALLED else ()))
 
@@ -53,7 +60,35 @@ def make(kind: str, folder: Path) -> Path:
         with zipfile.ZipFile(place, "w", zipfile.ZIP_DEFLATED) as archive:
             for number, data in enumerate(MESSAGES):
                 archive.writestr(f"{'below/' * (number > 2)}{number}.eml", data)
+    elif kind == "msgs":
+        place.mkdir()
+        for number, each in enumerate(DESKTOP):
+            (place / f"{number}.msg").write_bytes(msg(each))
+    elif kind == "pst":
+        place = place.with_suffix(".pst")
+        pst(place, {"Berths": DESKTOP[:3], "Berths/below": DESKTOP[3:]})
+    elif kind == "mmdf":
+        mark = b"\1\1\1\1\n"
+        place.write_bytes(b"".join(mark + data + mark for data in MESSAGES))
+    elif kind == "babyl":
+        place.write_bytes(b"BABYL OPTIONS:\nVersion: 5\n\x1f" + b"".join(map(_babyl, MESSAGES)))
     return place
+
+
+def _babyl(data: bytes) -> bytes:
+    header, _, body = data.partition(b"\n\n")
+    shown = next(line for line in header.split(b"\n") if line.startswith(b"From:"))
+    return b"\x0c\n1,,\n" + header + b"\n\n*** EOOH ***\n" + shown + b"\n\n" + body + b"\x1f"
+
+
+def _as_letter(data: bytes) -> Letter:
+    """A message as desktop programs keep it, with the header that it came with."""
+    header, _, body = data.decode("utf-8").partition("\n\n")
+    fields = dict(line.split(": ", 1) for line in header.split("\n"))
+    return desktop_letter(fields["Subject"], body, header=header + "\n\n", people=())
+
+
+DESKTOP = [_as_letter(data) for data in MESSAGES]
 
 
 def crlf(data: bytes) -> bytes:
@@ -63,8 +98,18 @@ def crlf(data: bytes) -> bytes:
 
 def expected(kind: str) -> list[bytes]:
     """The bytes of the messages as a source of that kind has them."""
+    if kind in ("msgs", "pst"):
+        return [made(each, kind) for each in DESKTOP]
     messages = MESSAGES[:1] if kind == "eml" else MESSAGES
     return [crlf(data) for data in messages] if kind in ON_A_LINE else list(messages)
+
+
+def made(each: Letter, kind: str) -> bytes:
+    """The bytes that a letter becomes in a kind of desktop mail."""
+    file = msg(each)
+    if kind == "msgs":
+        return mail_of(read_item(in_memory(file)), file)
+    return mail_of(read_item(in_memory(file))).replace(b"Wexagraph-Made-From: msg", b"Wexagraph-Made-From: pst")
 
 
 class Kinds:
@@ -100,7 +145,12 @@ class Kinds:
     def _in_files(self, kind: str) -> Path:
         found = [
             path
-            for path in (self.folder / kind, self.folder / f"{kind}.eml", self.folder / f"{kind}.zip")
+            for path in (
+                self.folder / kind,
+                self.folder / f"{kind}.eml",
+                self.folder / f"{kind}.zip",
+                self.folder / f"{kind}.pst",
+            )
             if path.exists()
         ]
         return found[0] if found else make(kind, self.folder)

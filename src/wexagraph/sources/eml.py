@@ -56,8 +56,8 @@ class EmlFolder:
         return []
 
     def outline(self, share: Partition = WHOLE) -> Iterator[Envelope]:
-        """Envelopes without headers: no file is opened."""
-        return map(self._envelope, self._share(share))
+        """Envelopes without headers: no file is opened, but of a form that keeps flags inside."""
+        return (self._read(file) if _keeps_flags(file) else self._envelope(file) for file in self._share(share))
 
     def _share(self, share: Partition) -> list[File]:
         start, stop = (len(self._files) * number // share[1] for number in (share[0], share[0] + 1))
@@ -65,14 +65,17 @@ class EmlFolder:
 
     def envelopes(self, share: Partition = WHOLE) -> Iterator[Envelope]:
         """Envelopes in the order of the file names."""
-        for file in self._share(share):
-            envelope = self._envelope(file)
-            try:
-                block, flags = _read_head(self.tree, file.path)
-                envelope.header, envelope.flags = Header(block), envelope.flags | flags
-            except MessageError as error:
-                envelope.trouble = str(error)
-            yield envelope
+        return map(self._read, self._share(share))
+
+    def _read(self, file: File) -> Envelope:
+        envelope = self._envelope(file)
+        try:
+            block, flags = _read_head(self.tree, file.path)
+            envelope.header = Header(block)
+            envelope.flags |= flags if _keeps_flags(file) else frozenset()
+        except MessageError as error:
+            envelope.trouble = str(error)
+        return envelope
 
     def _envelope(self, file: File) -> Envelope:
         return Envelope(
@@ -122,6 +125,11 @@ class EmlFolder:
         if now and envelope.stamp and now != envelope.stamp:
             raise MessageError(f"{path}: {CHANGED}")
         return data
+
+
+def _keeps_flags(file: File) -> bool:
+    """Whether a file is of a form that keeps flags, by its name."""
+    return file.path.lower().endswith(tuple(form.suffix for form in FORMS))
 
 
 def _read_head(tree: Tree, path: str) -> tuple[bytes, frozenset[str]]:
