@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import base64
 import struct
 import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
+
+import compressed_rtf
 
 from tests.pst_writer import Properties, PstWriter
 from wexagraph.messages.mapi.compound import Tree, written
@@ -41,6 +44,11 @@ def number(value: int) -> tuple[int, bytes]:
 def moment(value: datetime) -> tuple[int, bytes]:
     ticks = int((value - datetime(1601, 1, 1, tzinfo=UTC)).total_seconds()) * 10_000_000
     return TIME, struct.pack("<Q", ticks)
+
+
+def packed(content: bytes) -> bytes:
+    """Rich text as it is packed."""
+    return bytes(compressed_rtf.compress(content, True))
 
 
 @dataclass
@@ -97,6 +105,21 @@ def letter(
         {0x3705: number(1), 0x3707: wide(name), 0x3701: (BINARY, content)} for name, content in files
     ]
     return Letter(properties, recipients, attachments, tuple(inside))
+
+
+def meeting(kind: str = "IPM.Schedule.Meeting.Request") -> Letter:
+    """An invitation."""
+    return letter(
+        "Survey of buoy 14",
+        "Bring the chart.",
+        more={
+            0x001A: wide(kind),
+            START: moment(datetime(2025, 3, 12, 8, 30, tzinfo=UTC)),
+            END: moment(datetime(2025, 3, 12, 10, 0, tzinfo=UTC)),
+            PLACE: wide("East quay"),
+            IDENTITY: (0x102, bytes(16) + b"buoy14"),
+        },
+    )
 
 
 def msg(each: Letter) -> bytes:
@@ -166,6 +189,18 @@ def _tnef_properties(properties: Properties) -> bytes:
             raw += bytes(2) if kind == TEXT else b""
             out += struct.pack("<II", 1, len(raw)) + raw + bytes(-len(raw) % 4)
     return out
+
+
+def wrapped(each: Letter, text: str) -> bytes:
+    """A message with a text, and a letter in a winmail.dat."""
+    wrapper = base64.encodebytes(tnef(each)).decode()
+    subject = each.properties[0x0037][1].decode("utf-16-le")
+    return (
+        f"From: Mara Quill <mara@quillfreight.example>\nTo: master@saltmere.example\nSubject: {subject}\n"
+        "Date: Tue, 4 Mar 2025 10:15:00 +0100\nMIME-Version: 1.0\nContent-Type: multipart/mixed; boundary=QUAY\n\n"
+        f"--QUAY\nContent-Type: text/plain; charset=utf-8\n\n{text}\n--QUAY\nContent-Type: application/ms-tnef;\n"
+        f' name="winmail.dat"\nContent-Transfer-Encoding: base64\n\n{wrapper}\n--QUAY--\n'
+    ).encode()
 
 
 Folders = dict[str, Sequence[Letter]]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import csv
 import email
 import email.policy
@@ -11,24 +10,10 @@ import io
 import mailbox
 import shutil
 import struct
-from datetime import UTC, datetime
 
 import pikepdf
 
-from tests.desktop_mail import (
-    CATEGORIES,
-    END,
-    IDENTITY,
-    PLACE,
-    START,
-    Letter,
-    letter,
-    moment,
-    msg,
-    pst,
-    tnef,
-    wide,
-)
+from tests.desktop_mail import CATEGORIES, letter, meeting, msg, pst, wide, wrapped
 from tests.helpers import letter as plain_letter
 from tests.helpers import mbox, pdf_text, png
 from tests.running import NEVER, RunTest
@@ -40,20 +25,6 @@ _HEADER = (
     "Date: Tue, 4 Mar 2025 10:15:00 +0100\r\nMessage-ID: <b4@quillfreight.example>\r\n"
     'Content-Type: multipart/mixed; boundary="gone"\r\n\r\n--gone\r\n'
 )
-
-
-def meeting(kind: str = "IPM.Schedule.Meeting.Request") -> Letter:
-    return letter(
-        "Survey of buoy 14",
-        "Bring the chart.",
-        more={
-            0x001A: wide(kind),
-            START: moment(datetime(2025, 3, 12, 8, 30, tzinfo=UTC)),
-            END: moment(datetime(2025, 3, 12, 10, 0, tzinfo=UTC)),
-            PLACE: wide("East quay"),
-            IDENTITY: (0x102, bytes(16) + b"buoy14"),
-        },
-    )
 
 
 class Killed(RunTest):
@@ -148,15 +119,6 @@ class SingleMessageFiles(Killed):
 class Wrappers(RunTest):
     """winmail.dat in a message of any source."""
 
-    def _wrapped(self, each: Letter, text: str) -> bytes:
-        wrapper = base64.encodebytes(tnef(each)).decode()
-        return (
-            "From: Mara Quill <mara@quillfreight.example>\nTo: master@saltmere.example\nSubject: Berth 4\n"
-            "Date: Tue, 4 Mar 2025 10:15:00 +0100\nMIME-Version: 1.0\nContent-Type: multipart/mixed; boundary=QUAY\n\n"
-            f"--QUAY\nContent-Type: text/plain; charset=utf-8\n\n{text}\n--QUAY\nContent-Type: application/ms-tnef;\n"
-            ' name="winmail.dat"\nContent-Transfer-Encoding: base64\n\n' + wrapper + "\n--QUAY--\n"
-        ).encode()
-
     def test_text_once_and_files_as_if_sent_plainly(self) -> None:
         each = letter(
             "Berth 4",
@@ -165,7 +127,7 @@ class Wrappers(RunTest):
             files=[("Survey.pdf", _SURVEY), ("plan.png", png())],
         )
         each.attachments[1][0x3712] = wide("plan@quay")
-        self.write("box", mbox(self._wrapped(each, "The barge leaves berth 4 on Friday."), plain_letter("Tide")))
+        self.write("box", mbox(wrapped(each, "The barge leaves berth 4 on Friday."), plain_letter("Tide")))
         self.assertEqual(
             {row["subject"]: row["attachment_names"] for row in self.listed("box")},
             {"Berth 4": "winmail.dat; Survey.pdf", "Tide": ""},
@@ -180,12 +142,12 @@ class Wrappers(RunTest):
         self.assertEqual(self.subjects("box", "--text", "leaves"), ["Berth 4"])
 
     def test_a_meeting_and_a_damaged_one(self) -> None:
-        self.write("box", self._wrapped(meeting(), "When: Wednesday"))
+        self.write("box", wrapped(meeting(), "When: Wednesday"))
         shown = pdf_text(self._page("box"))
         self.assertIn("Invitation: Survey of buoy 14", shown)
         self.assertIn("When: Wednesday", shown)
         whole = letter("Berth 4", "Cut short.", files=[("a.txt", b"x" * 500), ("b.txt", b"y" * 500)])
-        content = self._wrapped(whole, "Text.").replace(b"\n--QUAY--", b"")
+        content = wrapped(whole, "Text.").replace(b"\n--QUAY--", b"")
         self.write("cut", content[: len(content) - 700] + b"\n--QUAY--\n")
         shown = pdf_text(self._page("cut"))
         self.assertIn("a wrapper of text and attachments is damaged", shown)

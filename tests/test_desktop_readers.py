@@ -20,7 +20,7 @@ import pypff
 import tnefparse
 from RTFDE.deencapsulate import DeEncapsulator
 
-from tests.desktop_mail import BINARY, Letter, letter, msg, number, pst, tnef, wide
+from tests.desktop_mail import BINARY, Letter, letter, msg, number, packed, pst, tnef, wide
 from wexagraph.errors import MessageError, WexagraphError
 from wexagraph.messages import Message
 from wexagraph.messages.mapi import rtf
@@ -41,10 +41,6 @@ HTML_IN_RTF = (
     r"\htmlrtf0 leaves\htmlrtf }\htmlrtf0 {\*\htmltag92 </b>} \u1087?\u1088? at\htmlrtf\line\htmlrtf0 {\*\htmltag84 &nbsp;}"
     r"\htmlrtf ~\htmlrtf0 nine\htmlrtf\par}\htmlrtf0 {\*\htmltag72 </p>}{\*\htmltag64 </html>}}"
 ).encode("ascii")
-
-
-def packed(content: bytes) -> bytes:
-    return bytes(compressed_rtf.compress(content, True))
 
 
 def letters(rng: random.Random, count: int) -> list[Letter]:

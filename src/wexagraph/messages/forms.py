@@ -54,7 +54,7 @@ def _msg_holds(file: BinaryIO) -> bool:
 
 
 def _msg_header(file: BinaryIO) -> tuple[bytes, frozenset[str]]:
-    item = read_item(_compound(file))
+    item = read_item(_compound(file), listed=True)
     return header_block(item), flags_of(item.properties)
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import struct
 from array import array
+from codecs import utf_16_le_decode
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
@@ -90,23 +91,24 @@ class CompoundFile:
 
     def _walk(self, directory: bytes) -> None:
         """The tree of storages, from the directory: siblings form a tree of their own, which may be broken."""
-        entries = min(len(directory) // 128, _MOST_ENTRIES)
+        entries = list(_ENTRY.iter_unpack(directory[: min(len(directory) // 128, _MOST_ENTRIES) * 128]))
         if not entries:
             raise MessageError("its directory can't be read")
         seen: set[int] = set()
-        _, _, _, _, _, _, child, _, _, _, _, start, size = _ENTRY.unpack_from(directory, 0)
+        _, _, _, _, _, _, child, _, _, _, _, start, size = entries[0]
         self._mini_place = (start, size if self._wide else size & 0xFFFFFFFF)
         waiting = [(child, self.root)]
         while waiting:
             number, parent = waiting.pop()
-            if number >= entries or number in seen:
+            if number >= len(entries) or number in seen:
                 continue
             seen.add(number)
-            raw, length, kind, _, left, right, child, _, _, _, _, start, size = _ENTRY.unpack_from(
-                directory, number * 128
-            )
-            waiting += [(left, parent), (right, parent)]
-            name = raw[: max(0, min(length, 64) - 2)].decode("utf-16-le", "replace")
+            raw, length, kind, _, left, right, child, _, _, _, _, start, size = entries[number]
+            if left != _NONE:
+                waiting.append((left, parent))
+            if right != _NONE:
+                waiting.append((right, parent))
+            name = utf_16_le_decode(raw[: max(0, min(length, 64) - 2)], "replace")[0]
             if kind == _STREAM:
                 parent.streams.setdefault(name, (start, size if self._wide else size & 0xFFFFFFFF))
             elif kind == _STORAGE:

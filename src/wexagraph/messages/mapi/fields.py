@@ -32,6 +32,8 @@ LISTED = frozenset(
     | {number for numbers in _SEND_AND_SMTP for number in numbers}
 )
 """The properties of which a header is made, but for recipients and categories."""
+FLAGS = frozenset({0x0E06, 0x0E07, 0x1081, 0x1090})
+"""Those that tell flags and when it was delivered, but for categories."""
 
 
 def header_block(item: Item) -> bytes:
@@ -65,12 +67,11 @@ def _made(item: Item, there: set[str]) -> Iterable[tuple[str, str]]:
     if "date" not in there:
         moment = moment_of(properties)
         yield "Date", format_datetime(moment.replace(microsecond=0)) if moment else ""
-    authors = [_sender(properties, *numbers) for numbers in _SEND_AND_SMTP]
     if "from" not in there:
-        author = authors[0] if authors[0] != Address("", "") else authors[1]
+        author, sender = _authors(properties)
         yield "From", _people([author])
-        if authors[1] not in (author, Address("", "")):
-            yield "Sender", _people(authors[1:])
+        if sender.address and sender.address != author.address:
+            yield "Sender", _people([sender])
     if not {"to", "cc"} & there or "bcc" not in there:
         people: dict[str, list[Address]] = {role: [] for role in _ROLES.values()}
         for recipient in item.people:
@@ -123,6 +124,12 @@ def flags_of(properties: Properties) -> frozenset[str]:
     return frozenset(flags | {word.lower() for word in categories(properties)})
 
 
+def _authors(properties: Properties) -> tuple[Address, Address]:
+    """Of whom a message is, and who sent it."""
+    author, sender = (_sender(properties, *numbers) for numbers in _SEND_AND_SMTP)
+    return author if author != Address("", "") else sender, sender
+
+
 def _sender(properties: Properties, name: int, kind: int, address: int, smtp: int) -> Address:
     return _person(properties.text(name), properties.text(kind), properties.text(address), properties.text(smtp))
 
@@ -142,7 +149,7 @@ def _person(name: str, kind: str, address: str, smtp: str) -> Address:
 def unkept(item: Item) -> int:
     """How many people of a message no address is kept of, by its properties."""
     people = [recipient_of(recipient) for recipient in item.people]
-    people += {_sender(item.properties, *numbers) for numbers in _SEND_AND_SMTP}
+    people.append(_authors(item.properties)[0])
     return sum(1 for person in people if person.name and not person.address)
 
 

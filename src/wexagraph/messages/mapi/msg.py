@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import re
 import struct
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
+from functools import lru_cache
 
 from wexagraph.messages.mapi.compound import CompoundFile, Storage, tree_of, written
+from wexagraph.messages.mapi.fields import CATEGORIES, LISTED
 from wexagraph.messages.mapi.item import DEEPEST, Attached, Item
 from wexagraph.messages.mapi.properties import MULTIPLE, OBJECT, WIDTHS, Key, Names, Properties, Raw, Value
 
@@ -14,6 +17,8 @@ _NAMES = "__nameid_version1.0"
 _DATA = 0x3701
 _HEAD, _INNER_HEAD, _PART_HEAD = 32, 24, 8  # bytes before the list of properties: of the file, of messages in it, else
 _MOST_PARTS = 20_000
+_FIXED = struct.Struct("<HH4x8s")
+_STREAM = re.compile(r"__substg1\.0_([0-9A-Fa-f]{4})([0-9A-Fa-f]{4})")
 
 
 def is_message(file: CompoundFile) -> bool:
@@ -21,11 +26,13 @@ def is_message(file: CompoundFile) -> bool:
     return _PROPERTIES in file.root.streams
 
 
-def read_item(file: CompoundFile) -> Item:
-    """The message of a single-message file. Never fails; what can't be read is in its `damage`."""
+def read_item(file: CompoundFile, listed: bool = False) -> Item:
+    """The message of a single-message file; `listed`, with what its header is made of. Never fails; what can't be read
+    is in its `damage`."""
     storage = file.root.storages.get(_NAMES, Storage())
     names = Names(*(_stream(file, storage, f"__substg1.0_{tag}0102") for tag in ("0002", "0003", "0004")))
-    return _Reader(file, names).item(file.root, _HEAD, 0)
+    wanted = LISTED | {names.number(CATEGORIES)} if listed else None
+    return _Reader(file, names).item(file.root, _HEAD, 0, wanted)
 
 
 def _stream(file: CompoundFile, storage: Storage, name: str) -> bytes:
@@ -37,8 +44,8 @@ class _Reader:
     def __init__(self, file: CompoundFile, names: Names) -> None:
         self.file, self.names = file, names
 
-    def item(self, storage: Storage, head: int, depth: int) -> Item:
-        properties = self.properties(storage, head)
+    def item(self, storage: Storage, head: int, depth: int, wanted: Collection[int] | None = None) -> Item:
+        properties = self.properties(storage, head, wanted=wanted)
         codepage = properties.number(0x3FFD) or properties.number(0x3FDE)
         return Item(
             "msg",
@@ -49,22 +56,19 @@ class _Reader:
             self.file.damage,
         )
 
-    def properties(self, storage: Storage, head: int, codepage: int = 0) -> Properties:
-        """Properties of fixed width from their list, the others from a stream each."""
+    def properties(
+        self, storage: Storage, head: int, codepage: int = 0, wanted: Collection[int] | None = None
+    ) -> Properties:
+        """Properties of fixed width from their list, the others from a stream each; or the `wanted` of them."""
         values: dict[Key, Value] = {}
         fixed = _stream(self.file, storage, _PROPERTIES)[head:]
-        for at in range(0, len(fixed) // 16 * 16, 16):
-            kind, number = struct.unpack_from("<HH", fixed, at)
-            if kind in WIDTHS:
-                values[self.names.key(number)] = Value(kind, fixed[at + 8 : at + 8 + WIDTHS[kind]])
+        for kind, number, raw in _FIXED.iter_unpack(fixed[: len(fixed) // 16 * 16]):
+            if kind in WIDTHS and (wanted is None or number in wanted):
+                values[self.names.key(number)] = Value(kind, raw[: WIDTHS[kind]])
         for name, place in storage.streams.items():
-            if not name.startswith("__substg1.0_") or len(name) != 20:
-                continue
-            try:
-                number, kind = int(name[12:16], 16), int(name[16:], 16)
-            except ValueError:
-                continue
-            values[self.names.key(number)] = Value(kind, self._value(storage, name, kind, place))
+            number, kind = _tag(name)
+            if kind and (wanted is None or number in wanted):
+                values[self.names.key(number)] = Value(kind, self._value(storage, name, kind, place))
         return Properties(values, codepage)
 
     def _value(self, storage: Storage, name: str, kind: int, place: tuple[int, int]) -> Raw:
@@ -83,6 +87,13 @@ class _Reader:
             elif inner is not None:
                 attached.object = lambda inner=inner: written(tree_of(self.file, inner))
             yield attached
+
+
+@lru_cache(maxsize=8192)
+def _tag(name: str) -> tuple[int, int]:
+    """The number and the type of a property by the name of its stream; zeros where it is none."""
+    match = _STREAM.fullmatch(name)
+    return (int(match[1], 16), int(match[2], 16)) if match else (0, 0)
 
 
 def _parts(storage: Storage, name: str) -> list[Storage]:

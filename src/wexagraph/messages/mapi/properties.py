@@ -40,6 +40,8 @@ _CODEPAGES = {65001: "utf-8", 20127: "us-ascii", 1200: "utf-16-le", 65000: "utf-
 _CODEPAGES |= {28590 + part: f"iso-8859-{part}" for part in range(1, 17)}
 _CODEPAGES |= {936: "gb18030", 949: "cp949", 932: "cp932", 950: "cp950", 10000: "mac-roman", 51932: "euc-jp"}
 _CODEPAGES |= {51949: "euc-kr", 54936: "gb18030", 52936: "gb2312", **dict.fromkeys(range(50220, 50223), "iso-2022-jp")}
+_TEXTS = frozenset({STRING, STRING8})
+_INTEGERS = frozenset({INTEGER16, INTEGER32, INTEGER64, BOOLEAN})
 _SURROGATES = re.compile("[\ud800-\udfff]")
 _BEGINNING = datetime(1601, 1, 1, tzinfo=UTC)
 
@@ -78,8 +80,9 @@ class Properties:
     def raw(self, key: Key) -> bytes:
         """The bytes of a property, b"" where there is none or none can be read."""
         value = self.values.get(key)
-        if value is None:
-            return b""
+        return self._bytes(value) if value is not None else b""
+
+    def _bytes(self, value: Value) -> bytes:
         raw = value.raw
         if callable(raw):
             try:
@@ -96,9 +99,9 @@ class Properties:
     def text(self, *keys: Key) -> str:
         """The first of these that is a text and not empty; lone surrogates are U+FFFD."""
         for key in keys:
-            kind = self._type(key)
-            if kind in (STRING, STRING8) and (raw := self.raw(key)):
-                return self._decoded(kind, raw)
+            value = self.values.get(key)
+            if value is not None and value.type in _TEXTS and (raw := self._bytes(value)):
+                return self._decoded(value.type, raw)
         return ""
 
     def texts(self, key: Key) -> list[str]:
@@ -111,10 +114,11 @@ class Properties:
 
     def number(self, key: Key, default: int = 0) -> int:
         """An integer or a truth value."""
-        kind, raw = self._type(key), self.raw(key)
-        if kind not in (INTEGER16, INTEGER32, INTEGER64, BOOLEAN) or not raw:
+        value = self.values.get(key)
+        if value is None or value.type not in _INTEGERS or not (raw := self._bytes(value)):
             return default
-        return int.from_bytes(raw[: 1 if kind == BOOLEAN else WIDTHS[kind]], "little", signed=kind != BOOLEAN)
+        width = 1 if value.type == BOOLEAN else WIDTHS[value.type]
+        return int.from_bytes(raw[:width], "little", signed=value.type != BOOLEAN)
 
     def fraction(self, key: Key) -> float:
         """A floating number."""
@@ -138,8 +142,11 @@ class Properties:
 
     def _decoded(self, kind: int, raw: bytes) -> str:
         if kind == STRING:
-            text = raw[: len(raw) // 2 * 2].decode("utf-16-le", "surrogatepass")
-            text = _SURROGATES.sub("\N{REPLACEMENT CHARACTER}", text)
+            raw = raw[: len(raw) // 2 * 2]
+            try:
+                text = raw.decode("utf-16-le")
+            except UnicodeDecodeError:
+                text = _SURROGATES.sub("\N{REPLACEMENT CHARACTER}", raw.decode("utf-16-le", "surrogatepass"))
         else:
             text = raw.decode(codec_for(label_of(self.codepage or self._own_codepage())) or "cp1252", "replace")
         return text.rstrip("\0").replace("\0", "")
@@ -157,25 +164,25 @@ class Names:
     """The names of a file's named properties, by their numbers from 0x8000 on ([MS-OXMSG] section 2.2.3)."""
 
     def __init__(self, sets: bytes, entries: bytes, texts: bytes) -> None:
-        self._names: dict[int, Name] = {}
-        known = [uuid.UUID(bytes_le=sets[at : at + 16]) for at in range(0, len(sets) // 16 * 16, 16)]
-        for at in range(0, len(entries) // 8 * 8, 8):
-            id, kind, index = struct.unpack_from("<IHH", entries, at)
-            place = kind >> 1
-            owner = {1: _MAPI, 2: PUBLIC_STRINGS}.get(place) or (
-                str(known[place - 3]) if 3 <= place < len(known) + 3 else ""
-            )
-            if kind & 1:
-                length = int.from_bytes(texts[id : id + 4], "little")
-                text = texts[id + 4 : id + 4 + min(length, 1024)].decode("utf-16-le", "replace")
-                self._names[0x8000 + index] = Name(owner, text)
-            else:
-                self._names[0x8000 + index] = Name(owner, id)
+        self._texts = texts
+        self._sets = {1: _MAPI, 2: PUBLIC_STRINGS}
+        for place in range(len(sets) // 16):
+            self._sets[place + 3] = str(uuid.UUID(bytes_le=sets[place * 16 : place * 16 + 16]))
+        numbered = struct.iter_unpack("<IHH", entries[: len(entries) // 8 * 8])
+        self._entries = {0x8000 + index: (id, kind) for id, kind, index in numbered}
 
     def number(self, name: Name) -> int:
-        """The number of a named property in this file; 0 where it has none."""
-        return next((number for number, each in self._names.items() if each == name), 0)
+        """The number of a property that is named by a text; 0 where it has none."""
+        texts = (number for number, (_, kind) in self._entries.items() if kind & 1)
+        return next((number for number in texts if self.key(number) == name), 0)
 
     def key(self, number: int) -> Key:
         """The name of a property, or its number where it has none."""
-        return self._names.get(number, number) if number >= 0x8000 else number
+        if number not in self._entries:
+            return number
+        id, kind = self._entries[number]
+        owner = self._sets.get(kind >> 1, "")
+        if not kind & 1:
+            return Name(owner, id)
+        length = int.from_bytes(self._texts[id : id + 4], "little")
+        return Name(owner, self._texts[id + 4 : id + 4 + min(length, 1024)].decode("utf-16-le", "replace"))

@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterator
 from functools import cached_property
 
 from wexagraph.errors import MessageError
-from wexagraph.messages.mapi.fields import CATEGORIES, LISTED
+from wexagraph.messages.mapi.fields import CATEGORIES, FLAGS, LISTED
 from wexagraph.messages.mapi.item import DEEPEST, Attached, Item
 from wexagraph.messages.mapi.properties import OBJECT, Key, Names, Properties
 from wexagraph.sources.pst.nodes import Node, NodeFile
@@ -40,7 +40,16 @@ class Items:
     @cached_property
     def _listed(self) -> frozenset[int]:
         """The numbers of the properties of which a header is made."""
-        return LISTED | {self._names.number(CATEGORIES)}
+        return LISTED | self._flags
+
+    @cached_property
+    def _flags(self) -> frozenset[int]:
+        """The numbers of the properties that tell flags."""
+        return FLAGS | {self._names.number(CATEGORIES)}
+
+    def flags(self, node: Node) -> Properties:
+        """The properties that tell a message's flags, and when it was delivered. Raises MessageError."""
+        return Properties(property_values(Heap(self.file, node), self._flags, self._names.key))
 
     def properties(self, node: Node, wanted: Collection[int] | None = None, codepage: int = 0) -> Properties:
         """The properties of a node. Raises MessageError."""

@@ -205,11 +205,15 @@ class PstFolder:
         return self.own.new_damage()
 
     def outline(self, share: Partition = WHOLE) -> Iterator[Envelope]:
-        """Envelopes without headers, by the list of messages."""
-        return self.envelopes(share)
+        """Envelopes without headers."""
+        return self._envelopes(share, headers=False)
 
     def envelopes(self, share: Partition = WHOLE) -> Iterator[Envelope]:
         """Envelopes by their numbers; no body is read."""
+        return self._envelopes(share, headers=True)
+
+    def _envelopes(self, share: Partition, headers: bool) -> Iterator[Envelope]:
+        items = self.own.items
         for nid, row in self._rows(share):
             size = self._table.number(row, _SIZE) if row and self._table is not None else 0
             node = self.own.file.node(nid)
@@ -219,9 +223,12 @@ class PstFolder:
             else:
                 envelope.stamp = f"{node.data:x}.{node.sub:x}"
                 try:
-                    item = self.own.items.listed(node)
-                    envelope.header, envelope.flags = Header(header_block(item)), flags_of(item.properties)
-                    envelope.arrived = item.properties.moment(0x0E06)
+                    if headers:
+                        item = items.listed(node)
+                        properties, envelope.header = item.properties, Header(header_block(item))
+                    else:
+                        properties = items.flags(node)
+                    envelope.flags, envelope.arrived = flags_of(properties), properties.moment(0x0E06)
                 except MessageError as error:
                     envelope.trouble = str(error)
             yield envelope
