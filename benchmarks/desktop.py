@@ -115,7 +115,11 @@ def _listing(single: list[Path]) -> list[str]:
                 for entry in file.listdir():
                     if len(entry) > 2 or entry[0].startswith("__attach"):
                         continue
-                    if entry[-1].startswith("__properties") or entry[0].startswith(("__recip", "__nameid")) or entry[-1].removeprefix("__substg1.0_") in taken:
+                    if (
+                        entry[-1].startswith("__properties")
+                        or entry[0].startswith(("__recip", "__nameid"))
+                        or entry[-1].removeprefix("__substg1.0_") in taken
+                    ):
                         file.openstream(entry).read()
 
     mine, theirs = paired(3, ours, judge)

@@ -107,6 +107,20 @@ class Filing(CaseTest):
         self.program("file", "3.mbox", "--by-plan", "--as", "eml")
         self.assertIn("later", self.filed("2026-118"), "the index is made again from the folders")
 
+    def test_a_title(self) -> None:
+        """What is filed is called so on its page, in its name, in the PDF, and is found by it."""
+        self.write("a.mbox", mbox(mail("one", "The chain"), mail("two", "Re: The chain")))
+        self.program("file", "a.mbox", "--case", "2026-11", "--title", "Repair negotiations, {date:%Y}")
+        folder = self.folder / "rec" / self.state("2026-11")["folder"]
+        made = sorted(folder.glob("*Repair negotiations, 2026*.pdf"))
+        self.assertEqual(len(made), 2)
+        self.assertIn("Repair negotiations, 2026", pdf_text(made[0]))
+        self.assertIn("The chain", pdf_text(made[0]))
+        with pikepdf.open(made[0]) as document:
+            self.assertEqual(str(document.docinfo["/Title"]), "Repair negotiations, 2026")
+        self.assertEqual(len(json.loads(self.program("find", "negotiations", "--json"))), 2)
+        self.assertIn("0 new, 2 there already", self.program("file", "a.mbox", "--case", "2026-11"))
+
     def test_once_and_with_its_reference(self) -> None:
         data = mail("one", "The chain")
         self.write("a/one.eml", data)

@@ -121,19 +121,20 @@ def export_options(
     for name in ("name", "title", "header", "footer") if case is None else ():
         if field := re.search(r"\{(case(?:_title)?)[}:!]", str(values[name] or "")):
             raise CallError(f"--{name} has no field {{{field[1]}}} here: `wexagraph file` knows what it files under.")
-    pattern, title = values["name"], values["title"]
+    pattern = values["name"]
+    called = TextPattern(values["title"], "title") if values["title"] is not None else None
     bound = NamePattern(BOUND_PATTERN if pattern is None else pattern, values["bind"] == "all")
     return ExportOptions(
         formats=words(values["as"], tuple(FORMATS), "format"),
         pattern=NamePattern(DEFAULT_PATTERN if pattern is None or bound.is_constant else pattern),
         flat=values["flat"],
-        page=replace(page_options(values), case=case or ("", "")),
+        page=replace(page_options(values), case=case or ("", ""), title=None if values["bind"] else called),
         engine=values["engine"],
         jobs=values["jobs"] or os.cpu_count() or 1,
         timeout=values["patience"],
         bind=values["bind"] or "",
         bound=bound,
-        title=TextPattern(title, "title") if title is not None else None,
+        title=called if values["bind"] else None,
         unquote=values["unquote"],
         run_on=values["run-on"],
         remote_images=values["remote-images"],

@@ -68,7 +68,7 @@ if TYPE_CHECKING:
     help=f"Name pattern; `/` in it makes folders. Of a bound PDF, where none is given: {BOUND_PATTERN}",
 )
 @click.option("--bind", type=click.Choice(BINDINGS), help="One PDF for each of these, with contents and bookmarks.")
-@click.option("--title", metavar="PATTERN", help="With --bind: what the PDF is called, on its pages and in its name.")
+@click.option("--title", metavar="PATTERN", help="What each PDF is called, on its pages and in its name.")
 @click.option(
     "--unquote",
     is_flag=True,

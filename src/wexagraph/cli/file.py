@@ -40,7 +40,7 @@ COLUMNS: list[Column[Placed]] = [
 @click.option("--as", metavar="FORMATS", help="Which files each message becomes; pdf,eml where nothing says otherwise.")
 @click.option("--name", metavar="PATTERN", help="Name pattern; {case} and {case_title} are fields as well.")
 @click.option("--bind", type=click.Choice(BINDINGS), help="One PDF for each of these, with contents and bookmarks.")
-@click.option("--title", metavar="PATTERN", help="With --bind: what the PDF is called, on its pages and in its name.")
+@click.option("--title", metavar="PATTERN", help="What each PDF is called, on its pages and in its name.")
 @click.option("--cover", metavar="TEMPLATE", help="With a cover sheet: built-in, or a template of yours.")
 @click.option("--attachments", metavar="HOW", help="embed, pages, beside, zip or none, as on export.")
 @click.option("--archival", is_flag=True, default=None, help="PDF/A-3b, checked after writing.")

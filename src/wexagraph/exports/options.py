@@ -112,7 +112,8 @@ class ExportOptions:
     def naming(self) -> str:
         """Equal for two exports that give the same names."""
         bound = f"|{self.bind}|{self.bound.text}" if self.bind else ""
-        bound += f"|{self.title.text}" if self.title else ""
+        title = self.title or self.page.title
+        bound += f"|{title.text}" if title else ""
         bound += f"|again {self.generation}" if self.generation else ""
         bound += f"|{self.page.language}" if self.page.language != ENGLISH else ""
         return _short(f"{self.pattern.text}|{self.flat}|{self.page.zone}{bound}")
@@ -142,6 +143,8 @@ class ExportOptions:
             del page["language"]
         if not any(self.page.case):
             del page["case"]
+        if self.page.title is None:
+            del page["title"]
         if len(set(self.page.margin)) == 1:  # as folders made before margins could differ have it
             page["margin"] = self.page.margin.top
         if format in FORMATS and FORMATS[format].archive is not None:

@@ -44,7 +44,7 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
         fields = Fields(
             header, envelope.folder, id, zone, moment, number=count, case=options.page.case, tr=options.page.tr
         )
-        stem = options.pattern.stem(fields)
+        stem = options.pattern.stem(options.page.called(fields))
         folder = folder_path(envelope.folder, options.flat)
         stem = f"{folder}/{stem}" if folder else stem
         if options.beside and stem.lower().endswith(endings):

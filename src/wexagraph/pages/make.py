@@ -197,7 +197,8 @@ def to_pdf(message: Message, job: Job, made: Made) -> bytes:
         return pdf if job.part else described(pdf, page.record)
     front = b""
     if cover is not None and made.entry is not None:
-        contents = Contents(made.entry.subject, (made.entry,), job.exported, job.origin.tags)
+        title = page.record.title if job.options.title is not None else made.entry.subject
+        contents = Contents(title, (made.entry,), job.exported, job.origin.tags)
         front = setter.render(cover_page(cover, contents, job.options, page.record), job.options)
     try:
         finished, notes = finish(

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
 from wexagraph.errors import CallError
 from wexagraph.languages import ENGLISH, Language, language
 from wexagraph.messages import Attachment
-from wexagraph.naming import TextPattern
+from wexagraph.naming import Fields, TextPattern
 from wexagraph.selection.criteria import text_matches
 
 PAPERS = {  # millimetres: ISO 216, ANSI
@@ -117,7 +117,8 @@ class PageOptions:
     `evidence` adds a block that says where the message was read and what its digest is; `headers` a page of all header
     fields. `cover` is put in front. `properties` are patterns for the document's title, author, subject and keywords.
     `archival` makes PDF/A-3b with the original message inside. `language` is that of labels and dates.
-    `case` is the reference and the title of what is filed, for patterns.
+    `case` is the reference and the title of what is filed, for patterns. `title` is a pattern of what each document is
+    called, where that is not its subject.
     """
 
     zone: str = "UTC"
@@ -143,6 +144,7 @@ class PageOptions:
     read_back: bool = True
     language: str = ENGLISH
     case: tuple[str, str] = ("", "")
+    title: TextPattern | None = None
 
     def __post_init__(self) -> None:
         if self.text_font and not re.fullmatch(r"[\w][\w .-]{0,80}", self.text_font):
@@ -151,6 +153,10 @@ class PageOptions:
             )
         for line, what in ((self.header, "header"), (self.footer, "footer")):
             line_parts(line, what)
+
+    def called(self, fields: Fields) -> Fields:
+        """The fields of a message whose document has a title: with that in place of the subject."""
+        return replace(fields, subject=self.title.fill(fields)) if self.title is not None else fields
 
     @property
     def page_size(self) -> tuple[float, float]:

@@ -173,8 +173,8 @@ def _query(text: str) -> str:
 
 
 def words_of(folder: str, files: list[str]) -> tuple[str, ...]:
-    """Date, sender, subject, and the words of a message by its files: subject, people, body, names and texts of what is
-    attached. Runs in a worker."""
+    """Date, sender, subject, and the words of a message by its files: subject, people, body, the names of its files and
+    of what is attached, and the texts of that. Runs in a worker."""
     original = next((file for file in files if file.endswith(".eml")), None)
     if original is None:
         file = next((one for suffix in (".txt", ".html", ".pdf") for one in files if one.endswith(suffix)), "")
@@ -192,7 +192,9 @@ def words_of(folder: str, files: list[str]) -> tuple[str, ...]:
     sender = message.header.sender
     date = moment.astimezone(UTC).isoformat() if moment else ""
     attached = "\n".join(texts)[:_MOST_TEXT]
-    return date, *_clean(sender.name or sender.address, message.header.subject), *_clean(*words, attached)
+    subject, people, body, names = words
+    names = "\n".join([*dict.fromkeys(Path(file).stem for file in files), names])  # they hold its title
+    return date, *_clean(sender.name or sender.address, message.header.subject, subject, people, body, names, attached)
 
 
 def _bytes(folder: str, file: str) -> bytes:

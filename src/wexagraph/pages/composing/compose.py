@@ -175,6 +175,10 @@ def compose(
     moment, date_notes = header.date(where.arrival)
     heading = composer.heading(message, where.arrival)
     fields = Fields(header, where.folder, where.id, options.timezone(), moment, case=options.case, tr=options.tr)
+    called = fields if part else options.called(fields)
+    if called is not fields:
+        heading["rows"].insert(0, ("Title", one_line(called.subject or "")))
+        composer.texts.append(one_line(called.subject or ""))
     origin_rows = evidence(message, where, options) if options.evidence and origin else []
     all_of_them = all_fields(header) if options.headers and origin else []
     composer.texts += [text for rows in (origin_rows, all_of_them) for row in rows for text in row]
@@ -206,7 +210,7 @@ def compose(
     return Page(
         html=html,
         resources=resources,
-        record=record(options, fields, where.tags),
+        record=record(options, called, where.tags),
         notes=notes,
         text=text,
         rich=rich,
