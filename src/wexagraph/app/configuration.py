@@ -22,7 +22,7 @@ _HARMLESS = frozenset(
         "engine attachments open-zips bind unquote run-on flat tag evidence headers property archival show-hidden "
         "read-back cover no-read-back patience jobs volume-size by-folder inline nested once file-larger "
         "file-smaller deep folder from to cc with subject body text since before older-than newer-than larger "
-        "smaller keyword seen unseen attached newest except conversation title language register columns column"
+        "smaller keyword seen unseen attached newest except conversation title language register columns column ocr"
     ).split()
 )
 """What the file of a working folder may set: nothing that names a place, a server, a file elsewhere or a program. Who

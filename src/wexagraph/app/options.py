@@ -37,6 +37,7 @@ from wexagraph.pages.options import (
     PageOptions,
     paper_size,
 )
+from wexagraph.pages.scans.engines import check as check_languages
 from wexagraph.selection.criteria import parse_size
 
 Plain = Mapping[str, Any]
@@ -65,6 +66,7 @@ PAGE_DEFAULTS: dict[str, Any] = {
     "show-hidden": False,
     "read-back": True,
     "language": None,
+    "ocr": None,
 }
 EXPORT_DEFAULTS: dict[str, Any] = PAGE_DEFAULTS | {
     "as": "pdf",
@@ -97,6 +99,11 @@ ATTACHMENT_DEFAULTS: dict[str, Any] = {
     "jobs": None,
 }
 BUILT_IN = "built-in"
+OFFICE = "office"
+SCAN_LANGUAGES = {
+    "en": "eng", "de": "deu", "es": "spa", "fr": "fra", "it": "ita", "nl": "nld", "pl": "pol", "pt": "por",
+}
+_OCR_PATIENCE = 4 * 3600.0  # a page of its own has a limit in pages/scans
 _MOST_TEMPLATE = 1_000_000
 _MOST_PICTURE = 20_000_000
 _COVER_TIMEOUT = 20.0
@@ -123,15 +130,16 @@ def export_options(
             raise CallError(f"--{name} has no field {{{field[1]}}} here: `wexagraph file` knows what it files under.")
     pattern = values["name"]
     called = TextPattern(values["title"], "title") if values["title"] is not None else None
+    page = replace(page_options(values), case=case or ("", ""), title=None if values["bind"] else called)
     bound = NamePattern(BOUND_PATTERN if pattern is None else pattern, values["bind"] == "all")
     return ExportOptions(
         formats=words(values["as"], tuple(FORMATS), "format"),
         pattern=NamePattern(DEFAULT_PATTERN if pattern is None or bound.is_constant else pattern),
         flat=values["flat"],
-        page=replace(page_options(values), case=case or ("", ""), title=None if values["bind"] else called),
+        page=page,
         engine=values["engine"],
         jobs=values["jobs"] or os.cpu_count() or 1,
-        timeout=values["patience"],
+        timeout=values["patience"] if not page.ocr else _OCR_PATIENCE,
         bind=values["bind"] or "",
         bound=bound,
         title=called if values["bind"] else None,
@@ -174,6 +182,10 @@ def page_options(plain: Plain) -> PageOptions:
     """The options of pages. Raises CallError."""
     values = _filled({name: plain[name] for name in plain if name in PAGE_DEFAULTS}, PAGE_DEFAULTS)
     ways = attachment_ways(values["attachments"])
+    language = language_code(values["language"])
+    ocr = scan_languages(values["ocr"], language)
+    if ocr and "pages" not in ways:
+        raise CallError("--ocr recognises text on pages of attachments: it needs --attachments pages.")
     return PageOptions(
         zone=zone_name(values["zone"]),
         paper=paper(values["paper"]) if values["paper"] is not None else usual_paper(),
@@ -195,8 +207,23 @@ def page_options(plain: Plain) -> PageOptions:
         properties=_properties(values["property"]),
         show_hidden=values["show-hidden"],
         read_back=values["read-back"],
-        language=language_code(values["language"]),
+        language=language,
+        ocr=ocr,
     )
+
+
+def scan_languages(value: Any, language: str) -> tuple[str, ...]:
+    """The languages in which words of scans are recognised, codes of ISO 639-2 with commas or `office`: that of labels.
+    None for none. Raises CallError where one, or what recognises, is not installed."""
+    if value in (None, False, ""):
+        return ()
+    text = SCAN_LANGUAGES[language] if value in (True, OFFICE) else str(value)
+    languages = tuple(dict.fromkeys(word.strip() for word in text.lower().split(",") if word.strip()))
+    for one in languages:
+        if not re.fullmatch(r"[a-z]{3}(_[a-z]{2,8})?", one):
+            raise CallError(f"--ocr: {one!r} is no language. It takes codes of three letters: eng, deu, por.")
+    check_languages(languages)
+    return languages
 
 
 def _line(text: str) -> str:

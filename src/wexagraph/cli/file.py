@@ -11,6 +11,7 @@ from wexagraph.app.filing import FilingReport, Placed, file_messages
 from wexagraph.app.zones import zone_name
 from wexagraph.cli.case import RECORDS, records_of
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
+from wexagraph.cli.paging import OCR
 from wexagraph.cli.parameters import CSV, DRY_RUN, JOBS, JSON, QUIET, SOURCE, ZONE, choosing, make_choice, opened
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.terminal import machine_output, make_console, make_table
@@ -43,6 +44,7 @@ COLUMNS: list[Column[Placed]] = [
 @click.option("--title", metavar="PATTERN", help="What each PDF is called, on its pages and in its name.")
 @click.option("--cover", metavar="TEMPLATE", help="With a cover sheet: built-in, or a template of yours.")
 @click.option("--attachments", metavar="HOW", help="embed, pages, beside, zip or none, as on export.")
+@OCR
 @click.option("--archival", is_flag=True, default=None, help="PDF/A-3b, checked after writing.")
 @click.option("--register", metavar="FORMS", help="The table in the case's folder: csv, xlsx, both, or none.")
 @click.option("--tag", multiple=True, metavar="WORD", help="A tag besides those of the case. Repeatable.")
@@ -79,7 +81,7 @@ def command(
     if (reference is None) is not by_plan:
         raise CallError("say where to: --case REF, or --by-plan.")
     office = records_of(context, records)
-    given = {name: values[name] for name in ("as", "name", "bind", "title", "cover", "attachments", "register")}
+    given = {name: values[name] for name in ("as", "name", "bind", "title", "cover", "attachments", "ocr", "register")}
     options: dict[str, Any] = {name: value for name, value in given.items() if value is not None}
     options |= {"tag": list(values["tag"]), "zone": zone_name(values["zone"]), "jobs": values["jobs"]}
     options |= {"archival": True} if values["archival"] else {}

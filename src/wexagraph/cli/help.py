@@ -28,6 +28,7 @@ SECTIONS: dict[str, tuple[str, ...]] = {
             "column",
             "attachments",
             "open-zips",
+            "ocr",
             "by-folder",
         ),
         *("file-larger", "file-smaller", "inline", "nested", "once", "volume-size", "lock"),

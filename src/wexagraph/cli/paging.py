@@ -7,7 +7,7 @@ from typing import Any, TypeVar
 
 import click
 
-from wexagraph.app.options import BUILT_IN, attachment_ways, margins, paper, percent, words
+from wexagraph.app.options import BUILT_IN, OFFICE, attachment_ways, margins, paper, percent, words
 from wexagraph.app.secrets import PROMPT
 from wexagraph.errors import CallError
 from wexagraph.languages import LANGUAGES
@@ -50,6 +50,14 @@ def _ways(_: click.Context, parameter: click.Parameter, value: tuple[str, ...]) 
     return value
 
 
+OCR = click.option(
+    "--ocr",
+    is_flag=False,
+    flag_value=OFFICE,
+    metavar="[LANGUAGES]",
+    help="With --attachments pages: recognise the words of scans, so that they can be searched: eng, or eng,deu. "
+    "The language of labels, where none is named.",
+)
 _OPTIONS = [
     click.option(
         "--attachments",
@@ -62,6 +70,7 @@ _OPTIONS = [
         "name. zip: in a ZIP of its name. none: only listed. Several with commas; pages:*.pdf,image/* for some alone.",
     ),
     click.option("--open-zips", is_flag=True, help="With pages: make pages of what is in ZIPs too."),
+    OCR,
     click.option(
         "--paper",
         type=Checked("paper", paper),

@@ -145,6 +145,8 @@ class ExportOptions:
             del page["case"]
         if self.page.title is None:
             del page["title"]
+        if not self.page.ocr:
+            del page["ocr"]
         if len(set(self.page.margin)) == 1:  # as folders made before margins could differ have it
             page["margin"] = self.page.margin.top
         if format in FORMATS and FORMATS[format].archive is not None:

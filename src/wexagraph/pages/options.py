@@ -118,7 +118,8 @@ class PageOptions:
     fields. `cover` is put in front. `properties` are patterns for the document's title, author, subject and keywords.
     `archival` makes PDF/A-3b with the original message inside. `language` is that of labels and dates.
     `case` is the reference and the title of what is filed, for patterns. `title` is a pattern of what each document is
-    called, where that is not its subject.
+    called, where that is not its subject. `ocr` are the languages in which words of scans are recognised on pages of
+    attachments (ISO 639-2); none means that none are.
     """
 
     zone: str = "UTC"
@@ -145,6 +146,7 @@ class PageOptions:
     language: str = ENGLISH
     case: tuple[str, str] = ("", "")
     title: TextPattern | None = None
+    ocr: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         if self.text_font and not re.fullmatch(r"[\w][\w .-]{0,80}", self.text_font):

@@ -32,6 +32,7 @@ from wexagraph.pages.options import PageOptions
 from wexagraph.pages.pdf.finish import conforms
 from wexagraph.pages.pdf.foreign import checked
 from wexagraph.pages.pdf.pieces import Piece
+from wexagraph.pages.scans.recognise import with_words
 from wexagraph.text import one_line, shortened, without_controls
 
 PATIENCE = 20.0
@@ -96,6 +97,10 @@ class Converter:
                 self.notes.append(Note("attachment-unconverted", f"{name[:80]}: {reason}"))
             made = _Made(self._described(attachment, kind, content, reason))
             pdf = self._set(name, kind, content, made)
+        else:
+            if self.options.ocr and (kind == PDF or kind.startswith("image/")):
+                scanned = with_words(pdf, self.options.ocr, name)
+                pdf, made.notes = scanned.pdf, [*made.notes, *scanned.notes]
         self.notes += made.notes
         return Piece(name, pdf, made.below, foreign=bool(made.pdf) and kind != EML)
 
