@@ -51,5 +51,6 @@ if [ "$python" = --bench ]; then
 fi
 case $missing in *python3-venv*) done_installing ;; esac
 "$python" -m venv "$venv"
-"$venv/bin/python" -m pip install --quiet --disable-pip-version-check --editable ".[cluster,weasyprint,dev]"
+# what a test imports is compiled when it is imported, which is a small part of it
+"$venv/bin/python" -m pip install --quiet --no-compile --disable-pip-version-check --editable ".[cluster,weasyprint,ocr,dev]"
 done_installing

@@ -14,7 +14,15 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 HERE = Path(__file__).parent
-_LONG = ("test_killed", "test_accounts", "test_attack_reading", "test_resume", "test_mutations", "test_backup_harm")
+_LONG = (
+    "test_house",
+    "test_killed",
+    "test_accounts",
+    "test_attack_reading",
+    "test_resume",
+    "test_mutations",
+    "test_backup_harm",
+)
 # what a change breaks first: the house, the contracts, reading, choosing and naming
 _QUICK = (
     *("test_house", "test_contract_sources", "test_contract_formats", "test_contract_sinks", "test_contract_reports"),

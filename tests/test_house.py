@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import json
 import re
+import subprocess
 import sys
 import unittest
 from collections.abc import Iterator
@@ -23,6 +24,16 @@ ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src/wexagraph"
 CONTRIBUTING = (ROOT / "CONTRIBUTING.md").read_text("utf-8")
 INTERFACE = {"click", "rich", "prompt_toolkit"}
+
+
+class Check(unittest.TestCase):
+    def test_format_lint_and_types(self) -> None:
+        """As `make check` does, with the tools beside this Python; here other tests run meanwhile."""
+        tools = Path(sys.executable).parent
+        for command in (["ruff", "format", "--check"], ["ruff", "check"], ["mypy"]):
+            places = [] if command == ["mypy"] else ["-q", "src", "tests", "benchmarks"]
+            done = subprocess.run([tools / command[0], *command[1:], *places], cwd=ROOT, capture_output=True, text=True)
+            self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
 
 
 def modules() -> dict[str, Path]:

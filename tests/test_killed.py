@@ -12,15 +12,15 @@ from tests.running import ALL, NEVER, RunTest, three_hundred
 
 class Killed(RunTest):
     def test_at_forty_random_steps(self) -> None:
-        letters = three_hundred()[:40]
-        self.write("in/Berths.mbox", mbox(*letters[:28]))
-        for number, data in enumerate(letters[28:]):
+        letters = three_hundred()[:24]
+        self.write("in/Berths.mbox", mbox(*letters[:16]))
+        for number, data in enumerate(letters[16:]):
             self.write(f"in/post/{number:03}.eml", data)
         command = ("export", "in", "--into", "out", "--as", ALL)
         self.run_program(*command, end_before=NEVER)
         undisturbed, steps = self.contents(self.folder / "out"), self.steps
-        self.assertEqual(len(undisturbed), 40 * 4 + 2 * 2 + 2)
-        self.assertGreater(steps, 150)
+        self.assertEqual(len(undisturbed), 24 * 4 + 2 * 2 + 2)
+        self.assertGreater(steps, 90)
         rng = random.Random(40)
         for turn in range(40):
             shutil.rmtree(self.folder / "out")

@@ -24,13 +24,13 @@ class Mutations(RunTest):
         changed = [mutated(rng, rng.choice(seeds)) for _ in range(5000)]
         for number, data in enumerate(changed):
             self.write(f"in/{number % 50:02}/{number:04}.eml", data)
-            if number % 5 == 0:  # a page is the dear part
+            if number % 8 == 0:  # a page is the dear part
                 self.write(f"some/{number:04}.eml", data)
         self.assertLess(self.exported("in", "out", "eml,html,text", 5000), 10)
-        failed = self.exported("some", "pages", "pdf", 1000)
+        failed = self.exported("some", "pages", "pdf", 625)
         self.assertLess(failed, 4)
         self.assertEqual(len(self.made("out", ".eml")), 5000)
-        self.assertEqual(len(self.made("pages", ".pdf")), 1000 - failed)
+        self.assertEqual(len(self.made("pages", ".pdf")), 625 - failed)
         emls = sorted((self.folder / "out" / name).read_bytes() for name in self.made("out", ".eml"))
         self.assertEqual(emls, sorted(changed))
         with open(self.folder / "out/register.csv", encoding="utf-8-sig", newline="") as table:

@@ -101,7 +101,14 @@ ATTACHMENT_DEFAULTS: dict[str, Any] = {
 BUILT_IN = "built-in"
 OFFICE = "office"
 SCAN_LANGUAGES = {
-    "en": "eng", "de": "deu", "es": "spa", "fr": "fra", "it": "ita", "nl": "nld", "pl": "pol", "pt": "por",
+    "en": "eng",
+    "de": "deu",
+    "es": "spa",
+    "fr": "fra",
+    "it": "ita",
+    "nl": "nld",
+    "pl": "pol",
+    "pt": "por",
 }
 _OCR_PATIENCE = 4 * 3600.0  # a page of its own has a limit in pages/scans
 _MOST_TEMPLATE = 1_000_000

@@ -184,11 +184,15 @@ def words_of(folder: str, files: list[str]) -> tuple[str, ...]:
     data = _bytes(folder, original)
     _, moment, _, _, words = describe(data)
     message = Message(data)
-    texts = []
+    texts, scans = [], False
     for attachment in message.attachments[:_MOST_ATTACHMENTS]:
-        if attachment.part is not None:
-            kind = Path(attachment.name).suffix.lower() or attachment.type
-            texts.append(_text_of(attachment.part.content(), kind, attachment.type))
+        kind = Path(attachment.name).suffix.lower() or attachment.type
+        text = _text_of(attachment.content(), kind, attachment.type)
+        texts.append(text)
+        scans |= not text.strip() and (attachment.type.startswith("image/") or kind == ".pdf")
+    pages = next((file for file in files if file.endswith(".pdf")), "")
+    if scans and pages:  # what was recognised in them stands in the pages alone
+        texts.append(_text_of(_bytes(folder, pages), ".pdf"))
     sender = message.header.sender
     date = moment.astimezone(UTC).isoformat() if moment else ""
     attached = "\n".join(texts)[:_MOST_TEXT]
