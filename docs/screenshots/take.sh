@@ -41,11 +41,11 @@ terminal show "wexagraph show saltmere/mailbox $id"
 terminal export "wexagraph export saltmere/mailbox --into out --as pdf,eml" 5
 terminal help "wexagraph help folders; echo; wexagraph"
 terminal attachments "wexagraph attachments saltmere/mailbox --into files" 4
-wexagraph export saltmere/mailbox --attached --attachments pages,embed --into pages >pages.txt
+wexagraph export saltmere/mailbox --attached --attachments pages,embed --ocr eng --into pages >pages.txt
 sheet=$(find pages -name "*Dredging, all charts*.pdf" | head -1)
 permit=$(find pages -name "*Permit 2026*.pdf" | head -1)
 pdftoppm -r 92 -f 2 -l 2 -png -singlefile "$sheet" sheet
-pdftoppm -r 66 -f 2 -l 2 -png -singlefile "$permit" permit
+python "$here/../../tests/draw_words.py" "$permit" 2 66 permit.png
 convert sheet.png permit.png -background "#fbfcfd" -bordercolor "#c5d0d6" -border 1 +append -resize 1280x "$here/page-attachments.png"
 rm "saltmere/export/letters/2026-01-28 0645 Tide and Trade - Tide and Trade- Ice on the inner basin.eml"
 echo " " >>saltmere/export/register.csv
