@@ -19,6 +19,33 @@ def crc(data: bytes) -> int:
     return zlib.crc32(data, 0xFFFFFFFF) ^ 0xFFFFFFFF
 
 
+class _Items:
+    """The items of a heap, in its blocks as they come; the first two may be put again in the same length."""
+
+    def __init__(self, writer: PstWriter) -> None:
+        self.blocks: list[list[bytes]] = [[]]
+        self._most, self._bits = writer.most, writer.index_bits
+        self._room = self._most - 12 - 6
+
+    def head(self, number: int) -> int:
+        """Bytes before the first item of a block."""
+        return 12 if not number else 66 if number % 128 == 8 else 2
+
+    def add(self, item: bytes) -> int:
+        """Put an item behind the others. Returns its number."""
+        if len(item) + 2 + len(item) % 2 > self._room:
+            self.blocks.append([])
+            self._room = self._most - self.head(len(self.blocks) - 1) - 6
+        self.blocks[-1].append(item)
+        self._room -= len(item) + 2 + len(item) % 2
+        return len(self.blocks[-1]) << 5 | len(self.blocks) - 1 << 5 + self._bits
+
+    def put(self, place: int, item: bytes) -> None:
+        """The content of one of the first two."""
+        assert len(item) == len(self.blocks[0][place])
+        self.blocks[0][place] = item
+
+
 class PstWriter:
     """A file that grows by blocks; `layout` is ansi, unicode or large, `coding` 0, 1 or 2. `gap` bytes between blocks
     make a file large without filling a disk; the trees lie in `room` bytes before all blocks, or at the end."""
@@ -104,57 +131,30 @@ class PstWriter:
 
     # heaps, properties, tables
 
-    def _heap(self, items: Sequence[bytes], kind: int, root: int) -> int:
-        """A heap of items; `root` is the place of the root among them."""
-        blocks: list[list[bytes]] = [[]]
-        room = self.most - 12 - 6
-        for item in items:
-            if len(item) + 2 + len(item) % 2 > room:
-                blocks.append([])
-                room = self.most - (66 if len(blocks) % 128 == 9 else 2) - 6
-            blocks[-1].append(item)
-            room -= len(item) + 2 + len(item) % 2
+    def _heap(self, items: _Items, kind: int) -> int:
+        """A heap of items; the first of them is its root."""
         pieces = []
-        for number, its in enumerate(blocks):
-            head = 12 if not number else 66 if number % 128 == 8 else 2
-            starts, body = [head], b""
+        for number, its in enumerate(items.blocks):
+            head = items.head(number)
+            starts, body = [head], b"".join(its)
             for item in its:
-                body += item
-                starts.append(head + len(body))
+                starts.append(starts[-1] + len(item))
             body += bytes(len(body) % 2)
             at = head + len(body)
             map_ = struct.pack("<HH", len(its), 0) + struct.pack(f"<{len(starts)}H", *starts)
             if not number:
-                first = struct.pack("<HBBI4x", at, 0xEC, kind, self._hid(items, blocks, root))
+                first = struct.pack("<HBBI4x", at, 0xEC, kind, 1 << 5)
             else:
                 first = struct.pack("<H", at).ljust(head, b"\0")
             pieces.append(first + body + map_)
         return self.data(pieces)
 
-    def _hid(self, items: Sequence[bytes], blocks: list[list[bytes]], place: int) -> int:
-        for number, its in enumerate(blocks):
-            if place < len(its):
-                return (place + 1) << 5 | number << 5 + self.index_bits
-            place -= len(its)
-        raise IndexError(place)
-
-    def hid(self, sizes: Sequence[int], place: int) -> int:
-        """The number of an item by the sizes of all."""
-        number, within, room = 0, 0, self.most - 12 - 6
-        for at, size in enumerate(sizes):
-            if size + 2 + size % 2 > room:
-                number, within = number + 1, 0
-                room = self.most - (66 if (number + 1) % 128 == 9 else 2) - 6
-            if at == place:
-                return (within + 1) << 5 | number << 5 + self.index_bits
-            within += 1
-            room -= size + 2 + size % 2
-        raise IndexError(place)
-
     def properties(self, values: Properties, sub: dict[int, tuple[int, int]] | None = None) -> tuple[int, int]:
         """A list of properties: the blocks of its data and of its subnodes."""
         nodes = dict(sub or {})
-        items, sizes, records = [b"", b""], [8, 8 * len(values)], []
+        items, records = _Items(self), []
+        items.add(bytes(8))
+        leaf = items.add(bytes(8 * len(values)))
         for number, (kind, raw) in sorted(values.items()):
             if kind in _FIXED and _FIXED[kind] <= 4:
                 value = int.from_bytes(raw[:4], "little")
@@ -164,13 +164,11 @@ class PstWriter:
                 value = 0x8001F + len(nodes) * 0x20
                 nodes[value] = (self.data(raw), 0)
             else:
-                items.append(raw)
-                sizes.append(len(raw))
-                value = self.hid(sizes, len(sizes) - 1)
+                value = items.add(raw)
             records.append(struct.pack("<HHI", number, kind, value))
-        items[0] = struct.pack("<BBBBI", 0xB5, 2, 6, 0, self.hid(sizes, 1) if values else 0)
-        items[1] = b"".join(records)
-        return self._heap(items, 0xBC, 0), self.subnodes(nodes)
+        items.put(0, struct.pack("<BBBBI", 0xB5, 2, 6, 0, leaf if values else 0))
+        items.put(1, b"".join(records))
+        return self._heap(items, 0xBC), self.subnodes(nodes)
 
     def table(self, columns: Sequence[tuple[int, int]], rows: Iterable[tuple[int, Properties]]) -> tuple[int, int]:
         """A table: rows by their IDs. Texts are short. Columns are (number, type)."""
@@ -188,7 +186,9 @@ class PstWriter:
                     ends[step] = at
         ends = [ends[0], max(ends[0], ends[1]), at]
         width = at + (len(places) + 7) // 8
-        items, sizes = [b"", b""], [22 + 8 * len(places), 8]
+        items = _Items(self)
+        items.add(bytes(22 + 8 * len(places)))
+        tree = items.add(bytes(8))
         matrix: list[bytes] = []
         block = b""
         index = []
@@ -199,9 +199,7 @@ class PstWriter:
             for number, (kind, raw) in values.items():
                 _, offset, size, bit = places[number]
                 if kind not in _FIXED:
-                    items.append(raw)
-                    sizes.append(len(raw))
-                    raw = struct.pack("<I", self.hid(sizes, len(sizes) - 1)) if raw else bytes(4)
+                    raw = struct.pack("<I", items.add(raw)) if raw else bytes(4)
                 row[offset : offset + size] = raw[:size].ljust(size, b"\0")
                 row[at + bit // 8] |= 0x80 >> bit % 8
             index.append(struct.pack("<IH" if self.ansi else "<II", id, place))
@@ -215,30 +213,24 @@ class PstWriter:
         count = 3500 // len(index[0]) if index else 1
         leaves = [b"".join(index[at : at + count]) for at in range(0, len(index), count)]
         keys = [leaf[:4] for leaf in leaves]
-        first = len(items)
-        items += leaves
-        sizes += map(len, leaves)
-        levels, above = 0, [self.hid(sizes, first + number) for number in range(len(leaves))]
+        levels, above = 0, [items.add(leaf) for leaf in leaves]
         while len(above) > 1:
             levels += 1
             pairs = [key + struct.pack("<I", hid) for key, hid in zip(keys, above, strict=True)]
             branches = [b"".join(pairs[at : at + 400]) for at in range(0, len(pairs), 400)]
             keys = [branch[:4] for branch in branches]
-            first = len(items)
-            items += branches
-            sizes += map(len, branches)
-            above = [self.hid(sizes, first + number) for number in range(len(branches))]
-        items[1] = struct.pack("<BBBBI", 0xB5, 4, 2 if self.ansi else 4, levels, above[0] if above else 0)
+            above = [items.add(branch) for branch in branches]
+        items.put(1, struct.pack("<BBBBI", 0xB5, 4, 2 if self.ansi else 4, levels, above[0] if above else 0))
         nodes, rows_at = {}, 0
         if matrix:
             rows_at = 0x1F | 0x100000
             nodes[rows_at] = (self.data(matrix), 0)
         info = struct.pack("<BBHHHH", 0x7C, len(places), ends[0], ends[1], ends[2], width)
-        info += struct.pack("<III", self.hid(sizes, 1), rows_at, 0)
+        info += struct.pack("<III", tree, rows_at, 0)
         for number, (kind, offset, size, bit) in sorted(places.items()):
             info += struct.pack("<HHHBB", kind, number, offset, size, bit)
-        items[0] = info
-        return self._heap(items, 0x7C, 0), self.subnodes(nodes)
+        items.put(0, info)
+        return self._heap(items, 0x7C), self.subnodes(nodes)
 
     # the end
 

@@ -89,7 +89,7 @@ class Layers(RunTest):
 
     def test_two_languages(self) -> None:
         image, drawn = page(lines=_LINES, size=(420, 240), words=[*ENGLISH, *GERMAN])
-        self.assertGreater(_right(with_words(file_of(image, "PDF"), ("eng", "deu")).pdf, drawn), 0.95)
+        self.assertGreater(_right(with_words(file_of(image, "PDF"), ("deu", "eng")).pdf, drawn), 0.95)
 
 
 def _right(pdf: bytes, drawn: list[Drawn]) -> float:
