@@ -216,8 +216,11 @@ def pst(
     password: int = 0,
     room: int = 0,
     lost: Sequence[Letter] = (),
+    shared: bool = False,
 ) -> dict[int, Letter]:
-    """A personal folder file. Returns its letters by the numbers of their nodes; no folder lists those that are `lost`."""
+    """A personal folder file. Returns its letters by the numbers of their nodes; no folder lists those that are `lost`.
+    With `shared`, a letter that stands twice is written once."""
+    _written.clear()
     writer = PstWriter(path, layout, coding, gap, room)
     top = 0x8022
     entry = bytes(4) + bytes(16) + struct.pack("<I", top)
@@ -243,7 +246,7 @@ def pst(
         for each in by_nid.get(nid, ()):
             message = 0x200004 + len(letters) * 0x20
             letters[message] = each
-            data, sub = _message(writer, each)
+            data, sub = _message(writer, each, shared)
             writer.node(message, data, sub, nid)
             size = sum(len(raw) for _, raw in each.properties.values())
             rows.append((message, {0x0E08: number(size), 0x0037: each.properties[0x0037]}))
@@ -261,7 +264,17 @@ def pst(
 _RECIPIENT = [(0x0C15, NUMBER), (0x3001, TEXT), (0x3002, TEXT), (0x3003, TEXT)]
 
 
-def _message(writer: PstWriter, each: Letter) -> tuple[int, int]:
+_written: dict[int, tuple[int, int]] = {}
+
+
+def _message(writer: PstWriter, each: Letter, shared: bool = False) -> tuple[int, int]:
+    if shared and id(each) in _written:
+        return _written[id(each)]
+    _written[id(each)] = blocks = _parts(writer, each, shared)
+    return blocks
+
+
+def _parts(writer: PstWriter, each: Letter, shared: bool) -> tuple[int, int]:
     rows = [(place, dict(recipient)) for place, recipient in enumerate(each.recipients)]
     nodes = {0x692: writer.table(_RECIPIENT, rows)}
     attached = []
@@ -271,7 +284,7 @@ def _message(writer: PstWriter, each: Letter) -> tuple[int, int]:
         attached.append(nid)
     for inner in each.inside:
         nid, own = 0x8025 + len(attached) * 0x20, 0x200024
-        sub = {own: _message(writer, inner)}
+        sub = {own: _message(writer, inner, shared)}
         properties = {
             0x3705: number(5),
             0x3001: inner.properties[0x0037],

@@ -28,6 +28,7 @@ from wexagraph.messages.mapi.compound import CompoundFile, in_memory
 from wexagraph.messages.mapi.fields import subject_of
 from wexagraph.messages.mapi.mail import mail_of
 from wexagraph.messages.mapi.msg import read_item as read_msg
+from wexagraph.messages.mapi.rtf_html import html_of
 from wexagraph.messages.mapi.tnef import read_item as read_tnef
 from wexagraph.sources import open_source
 from wexagraph.sources.pst.store import PersonalFolders
@@ -143,7 +144,7 @@ class AgainstJudges(unittest.TestCase):
             rb'\par{\field{\*\fldinst{HYPERLINK "https://saltmere.example/x"}}{\fldrslt the quay}}\par'
             rb"\trowd\pard\intbl One\cell Two & 3\cell\row\pard{\cf1\fs40 red}\line\u8364?{\v hidden}{\*\generator x}}"
         )
-        html = rtf.html_of(content)
+        html = html_of(content)
         for piece in (
             "<b>Berth</b> <i>four</i>",
             '<a href="https://saltmere.example/x">the quay</a>',
@@ -284,7 +285,7 @@ class UnderAttack(unittest.TestCase):
         def read(data: bytes) -> None:
             content = data if data.startswith(b"{") else rtf.unpacked(data)
             rtf.inside(content)
-            rtf.html_of(content)
+            html_of(content)
 
         self._mutate(seeds, 3000, read)
 
@@ -343,6 +344,20 @@ class UnderAttack(unittest.TestCase):
             data[(fat + 1) * 512 + sector * 4 : (fat + 1) * 512 + sector * 4] = sector.to_bytes(4, "little")
         with suppress(MessageError):
             mail_of(read_msg(in_memory(bytes(data))))  # each sector follows itself
+
+    def test_messages_that_hold_one_another(self) -> None:
+        """Two attachments a message, both of them the same, forty deep: a trillion messages to whoever follows all."""
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "mail.pst"
+            inner: Letter = letter("the innermost")
+            for depth in range(40):
+                inner = letter(f"level {depth}", inside=[inner, inner])
+            pst(path, {"Inbox": [inner]}, shared=True)
+            started = time.monotonic()
+            with open_source(path) as source:
+                data = source.read(next(source.envelopes("Inbox")))
+            self.assertLess(time.monotonic() - started, _SECONDS)
+            self.assertIn(b"damaged=", data)
 
     def test_strange_values(self) -> None:
         """Lone surrogates, line ends in names, 300 letters, 1,300 people, numbers out of range."""

@@ -16,6 +16,7 @@ from wexagraph.messages.mapi.item import Attached, Item
 from wexagraph.messages.mapi.objects import described
 from wexagraph.messages.mapi.origin import Origin
 from wexagraph.messages.mapi.properties import STRING, STRING8, Properties, label_of
+from wexagraph.messages.mapi.rtf_html import html_of
 from wexagraph.text import one_line
 
 _CRLF = b"\r\n"
@@ -23,7 +24,8 @@ _TYPE = re.compile(r"[a-z0-9][a-z0-9.+_-]{0,60}/[a-z0-9][a-z0-9.+_-]{0,80}")
 _CID = re.compile(r"[!-;=?-~]{1,500}")
 _NAME = re.compile(r"[A-Za-z0-9 !#$&+.^_`{}~()@,;=\[\]-]{1,70}")
 _BY_VALUE, _EMBEDDED, _OBJECT = 1, 5, 6
-_MOST_ATTACHMENTS = 20_000
+_MOST_ATTACHMENTS, _MOST_BYTES = 20_000, 1024**3
+"""Attachments of a message, and bytes of them together: a damaged or hostile file may name one stream many times."""
 
 
 class Entity:
@@ -73,7 +75,15 @@ def content_of(item: Item) -> Entity:
     if drawn:
         entity = _joined("related", [entity, *(_attachment(item, one, True) for one in drawn)])
     before = [_text("plain", fields.encode("utf-8", "replace"), "utf-8")] if fields else []
-    beside = [_attachment(item, one) for one in attached if not any(one is other for other in drawn)]
+    beside, held = [], 0
+    for one in attached:
+        if any(one is other for other in drawn):
+            continue
+        beside.append(_attachment(item, one))
+        held += len(beside[-1].body)
+        if held > _MOST_BYTES:
+            item.damage.append(f"its attachments have more than {_MOST_BYTES} bytes")
+            break
     return _joined("mixed", [*before, *([entity] if texts or objects else []), *beside])
 
 
@@ -115,7 +125,7 @@ def _texts(item: Item) -> tuple[bytes, bytes, str]:
         elif kind == "text":
             plain = plain or text
         elif rich and not (properties.number(0x1016) == 1 and plain):
-            html, charset = rtf.html_of(rich).encode("utf-8", "replace"), "utf-8"
+            html, charset = html_of(rich).encode("utf-8", "replace"), "utf-8"
             if not re.search(rb">[^<\s]|<img", html):
                 html = b""
     return _lines(plain).encode("utf-8", "replace"), html, charset

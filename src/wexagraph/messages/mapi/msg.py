@@ -16,7 +16,7 @@ _PROPERTIES = "__properties_version1.0"
 _NAMES = "__nameid_version1.0"
 _DATA = 0x3701
 _HEAD, _INNER_HEAD, _PART_HEAD = 32, 24, 8  # bytes before the list of properties: of the file, of messages in it, else
-_MOST_PARTS = 20_000
+_MOST_PARTS, _MOST_OF_SEVERAL = 20_000, 16 * 1024 * 1024
 _FIXED = struct.Struct("<HH4x8s")
 _STREAM = re.compile(r"__substg1\.0_([0-9A-Fa-f]{4})([0-9A-Fa-f]{4})")
 
@@ -75,8 +75,19 @@ class _Reader:
         if kind & MULTIPLE and kind & ~MULTIPLE not in WIDTHS:
             lengths = self.file.stream(place)
             count = min(len(lengths) // (8 if kind & 0x100 else 4), 10_000)
-            return [_stream(self.file, storage, f"{name}-{number:08X}") for number in range(count)]
+            return self._several([f"{name}-{number:08X}" for number in range(count)], storage)
         return lambda: self.file.stream(place)
+
+    def _several(self, names: list[str], storage: Storage) -> list[bytes]:
+        """The streams of a property of several values, bounded together: many may name one stream."""
+        values, left = [], _MOST_OF_SEVERAL
+        for name in names:
+            values.append(_stream(self.file, storage, name))
+            left -= len(values[-1])
+            if left < 0:
+                self.file.damage.append("a property of several values is too large")
+                break
+        return values
 
     def attachments(self, storage: Storage, codepage: int, depth: int) -> Iterator[Attached]:
         for part in _parts(storage, "__attach_version1.0_"):

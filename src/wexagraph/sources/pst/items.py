@@ -15,6 +15,8 @@ from wexagraph.sources.pst.tables import Heap, Table, property_values
 _NAMES = 0x61
 _RECIPIENTS, _ATTACHMENTS = 0x692, 0x671
 _DATA = 0x3701
+_MOST_INNER = 2000
+"""Messages within a message: a damaged or hostile file may let many name one another."""
 _RECIPIENT = frozenset({0x0C15, 0x3001, 0x3002, 0x3003, 0x39FE, 0x5FF6})
 
 
@@ -23,6 +25,7 @@ class Items:
 
     def __init__(self, file: NodeFile) -> None:
         self.file = file
+        self._left = _MOST_INNER
 
     @cached_property
     def _names(self) -> Names:
@@ -61,6 +64,9 @@ class Items:
 
     def item(self, node: Node, depth: int = 0) -> Item:
         """A message with all that belongs to it. Raises MessageError."""
+        self._left = _MOST_INNER if not depth else self._left - 1
+        if self._left < 0:
+            raise MessageError(f"more than {_MOST_INNER} messages lie in it")
         return self._item(node, None, depth)
 
     def _item(self, node: Node, wanted: Collection[int] | None, depth: int) -> Item:

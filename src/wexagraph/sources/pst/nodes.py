@@ -291,13 +291,13 @@ class NodeFile:
             return []
         if not bid & 2:
             return [bid]
-        found: list[int] = []
+        bids: list[int] = []
         waiting = [(bid, 0)]
         while waiting:
             at, depth = waiting.pop()
             if not at & 2:
-                found.append(at)
-                if len(found) > _MOST_BLOCKS:
+                bids.append(at)
+                if len(bids) > _MOST_BLOCKS:
                     raise MessageError("a node names more blocks than can be")
                 continue
             data = self._decoded(at)
@@ -306,7 +306,7 @@ class NodeFile:
             count, width = int.from_bytes(data[2:4], "little"), self.layout.width
             numbers = struct.unpack_from(f"<{min(count, (len(data) - 8) // width)}{self.layout.key}", data, 8)
             waiting += [(number, depth + 1) for number in reversed(numbers)]
-        return found
+        return bids
 
     def block(self, bid: int) -> bytes:
         """The bytes of a data block. Raises MessageError."""

@@ -44,11 +44,17 @@ class PersonalFolders:
         self._parents: dict[int, list[Node]] | None = None
         self.folders: dict[str, PstFolder] = {}
         self._seen: set[int] = set()
-        self._find_folders()
-        if salvage:
-            self._salvage()
         self._told: set[str] = set()
+        try:
+            self._find_folders()
+            if salvage:
+                self._salvage()
+        except BaseException:
+            self.file.close()
+            raise
         self.troubles += self.new_damage()
+        if not self.folders:
+            self.file.close()
 
     def new_damage(self) -> list[str]:
         """What of the file was found to be damaged since this was asked last."""
