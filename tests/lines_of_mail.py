@@ -32,6 +32,15 @@ class Lines:
     def was_rewritten(self) -> bool:
         return False
 
+    def damage(self) -> list[str]:
+        return []
+
+    def bare(self, envelope: Envelope) -> bool:
+        return False
+
+    def original(self, envelope: Envelope) -> None:
+        return None
+
     def outline(self, share: Partition = WHOLE) -> Iterator[Envelope]:
         return self.envelopes(share)
 

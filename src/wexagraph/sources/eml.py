@@ -108,6 +108,10 @@ class EmlFolder:
         except MessageError as error:
             raise MessageError(f"{self._path(envelope)}: {error}") from error
 
+    def bare(self, envelope: Envelope) -> bool:
+        """Nothing is known of a message that was not read."""
+        return False
+
     def original(self, envelope: Envelope) -> Original | None:
         """The file that the message is made from; None where it is the file. Raises MessageError."""
         data = self._file(envelope)

@@ -41,6 +41,9 @@ class Store(Protocol):
     def read(self, envelope: Envelope) -> bytes:
         """The bytes of one. Raises MessageError."""
 
+    def bare(self, envelope: Envelope) -> bool:
+        """Whether a message surely has no attachment, told without reading it."""
+
     def original(self, envelope: Envelope) -> Original | None:
         """The file that a message was made from; see `Source.original`."""
 

@@ -216,8 +216,9 @@ class LocalSource(Source):
         return self._stores[envelope.folder].original(envelope)
 
     def attachments(self, envelope: Envelope) -> list[Leaf]:
+        store = self._stores[envelope.folder]
         try:
-            data = self._stores[envelope.folder].read(envelope)
+            data = b"" if store.bare(envelope) else store.read(envelope)
         except MessageError:
             return []
         return [] if is_one_text(data) else listed(Message(data))

@@ -53,6 +53,10 @@ class Marked:
         """Nothing but what reading a message tells."""
         return []
 
+    def bare(self, envelope: Envelope) -> bool:
+        """Nothing is known of a message that was not read."""
+        return False
+
     def original(self, envelope: Envelope) -> Original | None:
         """It lies in no file of its own."""
         return None

@@ -191,6 +191,10 @@ class Mbox:
             return _QUOTED.sub(rb"\n\1", buffer[begin:end])[1:]
         return buffer[begin + 1 : end]
 
+    def bare(self, envelope: Envelope) -> bool:
+        """Nothing is known of a message that was not read."""
+        return False
+
     def original(self, envelope: Envelope) -> Original | None:
         """Its bytes are the message's own."""
         return None

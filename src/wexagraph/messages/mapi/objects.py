@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import struct
 from datetime import UTC, date, datetime, timedelta
-
-from icalendar import Calendar, Event, vCalAddress, vText
+from typing import TYPE_CHECKING
 
 from wexagraph.messages.headers import Address
 from wexagraph.messages.mapi.fields import moment_of, recipient_of, subject_of
 from wexagraph.messages.mapi.item import Item
 from wexagraph.messages.mapi.properties import ADDRESS, APPOINTMENT, MEETING, TASK, Key, Name, Properties
 from wexagraph.text import one_line
+
+if TYPE_CHECKING:
+    from icalendar import Event, vCalAddress
 
 _APPOINTMENTS = ("ipm.appointment", "ipm.schedule.meeting")
 _ANSWERS = {"pos": "ACCEPTED", "neg": "DECLINED", "tent": "TENTATIVE"}
@@ -107,6 +109,8 @@ def _method(kind: str) -> str:
 
 def _calendar(item: Item, method: str) -> bytes:
     """A meeting or appointment (RFC 5545)."""
+    from icalendar import Calendar, Event, vText
+
     properties = item.properties
     calendar, event = Calendar(), Event()
     calendar.add("prodid", "-//Wexagraph//EN")
@@ -140,6 +144,8 @@ def _calendar(item: Item, method: str) -> bytes:
 
 
 def _people(item: Item, event: Event, method: str) -> None:
+    from icalendar import vText
+
     author = Address(
         one_line(item.properties.text(0x0042, 0x0C1A)), item.properties.text(0x5D02, 0x5D01, 0x0065, 0x0C1F)
     )
@@ -158,6 +164,8 @@ def _people(item: Item, event: Event, method: str) -> None:
 
 
 def _calendar_address(person: Address) -> vCalAddress:
+    from icalendar import vCalAddress, vText
+
     known = "@" in person.address
     address = vCalAddress(f"mailto:{one_line(person.address)}" if known else "invalid:nomail")
     if person.name:

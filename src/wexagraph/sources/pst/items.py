@@ -14,7 +14,7 @@ from wexagraph.sources.pst.tables import Heap, Table, property_values
 
 _NAMES = 0x61
 _RECIPIENTS, _ATTACHMENTS = 0x692, 0x671
-_DATA = 0x3701
+_DATA, _CLASS, _HTML = 0x3701, 0x001A, 0x1013
 _MOST_INNER = 2000
 """Messages within a message: a damaged or hostile file may let many name one another."""
 _RECIPIENT = frozenset({0x0C15, 0x3001, 0x3002, 0x3003, 0x39FE, 0x5FF6})
@@ -68,6 +68,16 @@ class Items:
         if self._left < 0:
             raise MessageError(f"more than {_MOST_INNER} messages lie in it")
         return self._item(node, None, depth)
+
+    def is_bare(self, node: Node) -> bool:
+        """Whether a message is a letter in HTML with no attachment. Raises MessageError."""
+        heap = Heap(self.file, node)
+        properties = Properties(property_values(heap, (_CLASS, _HTML), self._names.key))
+        kind = properties.text(_CLASS).lower()
+        if not kind.startswith("ipm.note") or "smime" in kind or not properties.raw(_HTML).strip():
+            return False
+        table = heap.subnodes().get(_ATTACHMENTS)
+        return table is None or not len(Table(self.file, table))
 
     def _item(self, node: Node, wanted: Collection[int] | None, depth: int) -> Item:
         heap = Heap(self.file, node)

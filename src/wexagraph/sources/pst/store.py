@@ -251,6 +251,14 @@ class PstFolder:
         self.own.file.met.clear()
         return mail_of(self.own.items.item(node), met=self.own.file.met)
 
+    def bare(self, envelope: Envelope) -> bool:
+        """Whether it is a letter in HTML whose list of attachments is empty."""
+        try:
+            node = self.own.file.node(int(envelope.place, 16))
+            return node is not None and self.own.items.is_bare(node)
+        except (MessageError, ValueError):
+            return False
+
     def original(self, envelope: Envelope) -> Original | None:
         """It lies in no file of its own."""
         return None
