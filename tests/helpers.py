@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import csv
 import io
 import os
@@ -138,6 +139,20 @@ def letter(
     """A small letter. `more` is further header lines, each with its line end."""
     head = f"From: {sender}\nTo: Records <records@saltmere.example>\nSubject: {subject}\nDate: {date}\n{more}\n"
     return (head + body).encode()
+
+
+def letter_with(*files: tuple[str, str, bytes], subject: str = "Permit") -> bytes:
+    """A letter with files: name, media type, bytes."""
+    parts = "".join(
+        f'--Q\nContent-Type: {kind}; name="{name}"\nContent-Disposition: attachment; filename="{name}"\n'
+        f"Content-Transfer-Encoding: base64\n\n{base64.encodebytes(content).decode()}\n"
+        for name, kind, content in files
+    )
+    head = (
+        "From: Slipway desk <slip@saltmere.example>\nTo: records@saltmere.example\nDate: Mon, 9 Mar 2026 11:02:00 +0000\n"
+        f"Subject: {subject}\nMIME-Version: 1.0\nContent-Type: multipart/mixed; boundary=Q\n\n"
+    )
+    return f"{head}--Q\nContent-Type: text/plain\n\nThe scan is attached.\n{parts}--Q--\n".encode()
 
 
 def mbox(*messages: bytes) -> bytes:

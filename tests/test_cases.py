@@ -18,9 +18,10 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 import bagit
+import openpyxl
 import pikepdf
 
-from tests.helpers import ProgramTest, letter, mbox, missing_words, pdf_text
+from tests.helpers import ProgramTest, letter, letter_with, mbox, missing_words, pdf_text
 from wexagraph.app.cases import Records
 from wexagraph.records.fileplan import after
 
@@ -120,6 +121,23 @@ class Filing(CaseTest):
             self.assertEqual(str(document.docinfo["/Title"]), "Repair negotiations, 2026")
         self.assertEqual(len(json.loads(self.program("find", "negotiations", "--json"))), 2)
         self.assertIn("0 new, 2 there already", self.program("file", "a.mbox", "--case", "2026-11"))
+
+    def test_office_files_are_read_for_finding(self) -> None:
+        sheet, book = io.BytesIO(), openpyxl.Workbook()
+        book.active.append(["Fenders", "bollard"])
+        book.save(sheet)
+        slides, text = io.BytesIO(), io.BytesIO()
+        with zipfile.ZipFile(slides, "w") as archive:
+            archive.writestr("ppt/slides/slide1.xml", "<p:sld><a:t>Pontoon &amp; gangway</a:t></p:sld>")
+        with zipfile.ZipFile(text, "w") as archive:
+            archive.writestr("content.xml", "<office:text><text:p>Capstan</text:p></office:text>")
+        files = [("s.xlsx", "", sheet), ("p.pptx", "", slides), ("t.odt", "", text), ("bad.odp", "", io.BytesIO(b"PK"))]
+        inner = ("letter.eml", "message/rfc822", io.BytesIO(mail("inner", "Windlass")))
+        attached = [(name, kind or "application/octet-stream", data.getvalue()) for name, kind, data in [*files, inner]]
+        self.write("a/one.eml", letter_with(*attached))
+        self.program("file", "a", "--case", "2026-11", "--as", "eml")
+        for word in ("bollard", "gangway", "capstan", "windlass"):
+            self.assertEqual(len(json.loads(self.program("find", word, "--json"))), 1, word)
 
     def test_once_and_with_its_reference(self) -> None:
         data = mail("one", "The chain")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import csv
 import io
 import json
@@ -14,7 +13,7 @@ from unittest import mock
 import pikepdf
 import pypdfium2
 
-from tests.helpers import check_with_qpdf, pdf_text
+from tests.helpers import check_with_qpdf, letter_with, pdf_text
 from tests.running import RunTest
 from tests.scanned import ENGLISH, GERMAN, Drawn, file_of, page
 from wexagraph.errors import CallError
@@ -23,20 +22,6 @@ from wexagraph.pages.scans.recognise import with_words
 
 _NEAR = 3 / 25.4 * 72
 _LINES = 8
-
-
-def letter_with(*files: tuple[str, str, bytes], subject: str = "Permit") -> bytes:
-    """A letter with files: name, media type, bytes."""
-    parts = "".join(
-        f'--Q\nContent-Type: {kind}; name="{name}"\nContent-Disposition: attachment; filename="{name}"\n'
-        f"Content-Transfer-Encoding: base64\n\n{base64.encodebytes(content).decode()}\n"
-        for name, kind, content in files
-    )
-    head = (
-        "From: Slipway desk <slip@saltmere.example>\nTo: records@saltmere.example\nDate: Mon, 9 Mar 2026 11:02:00 +0000\n"
-        f"Subject: {subject}\nMIME-Version: 1.0\nContent-Type: multipart/mixed; boundary=Q\n\n"
-    )
-    return f"{head}--Q\nContent-Type: text/plain\n\nThe scan is attached.\n{parts}--Q--\n".encode()
 
 
 def words_of(pdf: bytes, number: int = 0) -> list[Drawn]:

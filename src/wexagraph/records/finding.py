@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import re
+import zipfile
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from contextlib import closing
 from dataclasses import dataclass
 from datetime import UTC
+from html import unescape
 from io import BytesIO
 from itertools import islice
 from pathlib import Path
@@ -17,14 +19,16 @@ from wexagraph.exports.register import files_by_digest
 from wexagraph.files import open_regular
 from wexagraph.messages import Message
 from wexagraph.messages.charsets import decode
-from wexagraph.messages.filetypes import DOCX
+from wexagraph.messages.filetypes import DOCX, EML, ODP, ODS, ODT, PPTX, XLSX
 from wexagraph.messages.visible_text import html_to_text
 from wexagraph.naming.paths import MANIFEST
 from wexagraph.pages.attachments.office import document_html
+from wexagraph.pages.attachments.sheets import workbook
 from wexagraph.records.indexes import open_index
 from wexagraph.selection.words import folded
 from wexagraph.work.pool import ProcessWorkers
 from wexagraph.work.workers import WorkerLost
+from wexagraph.zips import UNREADABLE, out_of_proportion
 
 _MOST_TEXT, _MOST_PAGES, _MOST_ATTACHMENTS = 2_000_000, 500, 50
 _PATIENCE = 30.0
@@ -39,6 +43,9 @@ CREATE VIRTUAL TABLE words USING fts5(
     subject, people, body, names, attached, title, tokenize="unicode61 remove_diacritics 2 tokenchars '_'"
 );
 """
+_MARKED_UP = (".pptx", ".odt", ".ods", ".odp")
+_WORDS_INSIDE = re.compile(r"content\.xml|ppt/(?:slides|notesSlides)/[^/]+\.xml")
+_TAG = re.compile(r"<[^>]*>")
 _OPEN, _CLOSE = "\x02", "\x03"
 
 
@@ -219,13 +226,29 @@ def _text_of(content: bytes, kind: str, media: str = "") -> str:
             return _pdf_text(content)
         if kind == ".docx" or media == DOCX:
             return html_to_text(document_html(content))
+        if kind == ".xlsx" or media == XLSX:
+            return html_to_text(workbook(content, {})[0])
+        if kind in _MARKED_UP or media in (PPTX, ODT, ODS, ODP):
+            return _marked_up(content)
+        if kind == ".eml" or media == EML:
+            return "\n".join(describe(content)[4])
         if kind in (".html", ".htm") or media == "text/html":
             return html_to_text(decode(content, "")[0])
         if kind in (".txt", ".csv", ".md", ".log", ".ics", ".vcf") or media.startswith("text/"):
             return decode(content, "")[0][:_MOST_TEXT]
-    except (ValueError, RuntimeError):  # what PDFium and the reader of documents raise for what is damaged
+    except (ValueError, RuntimeError, *UNREADABLE):  # what PDFium and the readers of documents raise for damage
         return ""
     return ""
+
+
+def _marked_up(content: bytes) -> str:
+    """The words of a presentation or an OpenDocument file, from the XML in it."""
+    texts = []
+    with zipfile.ZipFile(BytesIO(content)) as archive:
+        for info in archive.infolist()[:1000]:
+            if _WORDS_INSIDE.fullmatch(info.filename) and not out_of_proportion(info.file_size, info.compress_size):
+                texts.append(_TAG.sub(" ", archive.read(info).decode("utf-8", "replace")))
+    return unescape("\n".join(texts))[:_MOST_TEXT]
 
 
 def _pdf_text(content: bytes) -> str:
