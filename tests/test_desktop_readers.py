@@ -20,7 +20,7 @@ import pypff
 import tnefparse
 from RTFDE.deencapsulate import DeEncapsulator
 
-from tests.desktop_mail import BINARY, Letter, letter, msg, number, packed, pst, tnef, wide
+from tests.desktop_mail import BINARY, CATEGORIES, Letter, letter, msg, number, packed, pst, tnef, wide
 from wexagraph.errors import MessageError, WexagraphError
 from wexagraph.messages import Message
 from wexagraph.messages.mapi import rtf
@@ -344,6 +344,18 @@ class UnderAttack(unittest.TestCase):
             data[(fat + 1) * 512 + sector * 4 : (fat + 1) * 512 + sector * 4] = sector.to_bytes(4, "little")
         with suppress(MessageError):
             mail_of(read_msg(in_memory(bytes(data))))  # each sector follows itself
+
+    def test_what_changes_to_files_of_others_found(self) -> None:
+        """A chain of small sectors that runs past its table; a property of several values without their number."""
+        data = bytearray(msg(letter()))
+        start = 512 * (1 + int.from_bytes(data[60:64], "little"))
+        data[start : start + 512] = b"".join((sector + 1).to_bytes(4, "little") for sector in range(128))
+        self.assertIn(b"Subject:", mail_of(read_msg(in_memory(bytes(data)))))
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "mail.pst"
+            pst(path, {"Inbox": [letter("Short", more={CATEGORIES: (0x101F, b"\1")})]})
+            with open_source(path) as source:
+                self.assertEqual([each.header.subject for each in source.envelopes("Inbox")], ["Short"])
 
     def test_messages_that_hold_one_another(self) -> None:
         """Two attachments a message, both of them the same, forty deep: a trillion messages to whoever follows all."""

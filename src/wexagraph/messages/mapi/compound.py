@@ -136,7 +136,7 @@ class CompoundFile:
                 last += 1
             pieces.append(self._mini[first * 64 : (last + 1) * 64])
             wanted -= (last - first + 1) * 64
-            sector = fat[last]
+            sector = fat[last] if last < len(fat) else _END
         return b"".join(pieces)[:size]
 
 

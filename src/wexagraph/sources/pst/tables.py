@@ -124,7 +124,9 @@ def _value(heap: Heap, kind: int, raw: int) -> Value:
 
 def _several(data: bytes) -> list[bytes]:
     """A property of several texts or byte strings: how many, where each begins, and they."""
-    count = min(int.from_bytes(data[:4], "little"), max(0, len(data) // 4 - 1))
+    if len(data) < 4:
+        return []
+    count = min(int.from_bytes(data[:4], "little"), len(data) // 4 - 1)
     starts = [*struct.unpack_from(f"<{count}I", data, 4), len(data)]
     return [data[first:last] for first, last in pairwise(starts)]
 
