@@ -17,16 +17,17 @@ from wexagraph.messages.mapi.compound import Tree, written
 
 TEXT, TEXT8, BINARY, NUMBER, TIME, BOOLEAN, OBJECT = 0x1F, 0x1E, 0x102, 0x03, 0x40, 0x0B, 0x0D
 
-CATEGORIES, START, END, PLACE, IDENTITY = 0x8000, 0x8001, 0x8002, 0x8003, 0x8004
+CATEGORIES, START, END, PLACE, IDENTITY, REPEATS, EMAIL, DUE = range(0x8000, 0x8008)
 _PUBLIC = uuid.UUID("00020329-0000-0000-c000-000000000046").bytes_le
-_APPOINTMENT = uuid.UUID("00062002-0000-0000-c000-000000000046").bytes_le
+_APPOINTMENT, _TASK, _ADDRESS = (uuid.UUID(f"0006200{n}-0000-0000-c000-000000000046").bytes_le for n in (2, 3, 4))
 _MEETING = uuid.UUID("6ed8da90-450b-101b-98da-00aa003f1305").bytes_le
+_OWNERS = (_APPOINTMENT, _TASK, _ADDRESS, _MEETING)
 _NAMED = {START: (_APPOINTMENT, 0x820D), END: (_APPOINTMENT, 0x820E), PLACE: (_APPOINTMENT, 0x8208)}
-_NAMED |= {IDENTITY: (_MEETING, 0x23)}
+_NAMED |= {IDENTITY: (_MEETING, 0x23), REPEATS: (_APPOINTMENT, 0x8216), EMAIL: (_ADDRESS, 0x8083), DUE: (_TASK, 0x8105)}
 _WORD = "Keywords".encode("utf-16-le")
-SETS = _APPOINTMENT + _MEETING
+SETS = b"".join(_OWNERS)
 ENTRIES = struct.pack("<IHH", 0, 2 << 1 | 1, 0) + b"".join(
-    struct.pack("<IHH", id, (3 if owner == _APPOINTMENT else 4) << 1, place)
+    struct.pack("<IHH", id, 3 + _OWNERS.index(owner) << 1, place)
     for place, (owner, id) in enumerate(_NAMED.values(), 1)
 )
 TEXTS = struct.pack("<I", len(_WORD)) + _WORD

@@ -10,10 +10,12 @@ import io
 import mailbox
 import shutil
 import struct
+from datetime import UTC, datetime
 
+import icalendar
 import pikepdf
 
-from tests.desktop_mail import CATEGORIES, letter, meeting, msg, pst, wide, wrapped
+from tests.desktop_mail import CATEGORIES, DUE, EMAIL, REPEATS, letter, meeting, moment, msg, pst, wide, wrapped
 from tests.helpers import letter as plain_letter
 from tests.helpers import mbox, pdf_text, png
 from tests.running import NEVER, RunTest
@@ -101,6 +103,41 @@ class SingleMessageFiles(Killed):
         for words in ("Invitation: Survey of buoy 14", "East quay", "08:30", "Bring the chart."):
             self.assertIn(words, text)
 
+    def test_what_is_no_letter(self) -> None:
+        """A meeting that repeats, a contact, a task, a list of what was signed: each in the form of its standard."""
+        weekly = struct.pack("<HHHHHIII", 0x3004, 0x3004, 0x200B, 1, 0, 0, 2, 0) + struct.pack("<I", 0b0010010)
+        weekly += struct.pack("<IIIIIII", 0x2022, 6, 0, 0, 0, 0, 0)
+        event = meeting("IPM.Appointment")
+        event.properties[REPEATS] = (0x102, weekly)
+        contact = {0x001A: wide("IPM.Contact"), 0x3001: wide("Mara Quill"), 0x3A16: wide("Quill Freight; Saltmere")}
+        contact |= {EMAIL: wide("mara@quillfreight.example"), 0x3A08: wide("555 0114")}
+        task = {0x001A: wide("IPM.Task"), DUE: moment(datetime(2025, 4, 1, tzinfo=UTC))}
+        signed = (
+            b"Content-Type: multipart/signed; boundary=S\r\n\r\n--S\r\n\r\nAs signed. \r\n--S\r\n\r\nsig\r\n--S--\r\n"
+        )
+        sealed = letter(files=[("smime.p7m", signed)], more={0x001A: wide("IPM.Note.SMIME.MultipartSigned")})
+        made = {}
+        for name, each in (
+            ("event", event),
+            ("contact", letter(more=contact)),
+            ("task", letter(more=task)),
+            ("s", sealed),
+        ):
+            self.write(f"{name}/one.msg", msg(each))
+            self.run_program("export", name, "--as", "eml", "--into", f"{name} out")
+            made[name] = (self.folder / f"{name} out" / self.made(f"{name} out", ".eml")[0]).read_bytes()
+        calendar = icalendar.Calendar.from_ical(_part(made["event"], "text/calendar"))
+        rule = calendar.walk("VEVENT")[0]["RRULE"]
+        self.assertEqual(
+            (rule["FREQ"], rule["INTERVAL"], rule["BYDAY"], rule["COUNT"]), (["WEEKLY"], [2], ["MO", "TH"], [6])
+        )
+        card = _part(made["contact"], "text/vcard").decode()
+        for line in ("FN:Mara Quill", r"ORG:Quill Freight\; Saltmere", "EMAIL:mara@quillfreight.example"):
+            self.assertIn(line + "\r\n", card)
+        self.assertIn(b"E-mail: mara@quillfreight.example", made["contact"])
+        self.assertIn(b"Due: 2025-04-01", made["task"])
+        self.assertTrue(made["s"].endswith(signed), "what was signed is as it came, to the byte")
+
     def test_damaged_ones_fail_alone(self) -> None:
         self.write("desk/half.msg", self.first[:700])
         self.write("desk/report.msg", b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1" + bytes(4000))
@@ -114,6 +151,12 @@ class SingleMessageFiles(Killed):
         command = ("export", "desk", "--as", "pdf,eml", "--into", "out")
         self.killed(command, "out", 6)
         self.killed(("backup", "desk", "--into", "kept"), "kept", 4, same=False)
+
+
+def _part(data: bytes, kind: str) -> bytes:
+    """The content of a message's part of a type."""
+    message = email.message_from_bytes(data, policy=email.policy.default)
+    return next(part.get_payload(decode=True) for part in message.walk() if part.get_content_type() == kind)
 
 
 class Wrappers(RunTest):
