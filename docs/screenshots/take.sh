@@ -99,6 +99,6 @@ pages page-letters "East quay survey" "Ice on the inner basin"
 PYTHONPATH="$here/../.." python -m tests.fill_desktop clerk
 wexagraph export clerk --evidence --zone UTC --into desktop >desktop.txt
 for words in "left on berth" "tide table" "buoy 14.pdf"; do
-    pdftoppm -r 80 -H 560 -png -singlefile "$(find desktop -name "*$words*" | head -1)" "desk $words"
+    pdftoppm -r 80 -H 600 -png -singlefile "$(find desktop -name "*$words*" | head -1)" "desk $words"
 done
 convert desk*.png -bordercolor "#c5d0d6" -border 1 +append -resize 1280x "$here/page-desktop.png"
