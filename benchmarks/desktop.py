@@ -33,6 +33,11 @@ def main(*folders: Path) -> None:
     files = [path for folder in folders for path in sorted(folder.rglob("*.[op]st"))]
     rows += [row for path in [*files, _made_file(3000)] for row in _personal(path)]
     table("Mail of desktop programs", ["what", "Wexagraph", "beside it", "found", "wanted"], rows)
+    memory()
+
+
+def memory() -> None:
+    """Peak memory at a file of 2 GB."""
     many = _made_file(_MANY, gap=8_000)
     rows = []
     for arguments in (["list", str(many), "--csv"], ["export", str(many), "--as", "eml", "--into", "made"]):
