@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.app.locales import language_code, usual_paper
+from wexagraph.app.scan_languages import scan_languages
 from wexagraph.app.secrets import Prompt, secret
 from wexagraph.app.zones import zone_name
 from wexagraph.errors import CallError
@@ -37,7 +38,6 @@ from wexagraph.pages.options import (
     PageOptions,
     paper_size,
 )
-from wexagraph.pages.scans.engines import check as check_languages
 from wexagraph.selection.criteria import parse_size
 
 Plain = Mapping[str, Any]
@@ -99,17 +99,6 @@ ATTACHMENT_DEFAULTS: dict[str, Any] = {
     "jobs": None,
 }
 BUILT_IN = "built-in"
-OFFICE = "office"
-SCAN_LANGUAGES = {
-    "en": "eng",
-    "de": "deu",
-    "es": "spa",
-    "fr": "fra",
-    "it": "ita",
-    "nl": "nld",
-    "pl": "pol",
-    "pt": "por",
-}
 _OCR_PATIENCE = 4 * 3600.0  # a page of its own has a limit in pages/scans
 _MOST_TEMPLATE = 1_000_000
 _MOST_PICTURE = 20_000_000
@@ -217,20 +206,6 @@ def page_options(plain: Plain) -> PageOptions:
         language=language,
         ocr=ocr,
     )
-
-
-def scan_languages(value: Any, language: str) -> tuple[str, ...]:
-    """The languages in which words of scans are recognised, codes of ISO 639-2 with commas or `office`: that of labels.
-    None for none. Raises CallError where one, or what recognises, is not installed."""
-    if value in (None, False, ""):
-        return ()
-    text = SCAN_LANGUAGES[language] if value in (True, OFFICE) else str(value)
-    languages = tuple(dict.fromkeys(word.strip() for word in text.lower().split(",") if word.strip()))
-    for one in languages:
-        if not re.fullmatch(r"[a-z]{3}(_[a-z]{2,8})?", one):
-            raise CallError(f"--ocr: {one!r} is no language. It takes codes of three letters: eng, deu, por.")
-    check_languages(languages)
-    return languages
 
 
 def _line(text: str) -> str:

@@ -7,7 +7,8 @@ from typing import Any, TypeVar
 
 import click
 
-from wexagraph.app.options import BUILT_IN, OFFICE, attachment_ways, margins, paper, percent, words
+from wexagraph.app.options import BUILT_IN, attachment_ways, margins, paper, percent, words
+from wexagraph.app.scan_languages import OFFICE
 from wexagraph.app.secrets import PROMPT
 from wexagraph.errors import CallError
 from wexagraph.languages import LANGUAGES

@@ -129,20 +129,13 @@ def _keep_way(context: click.Context, parameter: click.Parameter, value: bool) -
     context.meta[str(parameter.name)] = value
 
 
-LINKS = click.option(
-    "--follow-links",
-    is_flag=True,
-    expose_value=False,
-    callback=_keep_way,
-    help="Read what symbolic links to files in SOURCE lead to.",
-)
-SALVAGE = click.option(
-    "--salvage",
-    is_flag=True,
-    expose_value=False,
-    callback=_keep_way,
-    help="Of a personal folder file: also messages that no folder lists any more.",
-)
+def _way(name: str, help: str) -> Callable[[F], F]:
+    """A flag that says how SOURCE is to be opened."""
+    return click.option(name, is_flag=True, expose_value=False, callback=_keep_way, help=help)
+
+
+LINKS = _way("--follow-links", "Read what symbolic links to files in SOURCE lead to.")
+SALVAGE = _way("--salvage", "Of a personal folder file: also messages that no folder lists any more.")
 _REPEATED = (
     *("from", "to", "cc", "with", "subject", "body", "text", "since", "before", "older-than", "newer-than"),
     *("larger", "smaller", "keyword"),

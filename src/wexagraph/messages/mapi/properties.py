@@ -29,6 +29,8 @@ WIDTHS = {
     GUID: 16,
 }
 """Bytes of a value of fixed width, by its type."""
+VARIABLE = frozenset({STRING8, STRING, BINARY, OBJECT})
+"""Types whose values have a length of their own."""
 PUBLIC_STRINGS = "00020329-0000-0000-c000-000000000046"
 APPOINTMENT = "00062002-0000-0000-c000-000000000046"
 TASK = "00062003-0000-0000-c000-000000000046"

@@ -14,9 +14,9 @@ from wexagraph.messages.mapi.properties import (
     INTEGER16,
     MULTIPLE,
     OBJECT,
-    STRING,
     STRING8,
     TIME,
+    VARIABLE,
     WIDTHS,
     Key,
     Name,
@@ -38,7 +38,6 @@ _CODEPAGE, _CLASS, _SUBJECT, _BODY, _SENT, _FROM, _MESSAGE_ID = (
 )
 _TITLE, _DATA, _TRANSPORT_NAME = 0x18010, 0x6800F, 0x69001
 _MESSAGE_IID = bytes.fromhex("0703020000000000c000000000000046")
-_STRUCTURED = frozenset({STRING8, STRING, BINARY, OBJECT})
 _MOST_VALUES = 100_000
 
 
@@ -171,7 +170,7 @@ class _Reader:
 
     def _value(self, cursor: _Cursor, kind: int) -> Value:
         single = kind & ~MULTIPLE
-        if single in _STRUCTURED:
+        if single in VARIABLE:
             count = min(cursor.number(), _MOST_VALUES)
             raws = [cursor.padded(cursor.number()) for _ in range(count)]
             return Value(kind, raws if kind & MULTIPLE else raws[0] if raws else b"")

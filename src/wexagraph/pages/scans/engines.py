@@ -74,8 +74,8 @@ class ByProgram(Recogniser):
     def __init__(self, program: str, languages: tuple[str, ...]) -> None:
         self._program, self._languages = program, languages
         self._data = _in_one_folder(languages)
-        told = subprocess.run([program, "--version"], capture_output=True, text=True, check=False, timeout=20)
-        self.name = " ".join((told.stdout or told.stderr).split()[:2])
+        version = subprocess.run([program, "--version"], capture_output=True, text=True, check=False, timeout=20)
+        self.name = " ".join((version.stdout or version.stderr).split()[:2])
 
     def words(self, image: Any, dpi: int, seconds: float) -> list[Word]:
         content = io.BytesIO()

@@ -8,23 +8,11 @@ from itertools import pairwise
 from typing import NamedTuple
 
 from wexagraph.errors import MessageError
-from wexagraph.messages.mapi.properties import (
-    BINARY,
-    BOOLEAN,
-    INTEGER16,
-    MULTIPLE,
-    OBJECT,
-    STRING,
-    STRING8,
-    WIDTHS,
-    Key,
-    Value,
-)
+from wexagraph.messages.mapi.properties import BOOLEAN, INTEGER16, MULTIPLE, VARIABLE, WIDTHS, Key, Value
 from wexagraph.sources.pst.nodes import Node, NodeFile
 
 _MOST_RECORDS = 50_000_000
 _RECORD = struct.Struct("<HHI")
-_LONG = frozenset({STRING8, STRING, BINARY, OBJECT})
 
 
 class Heap:
@@ -117,7 +105,7 @@ def property_values(heap: Heap, wanted: Collection[int] | None, key_of: Callable
 def _value(heap: Heap, kind: int, raw: int) -> Value:
     if kind in WIDTHS and WIDTHS[kind] <= 4:
         return Value(kind, raw.to_bytes(4, "little")[: WIDTHS[kind]])
-    if kind & MULTIPLE and kind & ~MULTIPLE in _LONG:
+    if kind & MULTIPLE and kind & ~MULTIPLE in VARIABLE:
         return Value(kind, _several(heap.value(raw)) if raw else [])
     return Value(kind, (lambda: heap.value(raw)) if raw else b"")
 
