@@ -12,6 +12,7 @@ from unittest import mock
 
 import pikepdf
 import pypdfium2
+from pillow_heif import register_heif_opener
 
 from tests.helpers import check_with_qpdf, letter_with, pdf_text
 from tests.running import RunTest
@@ -143,6 +144,42 @@ class Program(RunTest):
         self.run_program("file", "in", "--case", "2026-118", *options, *records)
         rare = next(word.text for word in self.drawn if len(word.text) > 5)
         self.assertEqual(len(json.loads(self.run_program("find", rare, *records, "--json").stdout)), 1)
+
+    def test_found_in_a_backup(self) -> None:
+        """`backup --ocr` reads each scan once; `list --text` and `find` see its words, also behind later runs."""
+        scan = ("scan.png", "image/png", file_of(self.image))
+        self.write("in/permit.eml", letter_with(scan))
+        self.run_program("backup", "in", "--into", "kept")
+        rare = next(word.text for word in self.drawn if len(word.text) > 5)
+        search = ("list", "kept", "--text", rare)
+        self.assertNotIn("Permit", self.run_program(*search).stdout)
+        backup = ("backup", "in", "--into", "kept", "--ocr", "eng")
+        self.assertIn("Scans: 1 attachment read", self.run_program(*backup).stdout)
+        self.assertIn(rare, self.run_program(*search).stdout)
+        self.write("in/again.eml", letter_with(scan, subject="The permit again"))
+        self.assertIn("Scans: 0 attachments read", self.run_program(*backup).stdout)
+        self.assertIn("2 messages", self.run_program(*search).stdout)
+        self.assertIn("2 messages", self.run_program("find", rare, "--in", "kept").stdout)
+        self.assertIn("all whole", self.run_program("verify", "kept").stdout)
+
+    def test_photographs_and_long_files(self) -> None:
+        """HEIC, and a TIFF of sixty pages, every one of which is read."""
+        sheets = [page(lines=1, size=(200, 80), dpi=150, seed=seed) for seed in range(60)]
+        pictures = [sheet.convert("1") for sheet, _ in sheets]
+        register_heif_opener()
+        files = [
+            ("photo.heic", "image/heic", file_of(self.image.convert("RGB"), "HEIF")),
+            ("sixty.tif", "image/tiff", file_of(pictures[0], "TIFF", save_all=True, append_images=pictures[1:])),
+        ]
+        self.write("in/permit.eml", letter_with(*files))
+        self.run_program("attachments", "in", "--as", "pdf", "--ocr", "eng", "--flat", "--into", "out")
+        photo, sixty = (next((self.folder / "out").glob(f"*{name}.pdf")) for name in ("photo", "sixty"))
+        self.assertGreater(_right(photo.read_bytes(), self.drawn), 0.95)
+        with pypdfium2.PdfDocument(sixty) as document:
+            texts = [sheet.get_textpage().get_text_range().split() for sheet in document]
+        self.assertEqual(len(texts), 60)
+        read = [bool(Counter(texts[n]) & Counter(word.text for word in drawn)) for n, (_, drawn) in enumerate(sheets)]
+        self.assertGreaterEqual(sum(read), 59)
 
     def test_what_can_not_be_read(self) -> None:
         """Pictures of a pixel, without words, too large: pages as before, noted where it matters."""

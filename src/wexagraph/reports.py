@@ -24,12 +24,15 @@ class Failure:
 
 @dataclass
 class Progress:
-    """How far a run is. `total` is None while messages are still being looked for."""
+    """How far a run is. `total` is None while messages are still being looked for. `in_hand` names what its workers are
+    at, where that may take long, and `finished` what was done since it was told last."""
 
     done: int = 0
     total: int | None = None
     failed: int = 0
     files: int = 0
+    in_hand: tuple[str, ...] = ()
+    finished: list[str] = field(default_factory=list)
 
 
 NEW, AGAIN, REMOVED = "new", "again", "removed"

@@ -15,6 +15,7 @@ from wexagraph.app.filing import FILE_DEFAULTS, file_messages
 from wexagraph.app.locales import language_code, usual_paper
 from wexagraph.app.options import ATTACHMENT_DEFAULTS, EXPORT_DEFAULTS, attachment_options, export_options
 from wexagraph.app.registers import REGISTER_DEFAULTS, check_register, register
+from wexagraph.app.scan_languages import scan_languages
 from wexagraph.app.secrets import passphrase
 from wexagraph.app.zones import zone_name
 from wexagraph.errors import CallError
@@ -27,7 +28,7 @@ from wexagraph.sources.imap.changes import Afterwards
 
 _SECRETS = ("password", "owner-password")
 FILE_CALL_DEFAULTS: dict[str, Any] = {**FILE_DEFAULTS, "case": None, "by-plan": False, "records": None}
-BACKUP_DEFAULTS: dict[str, Any] = {"volume-size": "1GB", "lock": False, "jobs": None, "cluster": None}
+BACKUP_DEFAULTS: dict[str, Any] = {"volume-size": "1GB", "lock": False, "jobs": None, "cluster": None, "ocr": None}
 LEAST_VOLUME, MOST_VOLUME = 1_000_000, 4_000_000_000
 
 
@@ -141,6 +142,11 @@ def _check_file(options: dict[str, Any]) -> None:
     export_options({**FILE_DEFAULTS, **{n: v for n, v in options.items() if n in FILE_DEFAULTS}}, case=("", ""))
 
 
+def _check_backup(options: dict[str, Any]) -> None:
+    volume_size(str((BACKUP_DEFAULTS | options)["volume-size"]))
+    scan_languages(options.get("ocr"), language_code(None))
+
+
 def _backup(work: Work) -> Report:
     from wexagraph.backups.dry_run import dry_run
     from wexagraph.backups.topup import backup
@@ -161,6 +167,7 @@ def _backup(work: Work) -> Report:
         seen=(lambda *where: proved.append(Stored(*where))) if work.call.afterwards else None,
         ask=ask,
         locked=options["lock"],
+        ocr=scan_languages(options["ocr"], language_code(None)),
     )
     if work.call.afterwards and not report.interrupted:
         wish = Afterwards.parse(work.call.afterwards)
@@ -205,7 +212,7 @@ COMMANDS: dict[str, Command] = {
     "file": Command(FILE_CALL_DEFAULTS, _check_file, _file, settled=(_ZONE,)),
     "backup": Command(
         BACKUP_DEFAULTS,
-        lambda options: volume_size(str((BACKUP_DEFAULTS | options)["volume-size"])),
+        _check_backup,
         _backup,
         keeps_account=True,
     ),

@@ -19,12 +19,14 @@ from wexagraph.app.scan_languages import scan_languages
 from wexagraph.app.secrets import Prompt, secret
 from wexagraph.app.zones import zone_name
 from wexagraph.errors import CallError
+from wexagraph.exports.attachment_documents import ORDERS, DocumentOptions
 from wexagraph.exports.formats import FORMATS
 from wexagraph.exports.options import BOUND_PATTERN, NO_LOCKED_ARCHIVE, ExportOptions
 from wexagraph.exports.pulling import ATTACHMENT_PATTERN, ExtractOptions
 from wexagraph.files import open_regular
 from wexagraph.naming import DEFAULT_PATTERN, NamePattern, TextPattern
 from wexagraph.naming.paths import REGISTERS
+from wexagraph.pages.engines import available
 from wexagraph.pages.options import (
     ALLOWED,
     ATTACHMENTS,
@@ -85,8 +87,13 @@ EXPORT_DEFAULTS: dict[str, Any] = PAGE_DEFAULTS | {
     "jobs": None,
     "cluster": None,
 }
-ATTACHMENT_DEFAULTS: dict[str, Any] = {
+DOCUMENT_PAGES = ("paper", "landscape", "margin", "header", "footer", "property", "archival", "language", "ocr")
+ATTACHMENT_DEFAULTS: dict[str, Any] = {name: PAGE_DEFAULTS[name] for name in DOCUMENT_PAGES} | {
     "zone": None,
+    "as": "native",
+    "bind": None,
+    "order": None,
+    "tag": (),
     "name": ATTACHMENT_PATTERN,
     "attached": (),
     "file-larger": None,
@@ -98,6 +105,7 @@ ATTACHMENT_DEFAULTS: dict[str, Any] = {
     "flat": False,
     "jobs": None,
 }
+ATTACHMENT_FORMS = ("native", "pdf")
 BUILT_IN = "built-in"
 _OCR_PATIENCE = 4 * 3600.0  # a page of its own has a limit in pages/scans
 _MOST_TEMPLATE = 1_000_000
@@ -159,6 +167,7 @@ def _registers(text: str) -> tuple[str, ...]:
 def attachment_options(plain: Plain) -> ExtractOptions:
     """The options of attachments alone. Raises CallError."""
     values = _filled(plain, ATTACHMENT_DEFAULTS)
+    forms = words(values["as"], ATTACHMENT_FORMS, "form")
     return ExtractOptions(
         pattern=NamePattern(values["name"]),
         wanted=tuple(value for value in values["attached"] if value != "*"),
@@ -171,6 +180,26 @@ def attachment_options(plain: Plain) -> ExtractOptions:
         flat=values["flat"],
         zone=PageOptions(zone=zone_name(values["zone"])).timezone(),
         jobs=values["jobs"] or os.cpu_count() or 1,
+        native="native" in forms,
+        document=_document_options(values, "pdf" in forms),
+    )
+
+
+def _document_options(values: dict[str, Any], wanted: bool) -> DocumentOptions | None:
+    """How PDFs are made of attachments; None where none are `wanted`. Raises CallError."""
+    if not wanted:
+        return None
+    if values["order"] and not values["bind"]:
+        raise CallError("--order says how attachments follow one another in one PDF: it needs --bind message or type.")
+    if values["bind"] == "type" and values["name"] != ATTACHMENT_PATTERN and "native" not in values["as"]:
+        raise CallError("--name goes not with --bind type: each PDF has the name of its type.")
+    page = {name: values[name] for name in (*DOCUMENT_PAGES, "zone", "open-zips")}
+    return DocumentOptions(
+        page_options(page | {"attachments": "pages"}),
+        engine=available("auto")[0],
+        bind=values["bind"] or "",
+        order=words(values["order"], ORDERS, "order") if values["order"] else (),
+        tags=tuple(values["tag"]),
     )
 
 

@@ -19,7 +19,7 @@ from wexagraph.errors import SourceError, TargetError
 from wexagraph.files import create_private, open_regular
 from wexagraph.selection.words import folded
 
-_VERSION = 2
+_VERSION = 3
 _MOST_STEPS = 20_000  # millions of steps of a statement, which none of ours ever takes
 FOREVER = 1 << 40
 _SCHEMA = f"""
@@ -51,6 +51,13 @@ INSERT INTO words (words, rank) VALUES ('hashsize', 33554432);
 """
 _WHOLE = "CREATE TABLE whole (path TEXT PRIMARY KEY, size INTEGER NOT NULL, modified INTEGER NOT NULL) WITHOUT ROWID;"
 """Size and time of a volume when it was last known to be whole (since version 2)."""
+_SCANS = """
+CREATE TABLE recognised (
+    digest BLOB NOT NULL, languages TEXT NOT NULL, words TEXT NOT NULL, PRIMARY KEY (digest, languages)
+) WITHOUT ROWID;
+CREATE TABLE scanned (message INTEGER PRIMARY KEY, languages TEXT NOT NULL, words TEXT NOT NULL);
+"""
+"""Words of scans by the SHA-256 of their bytes, and the words that a message has got from its own (since version 3)."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,12 +97,15 @@ class Catalogue:
                 )
             version = self._base.execute("PRAGMA user_version").fetchone()[0]
             if version == 0 and writing:
-                self._base.executescript(f"BEGIN; {_SCHEMA} {_WHOLE} PRAGMA user_version = {_VERSION}; COMMIT;")
-            elif version not in (1, _VERSION) or _schema(self._base) != _expected(version):
+                self._base.executescript(
+                    f"BEGIN; {_SCHEMA} {_WHOLE} {_SCANS} PRAGMA user_version = {_VERSION}; COMMIT;"
+                )
+            elif version not in (1, 2, _VERSION) or _schema(self._base) != _expected(version):
                 # views and triggers, too: a catalogue from elsewhere must not run anything of its own
                 raise sqlite3.DatabaseError("another form of catalogue")
-            elif version == 1 and writing:
-                self._base.executescript(f"BEGIN; {_WHOLE} PRAGMA user_version = {_VERSION}; COMMIT;")
+            elif version < _VERSION and writing:
+                more = _SCANS if version > 1 else f"{_WHOLE} {_SCANS}"
+                self._base.executescript(f"BEGIN; {more} PRAGMA user_version = {_VERSION}; COMMIT;")
             self._base.set_progress_handler(self._step, 1_000_000)
             self._base.execute("PRAGMA temp_store = MEMORY")
             if writing:
@@ -380,6 +390,44 @@ class Catalogue:
 
     # words
 
+    def unscanned(self, languages: str) -> list[tuple[int, str, list[tuple[str, str, int]]]]:
+        """The messages whose scans were not read in these languages yet: number, digest, attachments."""
+        rows = self._ask(
+            "SELECT number, lower(hex(digest)), leaves FROM message WHERE leaves<>'[]' AND number NOT IN "
+            "(SELECT message FROM scanned WHERE languages=?) ORDER BY volume, offset",
+            (languages,),
+        )
+        return [(number, digest, json.loads(leaves)) for number, digest, leaves in rows]
+
+    def recognised(self, digest: bytes, languages: str) -> str | None:
+        """The words of a scan, where it was read already."""
+        row = self._ask("SELECT words FROM recognised WHERE digest=? AND languages=?", (digest, languages)).fetchone()
+        return str(row[0]) if row else None
+
+    def recognise(self, digest: bytes, languages: str, words: str) -> None:
+        """A scan was read."""
+        self._ask("INSERT OR REPLACE INTO recognised VALUES (?,?,?)", (digest, languages, words))
+
+    def scans_of(self, number: int) -> str:
+        """The words that a message has got from its scans."""
+        if self._ask("PRAGMA user_version").fetchone()[0] < 3:
+            return ""
+        row = self._ask("SELECT words FROM scanned WHERE message=?", (number,)).fetchone()
+        return str(row[0]) if row else ""
+
+    def take_scans(self, number: int, languages: str, words: str, own: tuple[str, str, str, str]) -> None:
+        """A message has these words from its scans, beside its `own` as it was indexed."""
+        before = self.scans_of(number)
+        columns = "rowid, subject, people, body, names"
+        # the index keeps no texts: what a row was made of says what is taken out of it
+        for sql, more in (
+            (f"INSERT INTO words (words, {columns}) VALUES ('delete',?,?,?,?,?)", before),
+            (f"INSERT INTO words ({columns}) VALUES (?,?,?,?,?)", words),
+        ):
+            subject, people, body, names = own
+            self._ask(sql, (number, *map(folded, (subject, people, f"{body}\n{more}" if more else body, names))))
+        self._ask("INSERT OR REPLACE INTO scanned VALUES (?,?,?)", (number, languages, words))
+
     def search(self, texts: Iterable[str], most: int = 100_000) -> list[int]:
         """Numbers of the messages that hold all words of one of the texts, best first."""
         query = " OR ".join(f"({asked})" for asked in map(_query, texts) if asked)
@@ -427,11 +475,11 @@ def _schema(base: sqlite3.Connection) -> set[tuple[str, str, str]]:
     return {(kind, name, "" if name.startswith("words_") and kind == "table" else sql) for kind, name, sql in rows}
 
 
-@lru_cache(maxsize=2)
+@lru_cache(maxsize=3)
 def _expected(version: int) -> set[tuple[str, str, str]]:
     base = sqlite3.connect(":memory:")
     try:
-        base.executescript(_SCHEMA + (_WHOLE if version > 1 else ""))
+        base.executescript(_SCHEMA + (_WHOLE if version > 1 else "") + (_SCANS if version > 2 else ""))
         return _schema(base)
     finally:
         base.close()

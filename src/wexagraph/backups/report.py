@@ -12,7 +12,8 @@ class BackupReport(Report):
     """The sums of a run: of the `chosen` messages, those `written` had to be stored.
 
     `changed` have other flags or lie elsewhere, `gone` lie in no folder of the source where they lay before. `run` is
-    its name; `volumes` counts the new ones, `messages` all that the backup holds.
+    its name; `volumes` counts the new ones, `messages` all that the backup holds. `scans` counts the attachments that
+    were read for their words, `scan_words` those words (None: that was not asked for).
     """
 
     run: str = ""
@@ -20,3 +21,5 @@ class BackupReport(Report):
     gone: int = 0
     volumes: int = 0
     messages: int = 0
+    scans: int | None = None
+    scan_words: int | None = None

@@ -124,7 +124,7 @@ class BackupSource(Source):
         if not looked_for:
             return ""
         pattern = re.compile("|".join(map(re.escape, looked_for)), re.IGNORECASE)
-        for text in (_QUOTES.sub("", words[2]), words[3]):
+        for text in (_QUOTES.sub("", words[2]), words[3], self.catalogue.scans_of(self._known(envelope)[1])):
             spots = [match.span() for match in islice(pattern.finditer(text), _MOST_SPOTS)]
             if spots:
                 start, end = max(spots, key=lambda spot: _different(pattern, text, *spot))

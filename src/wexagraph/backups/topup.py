@@ -19,6 +19,7 @@ from wexagraph.backups.opening import open_backup
 from wexagraph.backups.packing import Packed, Unread, pack_all, pack_from, pack_share
 from wexagraph.backups.report import BackupReport
 from wexagraph.backups.runlists import FolderChange, Holding, moment_text
+from wexagraph.backups.scans import recognise_scans
 from wexagraph.backups.store import NewFile, Store
 from wexagraph.backups.volumes import MOST_BYTES, VolumeWriter
 from wexagraph.errors import FolderError, MessageError, SourceError
@@ -55,12 +56,14 @@ def backup(
     seen: Callable[[str, str, str, str], None] | None = None,
     ask: Ask | None = None,
     locked: bool = False,
+    ocr: tuple[str, ...] = (),
 ) -> BackupReport:
     """Start or top up the backup in the folder `into`: what it does not hold yet is copied, nothing is ever removed.
 
     `progress` is told how many messages were looked at and how many were stored. When `stopped` answers true, what is
     there is kept as a run that was stopped. `now` names the run. `seen` is told folder, place, stamp and digest of
     every message that is safe at the end. `ask` gives the passphrase of a locked backup; `locked` makes a new one such.
+    `ocr` are the languages in which the words of scans are recognised, for searches; none means that none are.
     Raises SourceError, TargetError, CallError.
     """
     started = time.monotonic()
@@ -79,6 +82,10 @@ def backup(
         )
         try:
             report = run.go(now or datetime.now(UTC))
+            if ocr and not report.interrupted:
+                report.scans, report.scan_words = recognise_scans(
+                    store, ocr, jobs or os.cpu_count() or 1, stopped or (lambda: False)
+                )
         except OSError as error:
             raise store.failed(error) from error
     report.seconds = time.monotonic() - started

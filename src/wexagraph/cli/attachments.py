@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import re
+from collections import Counter
 from typing import Any
 
 import click
+from click.core import ParameterSource
 
 from wexagraph.app.afterwards import apply, changes_of
 from wexagraph.app.notices import check_notices
-from wexagraph.app.options import ATTACHMENT_DEFAULTS, attachment_options
+from wexagraph.app.options import ATTACHMENT_DEFAULTS, ATTACHMENT_FORMS, DOCUMENT_PAGES, attachment_options
 from wexagraph.app.zones import zone_name
+from wexagraph.cli.paging import document_paging, words_option
 from wexagraph.cli.parameters import (
     CSV,
     DRY_RUN,
@@ -28,9 +32,10 @@ from wexagraph.cli.parameters import (
     plain_values,
 )
 from wexagraph.cli.planned import print_as_csv, print_planned, refuse_csv
-from wexagraph.cli.reports import amount, conclude, counted, print_place
+from wexagraph.cli.reports import SHOWN, amount, conclude, counted, print_place
 from wexagraph.cli.session import allowing, notify, wish_afterwards
 from wexagraph.errors import CallError
+from wexagraph.exports.attachment_documents import BINDINGS, ORDERS
 from wexagraph.exports.extract import extract
 from wexagraph.exports.pulling import ATTACHMENT_PATTERN, ExtractOptions
 from wexagraph.exports.report import AttachmentReport
@@ -43,6 +48,16 @@ from wexagraph.text import one_line
 @SOURCE
 @choosing
 @into_option("The folder for the files; it is made if need be.")
+@words_option(
+    "--as",
+    "forms",
+    known=ATTACHMENT_FORMS,
+    what="form",
+    default=("native",),
+    show_default=True,
+    metavar="FORMS",
+    help="native: its own bytes. pdf: a PDF of it, with the properties of its message. Both with a comma.",
+)
 @click.option(
     "--name",
     "pattern",
@@ -57,6 +72,18 @@ from wexagraph.text import one_line
 @click.option("--nested", is_flag=True, help="Also attachments of messages inside messages.")
 @click.option("--open-zips", is_flag=True, help="Also the files in ZIPs.")
 @click.option("--flat", is_flag=True, help="Do not repeat the source's folders below DIR.")
+@click.option(
+    "--bind", type=click.Choice(BINDINGS), help="With pdf: one PDF of those of each message, or of each type."
+)
+@words_option(
+    "--order",
+    known=ORDERS,
+    what="order",
+    metavar="WORDS",
+    help="With --bind: how they follow one another: name, date, type; the first counts first. Else as they came.",
+)
+@click.option("--tag", "tags", multiple=True, metavar="WORD", help="With pdf: a keyword of each PDF. Repeatable.")
+@document_paging
 @click.option("--once", is_flag=True, help="Write identical files once.")
 @ZONE
 @JOBS
@@ -83,11 +110,12 @@ def command(
     quiet: bool,
     **values: Any,
 ) -> int:
-    """Only the attachments of the chosen messages of SOURCE, in their native formats, below DIR.
+    """Only the attachments of the chosen messages of SOURCE, in their native formats, as PDFs, or both, below DIR.
 
     --attached NAME|TYPE takes those attachments alone. The same command again writes only what is missing. DIR holds a
     register (register.csv) and checksums (manifest-sha256.txt).
     """
+    _check_needless(context, values["forms"])
     options = attachment_options(plain_values(context, values, ATTACHMENT_DEFAULTS))
     wish = wish_afterwards(values["afterwards"], values["yes"])
     if wish is not None and wish.kind == "delete":
@@ -100,6 +128,15 @@ def command(
     if as_csv:
         return print_as_csv(report.planned or [], report.complete)
     return conclude(report, as_json, lambda: _print(report), quiet)
+
+
+def _check_needless(context: click.Context, forms: tuple[str, ...]) -> None:
+    """Raise CallError where an option of PDFs is named and none are to be made."""
+    for option in context.command.params:
+        name = max(option.opts, key=len).removeprefix("--")
+        given = context.get_parameter_source(option.name or "") == ParameterSource.COMMANDLINE
+        if given and "pdf" not in forms and name in (*DOCUMENT_PAGES, "bind", "order", "tag"):
+            raise CallError(f"--{name} is for PDFs of attachments: it needs --as pdf, or --as native,pdf.")
 
 
 def _run(
@@ -136,6 +173,19 @@ def _run(
         return report
 
 
+def _print_documents(report: AttachmentReport, dry: bool) -> None:
+    """How many PDFs there are, and what became of the attachments."""
+    click.echo(
+        f"PDFs: {report.pdfs:,} {'would be ' * dry}written. No PDF could be made of "
+        f"{counted(report.unmade, 'attachment')}."
+    )
+    states = Counter(re.split("[:;]", each.state)[0] for each in report.documents or ())
+    for state, count in states.most_common():
+        click.echo(f"  {count:>6,}  {state}")
+    for each in [each for each in report.documents or () if not each.pdf][:SHOWN]:
+        click.echo(f"No PDF: {one_line(each.name)} ({each.id}): {one_line(each.state)}")
+
+
 def _print(report: AttachmentReport) -> None:
     same = f", {report.same:,} the same as another" if report.same else ""
     dry = report.planned is not None
@@ -153,6 +203,8 @@ def _print(report: AttachmentReport) -> None:
         click.echo("By folder:")
         for folder, count in report.folders.most_common(20):
             click.echo(f"  {count:>6,}  {one_line(folder)}")
+    if report.documents is not None:
+        _print_documents(report, dry)
     if report.types:
         click.echo("By type:")
     for kind, count in report.types.most_common(20):

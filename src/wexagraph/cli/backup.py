@@ -11,8 +11,11 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wexagraph.app.commands import volume_size
+from wexagraph.app.locales import language_code
 from wexagraph.app.notices import check_notices
+from wexagraph.app.scan_languages import scan_languages
 from wexagraph.app.zones import zone_name
+from wexagraph.cli.paging import OCR
 from wexagraph.cli.parameters import (
     CLUSTER,
     CSV,
@@ -49,6 +52,7 @@ if TYPE_CHECKING:
 @click.option(
     "--lock", is_flag=True, help="A new backup: locked with a passphrase, asked for or in WEXAGRAPH_PASSPHRASE."
 )
+@OCR
 @JOBS
 @CLUSTER
 @click.option(
@@ -84,6 +88,7 @@ def command(
 
     choice = make_choice(values, zone_name(None))
     limit = volume_size(values["volume_size"])
+    ocr = scan_languages(values["ocr"], language_code(None))
     wish = wish_afterwards(values["afterwards"], values["yes"])
     check_notices(values["notify"])
     refuse_csv(as_csv, dry_run, "`wexagraph list BACKUP --csv` is the table of a backup")
@@ -108,6 +113,7 @@ def command(
             seen=seen,
             ask=ask_passphrase(),
             locked=values["lock"],
+            ocr=ocr,
         )
         explain_none(report, mailbox, choice)
         if wish is not None and not report.interrupted:
@@ -175,6 +181,8 @@ def _print(report: BackupReport) -> None:
             f"Since the last run {report.changed:,} have changed flags or place, {report.gone:,} are gone from the "
             "source; the backup keeps them."
         )
+    if report.scans is not None:
+        click.echo(f"Scans: {counted(report.scans, 'attachment')} read, {report.scan_words or 0:,} words recognised.")
     new = f", {counted(report.volumes, 'new volume')}" if report.volumes else ""
     click.echo(
         f"Backup: {one_line(report.into)}, run {report.run}: {report.messages:,} messages in all{new}; "

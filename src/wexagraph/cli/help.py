@@ -19,6 +19,7 @@ SECTIONS: dict[str, tuple[str, ...]] = {
             "name",
             "flat",
             "bind",
+            "order",
             "title",
             "unquote",
             "run-on",
@@ -74,7 +75,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     ),
     "attachments": (
         "wexagraph attachments mailbox --into files --attached '*.pdf'",
-        "wexagraph attachments @office --into plans --newest 20 --once",
+        "wexagraph attachments @office --into scans --attached 'image/*' --as native,pdf --ocr eng",
     ),
     "case": (
         "wexagraph case open 2026-118 'The quarrel over buoy 14' --match 'subject=buoy 14' --keep 7y",

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any, TypeVar
 
 import click
 
-from wexagraph.app.options import BUILT_IN, attachment_ways, margins, paper, percent, words
+from wexagraph.app.options import BUILT_IN, DOCUMENT_PAGES, attachment_ways, margins, paper, percent, words
 from wexagraph.app.scan_languages import OFFICE
 from wexagraph.app.secrets import PROMPT
 from wexagraph.errors import CallError
@@ -56,11 +56,11 @@ OCR = click.option(
     is_flag=False,
     flag_value=OFFICE,
     metavar="[LANGUAGES]",
-    help="With --attachments pages: recognise the words of scans, so that they can be searched: eng, or eng,deu. "
-    "The language of labels, where none is named.",
+    help="Recognise the words of scans among the attachments, so that they can be searched: eng, or eng,deu. The "
+    "language of labels, where none is named.",
 )
-_OPTIONS = [
-    click.option(
+_OPTIONS = {
+    "attachments": click.option(
         "--attachments",
         multiple=True,
         callback=_ways,
@@ -70,17 +70,17 @@ _OPTIONS = [
         help="embed: inside the PDF. pages: made into pages behind the message. beside: in a folder of its "
         "name. zip: in a ZIP of its name. none: only listed. Several with commas; pages:*.pdf,image/* for some alone.",
     ),
-    click.option("--open-zips", is_flag=True, help="With pages: make pages of what is in ZIPs too."),
-    OCR,
-    click.option(
+    "open-zips": click.option("--open-zips", is_flag=True, help="With pages: make pages of what is in ZIPs too."),
+    "ocr": OCR,
+    "paper": click.option(
         "--paper",
         type=Checked("paper", paper),
         show_default="a4, or letter where the system's territory uses it",
         metavar="PAPER",
         help="a3, a4, a5, letter, legal, or width x height in mm: 100x150.",
     ),
-    click.option("--landscape", is_flag=True, help="Turn the paper."),
-    click.option(
+    "landscape": click.option("--landscape", is_flag=True, help="Turn the paper."),
+    "margin": click.option(
         "--margin",
         type=Checked("margins", margins),
         default="18",
@@ -88,7 +88,7 @@ _OPTIONS = [
         metavar="MM",
         help="Of all sides, or top,right,bottom,left: 20,25,20,25.",
     ),
-    click.option(
+    "scale": click.option(
         "--scale",
         type=Checked("percent", percent),
         default="100%",
@@ -96,65 +96,67 @@ _OPTIONS = [
         metavar="PERCENT",
         help="Everything on the page larger or smaller.",
     ),
-    click.option(
+    "background": click.option(
         "--background/--no-background", default=True, show_default=True, help="Colours and pictures behind the text."
     ),
-    click.option(
+    "header": click.option(
         "--header",
         metavar="PATTERN",
         default="",
         show_default="none",
         help="Running line above: LEFT | CENTRE | RIGHT, e.g. '{sender} | {date:%d.%m.%Y}'.",
     ),
-    click.option(
+    "footer": click.option(
         "--footer",
         metavar="PATTERN",
         default=FOOTER,
         show_default=True,
         help="Running line below; has {page}, {pages} and {file} besides the fields of a name. '' for none.",
     ),
-    click.option(
+    "text-font": click.option(
         "--text-font", metavar="FONT", default="", show_default="a monospaced one", help="The font of plain text mail."
     ),
-    click.option("--text-size", type=click.FloatRange(4, 40), default=9.4, show_default=True, metavar="POINTS"),
-    click.option(
+    "text-size": click.option(
+        "--text-size", type=click.FloatRange(4, 40), default=9.4, show_default=True, metavar="POINTS"
+    ),
+    "cover": click.option(
         "--cover",
         is_flag=False,
         flag_value=BUILT_IN,
         metavar="[TEMPLATE]",
         help="A cover sheet in front: the built-in one, or a Jinja2 template of HTML.",
     ),
-    click.option(
+    "evidence": click.option(
         "--evidence", is_flag=True, help="A block with Message-ID, SHA-256, source, folder, ID, arrival and servers."
     ),
-    click.option("--headers", is_flag=True, help="All header fields, on a page of their own."),
-    click.option(
+    "headers": click.option("--headers", is_flag=True, help="All header fields, on a page of their own."),
+    "property": click.option(
         "--property",
         "properties",
         multiple=True,
         metavar="NAME=PATTERN",
         help="What the PDF says of itself: title, author, subject, keywords.",
     ),
-    click.option(
+    "archival": click.option(
         "--archival",
         is_flag=True,
         help="PDF/A-3b (ISO 19005-3), validated as written, with the original message inside.",
     ),
-    click.option(
+    "password": click.option(
         "--password",
         is_flag=False,
         flag_value=PROMPT,
         metavar="[WHERE]",
         help="Lock PDFs (AES-256); WHERE is file:PATH, env:NAME or command:'PROGRAM'. Asked for without it.",
     ),
-    click.option(
+    "owner-password": click.option(
         "--owner-password",
         is_flag=False,
         flag_value=PROMPT,
         metavar="[WHERE]",
         help="A second password, for whoever may do what --allow leaves out.",
     ),
-    words_option(
+    "allow": words_option(
         "--allow",
         known=(*ALLOWED, "none"),
         what="permission",
@@ -162,24 +164,35 @@ _OPTIONS = [
         metavar="WORDS",
         help="With --owner-password, what all others may do: print, copy, comment, assemble; or none.",
     ),
-    click.option(
+    "language": click.option(
         "--language",
         type=click.Choice(LANGUAGES),
         show_default="the system's",
         help="Of labels and dates on pages, and of the fixed words in names.",
     ),
-    click.option("--show-hidden", is_flag=True, help="Print text that the sender hid, such as preview lines."),
-    click.option(
+    "show-hidden": click.option(
+        "--show-hidden", is_flag=True, help="Print text that the sender hid, such as preview lines."
+    ),
+    "read-back": click.option(
         "--read-back/--no-read-back",
         default=True,
         show_default=True,
         help="Read each PDF again and compare its words with the message's.",
     ),
-]
+}
 
 
 def paging(command: F) -> F:
     """Give a command the options of the page."""
-    for option in reversed(_OPTIONS):
-        command = option(command)
+    return _given(command, _OPTIONS)
+
+
+def document_paging(command: F) -> F:
+    """Give a command those options of the page that PDFs of attachments alone have."""
+    return _given(command, DOCUMENT_PAGES)
+
+
+def _given(command: F, names: Iterable[str]) -> F:
+    for name in reversed(list(names)):
+        command = _OPTIONS[name](command)
     return command

@@ -13,6 +13,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from wexagraph.text import one_line
+
 if TYPE_CHECKING:
     from wexagraph.reports import Progress
 
@@ -60,6 +62,8 @@ class Display:
             self._work_start = now
         if now - self._start < _FIRST:
             return
+        for line in progress.finished:
+            self._say(line)
         if self._terminal:
             if now - self._last >= 0.1 or progress.done == progress.total:
                 self._last = now
@@ -70,7 +74,18 @@ class Display:
         elif self._last != self._start:
             self._untold = progress
 
+    def _say(self, line: str) -> None:
+        """A line of its own, above the bar where there is one."""
+        if self._bar is None:
+            click.echo(one_line(line), err=True)
+        else:
+            from rich.text import Text
+
+            self._bar.console.print(Text(one_line(line)))
+
     def _line(self, progress: Progress, now: float) -> str:
+        if progress.in_hand:
+            return f"{self._what}: {progress.done:,} messages, at {one_line(', '.join(progress.in_hand))}"
         if progress.total is None or self._work_start is None:
             return f"looking: {progress.done:,} messages so far"
         failed = f", {progress.failed:,} failed" if progress.failed else ""

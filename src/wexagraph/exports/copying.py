@@ -13,7 +13,7 @@ from wexagraph.exports.formats import suffix
 from wexagraph.exports.message_records import MessageRecord, packed
 from wexagraph.messages import Message
 from wexagraph.messages.message import is_one_text
-from wexagraph.output.staging import Staged, Stager
+from wexagraph.output.staging import Staged, Stager, stager_at
 from wexagraph.sources import Source, reopen
 from wexagraph.text import one_line
 
@@ -42,13 +42,8 @@ def copy(row: MessageRecord, data: bytes, stager: Stager | None, replaces: bool)
 def copy_rows(location: str, work: str, rows: list[tuple[MessageRecord, bool]]) -> list[Copied]:
     """Copy many messages; runs in a worker. Each row comes with whether a file of ours gives way. Raises OSError."""
     source = reopen(location)
-    stager = _stagers.get(work)
-    if stager is None:
-        stager = _stagers[work] = Stager(work)
+    stager = stager_at(work)
     return [_copy_row(source, stager, row, replaces) for row, replaces in rows]
-
-
-_stagers: dict[str, Stager] = {}
 
 
 def _copy_row(source: Source, stager: Stager, row: MessageRecord, replaces: bool) -> Copied:

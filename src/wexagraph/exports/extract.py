@@ -3,21 +3,25 @@
 from __future__ import annotations
 
 import os
+import re
 import time
 from collections import deque
 from collections.abc import Callable, Iterator
+from concurrent.futures import Future
 from contextlib import closing
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
-from wexagraph.errors import MessageError, TargetError
-from wexagraph.exports.ledger import Entry, Ledger, Origin
-from wexagraph.exports.pulling import ExtractOptions, Pulled, has_wanted, origin_of, pull, pull_many
-from wexagraph.exports.report import AttachmentReport
+from wexagraph.errors import MessageError, PageError, TargetError
+from wexagraph.exports.attachment_documents import Paged, Part, bind_type, sort_key, type_stem
+from wexagraph.exports.ledger import Document, Entry, Ledger, Origin
+from wexagraph.exports.pulling import ExtractOptions, Pulled, has_wanted, origin_of, pull, pull_many, pull_read
+from wexagraph.exports.report import AttachmentDocument, AttachmentReport
 from wexagraph.messages import Header, Message
 from wexagraph.output.folder import OWN
-from wexagraph.output.staging import Staged
+from wexagraph.output.staging import Staged, in_hand
 from wexagraph.output.target import Target, keep_apart
 from wexagraph.output.untouched import untouched
 from wexagraph.reports import AGAIN, NEW, Failure, PlannedFile, Progress
@@ -26,10 +30,13 @@ from wexagraph.sources import Envelope, Source, Stored
 from wexagraph.sources.base import bounded
 from wexagraph.work.batches import Batch
 from wexagraph.work.pool import ProcessWorkers
+from wexagraph.work.workers import WorkerLost
 
 _CALL_MESSAGES, _CALL_BYTES = 32, 24 * 1024 * 1024
 _BATCH, _BATCH_SECONDS = 512, 2.0
+_PAGES_SECONDS, _OCR_SECONDS, _SAY_SECONDS = 600.0, 4 * 3600.0, 1.0
 _NEVER = datetime.min.replace(tzinfo=UTC)
+_NUMBER = re.compile(r" \(\d+\)\.pdf$")
 
 
 def extract(
@@ -57,12 +64,13 @@ def extract(
     with untouched(Path(into)) if dry else closing(Target(Path(into))) as target:
         if target.root.taken(f"{OWN}/journal.sqlite"):
             raise TargetError(f"{target.folder} holds an export. Choose another folder for attachments alone.")
-        ledger = Ledger(target.database("attachments.sqlite"), options.recipe)
+        ledger = Ledger(target.database("attachments.sqlite"), options.recipes)
         try:
             if ledger.is_new:
                 ledger.recover_lists(target)
             run = _Run(source, target, ledger, options, progress or (lambda _: None), stopped or (lambda: False))
             run.report.planned = [] if dry else None
+            run.report.documents = [] if options.document is not None else None
             run.looked_at = [] if afterwards is not None else None
             report = run.go((choice or Choice()).settled(source))
             if afterwards is not None and not dry and not report.interrupted:
@@ -87,13 +95,15 @@ class _Run:
         self.source, self.target, self.ledger, self.options = source, target, ledger, options
         self.tell, self.stopped = tell, stopped
         self.report, self.progress = AttachmentReport(str(target.folder)), Progress()
-        self.batch: list[tuple[Entry, Staged]] = []
+        self.batch: list[tuple[list[Entry], Staged]] = []  # files to be put, with the attachments that are in each
+        self.parts: list[tuple[Entry, Part]] = []  # of PDFs that are bound by type
         self.met: list[Origin] = []
+        self.claimed: set[str] = set()  # paths of PDFs of an earlier run that this run has made otherwise
         self.looked_at: list[Envelope] | None = None  # kept where something is to be done at the source
         self.since = time.monotonic()
 
     def go(self, choice: Choice) -> AttachmentReport:
-        if self.source.reopens and self.options.jobs > 1:
+        if self.options.document is not None or (self.source.reopens and self.options.jobs > 1):
             pulled = self._by_workers(choice)
         else:
             stager = self.target.stager
@@ -102,9 +112,11 @@ class _Run:
         try:
             for each in pulled:
                 self._take(each)
+            if self._binds_types and not self.report.interrupted:
+                self._bind_types()
         except OSError as error:
             raise self.target.failed(error) from error
-        self._put()
+        self._put(last=not self.report.interrupted)
         if self.report.planned is None:
             self.ledger.write_lists(self.target)
         self.source.settle()
@@ -113,22 +125,38 @@ class _Run:
 
     def _wanted(self, choice: Choice) -> Iterator[Envelope]:
         """The chosen messages but those whose attachments are all there."""
+        choice = self._narrowed(choice)
+        # what is bound by type holds old and new together: something new wants all of it
+        every = self._binds_types and not all(map(self._there, choice.select(self.source)))
         unmet = set(choice.ids or ())
-        for envelope in self._narrowed(choice).select(self.source):
+        for envelope in choice.select(self.source):
             if self.stopped():
                 self.report.interrupted = True
                 return
             unmet.discard(envelope.id)
             if self.looked_at is not None:
                 self.looked_at.append(replace(envelope, header=Header(b""), stamp=envelope.fingerprint()))
-            known = self.ledger.known(self.source.location, envelope)
-            if known is not None and all(self._intact(entry) for entry in known):
+            if not every and self._there(envelope):
                 self.report.chosen += 1
-                self.report.already_there += len(known)
+                self._count_known(self.ledger.known(self.source.location, envelope) or [])
                 self._advance()
                 continue
             yield envelope
         self.report.unknown_ids = sorted(unmet)
+
+    @property
+    def _binds_types(self) -> bool:
+        return self.options.document is not None and self.options.document.bind == "type"
+
+    def _count_known(self, known: list[Entry]) -> None:
+        unmade = sum(entry.document is not None and not entry.document.path for entry in known)
+        self.report.unmade += unmade
+        self.report.already_there += len(known) - (0 if self.options.native else unmade)
+
+    def _there(self, envelope: Envelope) -> bool:
+        """Whether all that is wanted of a message is on the disk."""
+        known = self.ledger.known(self.source.location, envelope)
+        return known is not None and all(map(self._intact, known))
 
     def _narrowed(self, choice: Choice) -> Choice:
         """The choice whose newest are those of the messages that have an attachment which is wanted."""
@@ -159,28 +187,68 @@ class _Run:
         """The messages of this run that have attachments, each with what the disk now holds of it proved."""
         for envelope in self.looked_at or ():
             entries = self.ledger.known(self.source.location, envelope)
-            if entries and all(self.target.sha256(entry.path) == entry.sha256 for entry in entries):
+            if entries and all(self.target.sha256(path) == sha256 for path, sha256 in map(_proof, entries)):
                 digest = self.ledger.digest(self.source.location, envelope)
                 yield Stored(envelope.folder, envelope.place, envelope.stamp, digest)
 
     def _intact(self, entry: Entry) -> bool:
-        return self.target.is_intact(entry.path, entry.size, entry.modified, entry.sha256)
+        """Whether what is wanted of an attachment is on the disk as it was written."""
+        target, document = self.target, entry.document
+        if self.options.native and not target.is_intact(entry.path, entry.size, entry.modified, entry.sha256):
+            return False
+        if self.options.document is None or document is None or not document.path:
+            return True
+        return target.is_intact(document.path, document.size, document.modified, document.sha256)
 
     def _by_workers(self, choice: Choice) -> Iterator[Pulled]:
-        """Workers read, decode, digest and stage, many messages at a time; their order stays."""
-        running: deque[Batch[Envelope, Pulled]] = deque()
-        location, work, options = self.source.address, str(self.target.work), self.options
+        """Workers read, decode, digest, stage and make pages, many messages at a time; their order stays."""
+        running: deque[Batch[Any, Pulled]] = deque()
+        work, options, source = str(self.target.work), self.options, self.source
+        making = options.document is not None
+        patience = _OCR_SECONDS if options.document is not None and options.document.page.ocr else _PAGES_SECONDS
+
+        def submit(items: list[Any]) -> Future[list[Pulled]]:
+            arguments = (work, items, options)
+            pulling: tuple[Any, ...] = (pull_many, source.address) if source.reopens else (pull_read,)
+            if making:
+                return pool.submit_within(patience, *pulling, *arguments)
+            return pool.submit_lasting(*pulling, *arguments)
 
         def finish() -> list[Pulled]:
-            return running.popleft().results(lambda envelope, reason: Pulled(origin_of(envelope), trouble=reason))
+            batch = running.popleft()
+            while not batch.wait(_SAY_SECONDS):
+                self.progress.in_hand = in_hand(work)
+                self.tell(self.progress)
+            return batch.results(self._broken)
 
         with ProcessWorkers(options.jobs, 0) as pool:
-            for items in bounded(self._wanted(choice), _CALL_MESSAGES, _CALL_BYTES):
-                running.append(Batch(lambda some: pool.submit_lasting(pull_many, location, work, some, options), items))
-                if len(running) > 3 * options.jobs:
+            for items in self._bundles(self._wanted(choice)):
+                running.append(Batch(submit, items))
+                if len(running) > (1 if making else 3) * options.jobs:
                     yield from finish()
             while running:
                 yield from finish()
+
+    def _bundles(self, wanted: Iterator[Envelope]) -> Iterator[list[Any]]:
+        """What a worker takes in one call: messages, or where it can't read them itself, messages with their bytes."""
+        if not self.source.reopens:
+            yield from ([read] for read in self.source.read_many(wanted))
+        else:
+            most = _CALL_MESSAGES if self.options.document is None else 1
+            yield from bounded(wanted, most, _CALL_BYTES)
+
+    def _broken(self, item: Any, reason: str) -> Pulled:
+        """A message that broke its worker: where making PDFs did it, its attachments are taken as they are."""
+        envelope, data = item if isinstance(item, tuple) else (item, None)
+        if self.options.document is None:
+            return Pulled(origin_of(envelope), trouble=reason)
+        if data is None:
+            try:
+                data = self.source.read(envelope)
+            except MessageError as error:
+                data = error
+        unmade = replace(self.options.document, unmade=reason)
+        return pull(self.target.stager, envelope, data, replace(self.options, document=unmade))
 
     def _take(self, pulled: Pulled) -> None:
         report, origin = self.report, pulled.origin
@@ -190,26 +258,36 @@ class _Run:
             report.fail(Failure(origin.id, origin.folder, origin.subject, pulled.trouble))
         else:
             for entry, staged in zip(pulled.entries, pulled.staged, strict=True):
-                self._name(entry, staged, self.ledger.before(entry))
+                self._name(entry, staged)
+                self.ledger.add(entry)
+            for paged in pulled.paged:
+                self._name_pdf([pulled.entries[number] for number in paged.states], paged)
+            self.parts += [(pulled.entries[part.number], part) for part in pulled.parts]
             self.met.append(origin)
         self._advance()
         if len(self.batch) >= _BATCH or time.monotonic() - self.since > _BATCH_SECONDS:
             self._put()
 
-    def _name(self, entry: Entry, staged: Staged, before: Entry | None) -> None:
+    def _name(self, entry: Entry, staged: Staged | None) -> None:
         """Give an attachment its path: the one it had, that of an identical one, or the first that is free."""
-        report = self.report
+        report, before = self.report, self.ledger.before(entry)
         report.types[entry.type] += 1
         report.folders[entry.origin.folder] += 1
         if entry.note:
             report.notes[entry.note] += 1
+        if before is not None:
+            entry.document = before.document
+        if staged is None:
+            if before is not None:
+                entry.path, entry.modified, entry.recipe = before.path, before.modified, before.recipe
+            return
+        entry.recipe = self.options.recipes[0]
+        before = before if before is not None and before.path else None
         if before is not None and before.sha256 == entry.sha256:
             entry.path = before.path
-            if self._intact(before):
-                os.unlink(staged.waiting)
-                report.already_there += 1
+            if self.target.is_intact(before.path, before.size, before.modified, before.sha256):
                 entry.modified = before.modified
-                self.ledger.add(entry)
+                self._is_there(staged)
                 return
             staged.replaces = True
         elif self.options.once and (same := self.ledger.path_of(entry.sha256)):
@@ -217,44 +295,137 @@ class _Run:
             entry.modified = (self.target.stamp(same) or (0, staged.modified))[1]
             os.unlink(staged.waiting)
             report.same += 1
-            self.ledger.add(entry)
             return
         else:
             entry.path, there = self.ledger.free(entry.wish, entry.sha256, self.target)
             if there:
-                os.unlink(staged.waiting)
-                report.already_there += 1
                 entry.modified = (self.target.stamp(entry.path) or (0, 0))[1]
-                self.ledger.add(entry)
+                self._is_there(staged)
                 return
         staged.path, entry.modified = entry.path, staged.modified
-        self.ledger.add(entry)
-        self.batch.append((entry, staged))
+        self.batch.append(([entry], staged))
 
-    def _put(self) -> None:
+    def _is_there(self, staged: Staged) -> None:
+        os.unlink(staged.waiting)
+        self.report.already_there += self.options.native
+
+    def _name_pdf(self, entries: list[Entry], paged: Paged) -> None:
+        """Give a PDF its path: the one it had, that of the PDF of identical bytes, or the first that is free."""
+        new, staged = Document("", recipe=self.options.recipes[1]), paged.staged
+        old = next((e.document for e in entries if self._is_old(e.document, paged.wish)), None)
+        same = self.ledger.document_of(entries[0].sha256) if self.options.once and len(entries) == 1 else None
+        if staged is None:
+            self.report.unmade += len(entries)
+        elif old is None and same is not None and same.path:
+            os.unlink(staged.waiting)
+            self.report.same += not self.options.native
+            new = same
+        else:
+            new.size, new.sha256, new.modified = staged.size, staged.sha256, staged.modified
+            if old is not None:
+                new.path, staged.replaces = old.path, True
+                there = old.sha256 == staged.sha256 and self.target.stamp(old.path) is not None
+                self.claimed.add(old.path)
+            else:
+                new.path, there = self.ledger.free(paged.wish, staged.sha256, self.target)
+            if there:
+                new.modified = (self.target.stamp(new.path) or (0, staged.modified))[1]
+                os.unlink(staged.waiting)
+                self.report.already_there += 0 if self.options.native else len(entries)
+            else:
+                staged.path = new.path
+                self.batch.append((entries, staged))
+        for entry, state in zip(entries, paged.states.values(), strict=True):
+            self._settle_document(entry, replace(new, state=state), paged.words, paged.confidence)
+
+    def _is_old(self, document: Document | None, wish: str) -> bool:
+        """Whether a PDF of an earlier run is what is made anew now: of this name, and as that run has left it."""
+        if document is None or not document.path or document.path in self.claimed:
+            return False
+        named = _NUMBER.sub(".pdf", document.path) == wish or document.path == wish
+        return named and self.target.sha256(document.path) in (document.sha256, None)
+
+    def _settle_document(self, entry: Entry, document: Document, words: int, confidence: float) -> None:
+        entry.document, origin = document, entry.origin
+        self.ledger.add(entry)
+        path, state = document.path, document.state
+        if self.report.documents is not None:
+            self.report.documents.append(
+                AttachmentDocument(
+                    origin.id, origin.folder, entry.name, entry.type, path, state, words, round(confidence, 1)
+                )
+            )
+        self.progress.finished.append(f"{entry.name}: {state}")
+
+    def _bind_types(self) -> None:
+        """Bind what waits of each type, in workers; only then the messages count as met with what they are bound into.
+
+        Raises OSError."""
+        options = self.options.document
+        assert options is not None
+        by_type: dict[str, list[tuple[Entry, Part]]] = {}
+        for entry, part in self.parts:
+            by_type.setdefault(part.type, []).append((entry, part))
+        with ProcessWorkers(self.options.jobs, 0) as pool:
+            running = []
+            for kind, members in sorted(by_type.items()):
+                members.sort(key=lambda m: sort_key(options.order, m[1].name, m[1].date, m[1].type))
+                parts = [part for _, part in members]
+                bound = pool.submit_lasting(bind_type, str(self.target.work), kind, parts, options)
+                running.append((kind, members, bound))
+            for kind, members, bound in running:
+                staged, more = None, ""
+                try:
+                    staged, more = bound.result()
+                except (PageError, WorkerLost) as error:
+                    more = f"; not bound: {error}"
+                states = {number: part.state + more for number, (_, part) in enumerate(members)}
+                self._name_pdf([entry for entry, _ in members], Paged(states, f"{type_stem(kind)}.pdf", staged))
+                for part in (part for _, part in members):
+                    os.unlink(part.waiting)
+
+    def _put(self, last: bool = False) -> None:
         batch, self.batch = self.batch, []
         self.since = time.monotonic()
         short: set[int] = set()
-        for (entry, staged), (_, refused) in zip(batch, self.target.put(s for _, s in batch), strict=True):
+        for (entries, staged), (_, refused) in zip(batch, self.target.put(s for _, s in batch), strict=True):
+            first, native = entries[0], staged.path == entries[0].path
             if refused:
-                self.report.fail(Failure(entry.origin.id, entry.origin.folder, entry.name, refused))
-                self.ledger.drop(entry)
-                short.add(id(entry.origin))
+                self.report.fail(Failure(first.origin.id, first.origin.folder, first.name, refused))
+                for entry in entries:
+                    self.ledger.drop(entry)
+                    short.add(id(entry.origin))
             else:
-                self.report.written += 1
+                if native or not self.options.native:
+                    self.report.written += len(entries)
+                self.report.pdfs += not native
                 self.report.bytes += staged.size
-                self._plan(entry, AGAIN if staged.replaces else NEW)
+                self._plan(first, staged, AGAIN if staged.replaces else NEW)
         # the next run tries again what could not be put
-        self.ledger.meet(origin for origin in self.met if id(origin) not in short)
-        self.met = []
+        done = [origin for origin in self.met if id(origin) not in short]
+        of_native, of_pdf = self.options.recipes
+        if self._binds_types and not last:
+            self.ledger.meet(done, [of_native])
+            self.met = done
+        else:
+            self.ledger.meet(done, [of_native, of_pdf])
+            self.met = []
 
-    def _plan(self, entry: Entry, state: str) -> None:
+    def _plan(self, entry: Entry, staged: Staged, state: str) -> None:
         if self.report.planned is not None:
-            origin = entry.origin
-            file = PlannedFile(entry.path, state, entry.type, origin.id, origin.folder, origin.subject, entry.size)
+            origin, kind = entry.origin, entry.type if staged.path == entry.path else "application/pdf"
+            file = PlannedFile(staged.path, state, kind, origin.id, origin.folder, origin.subject, staged.size)
             self.report.planned.append(file)
 
     def _advance(self) -> None:
         self.progress.done += 1
-        self.progress.failed = self.report.failed
+        self.progress.failed, self.progress.in_hand = self.report.failed, ()
         self.tell(self.progress)
+        self.progress.finished = []
+
+
+def _proof(entry: Entry) -> tuple[str, str]:
+    """The path of a file that holds an attachment, and its digest."""
+    if entry.path or entry.document is None:
+        return entry.path, entry.sha256
+    return entry.document.path, entry.document.sha256

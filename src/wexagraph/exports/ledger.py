@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -30,6 +30,9 @@ COLUMNS = (
     "file",
     "message_sha256",
     "notes",
+    "pdf",
+    "pdf_sha256",
+    "pdf_state",
 )
 _SCHEMA = """
 BEGIN;
@@ -44,6 +47,11 @@ CREATE TABLE IF NOT EXISTS attachment (
     message INTEGER NOT NULL, key TEXT NOT NULL, wish TEXT NOT NULL, name TEXT NOT NULL, type TEXT NOT NULL,
     size INTEGER NOT NULL, sha256 TEXT NOT NULL, path TEXT NOT NULL, modified INTEGER NOT NULL, note TEXT NOT NULL,
     recipe TEXT NOT NULL, PRIMARY KEY (message, key, wish)
+) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS document (
+    message INTEGER NOT NULL, key TEXT NOT NULL, wish TEXT NOT NULL, path TEXT NOT NULL, size INTEGER NOT NULL,
+    sha256 TEXT NOT NULL, modified INTEGER NOT NULL, state TEXT NOT NULL, recipe TEXT NOT NULL,
+    PRIMARY KEY (message, key, wish)
 ) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS attachment_sha256 ON attachment (sha256);
 CREATE TABLE IF NOT EXISTS name (key TEXT PRIMARY KEY) WITHOUT ROWID;
@@ -71,8 +79,22 @@ class Origin:
 
 
 @dataclass(slots=True)
+class Document:
+    """The PDF of an attachment, or the bound one that it is in: its path ("" where none could be made), and in words
+    what happened to the attachment. `recipe` says how it was made."""
+
+    state: str
+    path: str = ""
+    size: int = 0
+    sha256: str = ""
+    modified: int = 0
+    recipe: str = ""
+
+
+@dataclass(slots=True)
 class Entry:
-    """An attachment: the part of its message that it is, the path it would like, its name as it came, its file."""
+    """An attachment: the part of its message that it is, the path it would like, its name as it came, its file (no
+    path where only a PDF was made of it), and its PDF."""
 
     origin: Origin
     key: str
@@ -84,13 +106,16 @@ class Entry:
     path: str = ""
     modified: int = 0
     note: str = ""
+    recipe: str = ""
+    document: Document | None = None
 
 
 class Ledger:
     """SQLite in the target's own folder. All methods raise TargetError where the disk fails."""
 
-    def __init__(self, path: Path, recipe: str) -> None:
-        self._path, self._recipe = path, recipe
+    def __init__(self, path: Path, recipes: Sequence[str]) -> None:
+        """`recipes` are those of the attachments themselves and of their PDFs; "" for what is not asked for."""
+        self._path, self._recipes = path, tuple(recipes)
         self.is_new = False
         try:
             try:
@@ -141,19 +166,23 @@ class Ledger:
 
     def known(self, source: str, where: Envelope | Origin) -> list[Entry] | None:
         """What a run with these options has taken from this message; None where none has met it."""
-        row = self._do(
-            "SELECT number FROM message JOIN met ON message=number "
-            "WHERE source=? AND folder=? AND place=? AND stamp=? AND recipe=?",
-            source,
-            where.folder,
-            where.place,
-            where.fingerprint(),
-            self._recipe,
-        ).fetchone()
-        if row is None:
-            return None
+        where_values = (source, where.folder, where.place, where.fingerprint())
+        for recipe in filter(None, self._recipes):
+            row = self._do(
+                "SELECT number FROM message JOIN met ON message=number "
+                "WHERE source=? AND folder=? AND place=? AND stamp=? AND recipe=?",
+                *where_values,
+                recipe,
+            ).fetchone()
+            if row is None:
+                return None
         origin = Origin(where.folder, where.place, where.fingerprint(), "", "", "", "")
-        return [entry for entry, recipe in self._entries(origin, row[0]) if recipe == self._recipe]
+        native, paged = self._recipes
+        return [
+            entry
+            for entry in self._entries(origin, row[0])
+            if (native and entry.recipe == native) or (paged and entry.document and entry.document.recipe == paged)
+        ]
 
     def digest(self, source: str, where: Envelope) -> str:
         """The SHA-256 of a message that was met, in hexadecimal."""
@@ -168,22 +197,39 @@ class Ledger:
 
     def before(self, entry: Entry) -> Entry | None:
         """The same attachment of the same message under the same name, as an earlier run took it."""
-        entries = self._entries(entry.origin, self._number(entry.origin), entry)
-        return next((old for old, _ in entries), None)
+        return next(self._entries(entry.origin, self._number(entry.origin), entry), None)
 
-    def _entries(self, origin: Origin, number: int, like: Entry | None = None) -> list[tuple[Entry, str]]:
+    def _entries(self, origin: Origin, number: int, like: Entry | None = None) -> Iterator[Entry]:
         narrowed, values = ("AND key=? AND wish=?", (like.key, like.wish)) if like else ("", ())
         rows = self._do(
-            "SELECT key, wish, name, type, size, sha256, path, modified, note, recipe FROM attachment "
+            "SELECT key, wish, a.name, a.type, a.size, a.sha256, a.path, a.modified, a.note, a.recipe, "
+            "d.state, d.path, d.size, d.sha256, d.modified, d.recipe "
+            "FROM attachment a LEFT JOIN document d USING (message, key, wish) "
             f"WHERE message=? {narrowed} ORDER BY key",
             number,
             *values,
         )
-        return [(Entry(origin, *row[:-1]), row[-1]) for row in rows]
+        for row in rows.fetchall():
+            entry = Entry(origin, *row[:10])
+            entry.document = Document(*row[10:]) if row[10] is not None else None
+            yield entry
+
+    def document_of(self, sha256: str) -> Document | None:
+        """The PDF that was made in this way of an attachment with these bytes."""
+        row = self._do(
+            "SELECT d.state, d.path, d.size, d.sha256, d.modified, d.recipe FROM document d "
+            "JOIN attachment a USING (message, key, wish) WHERE a.sha256=? AND d.recipe=? "
+            "ORDER BY message, key LIMIT 1",
+            sha256,
+            self._recipes[1],
+        ).fetchone()
+        return Document(*row) if row else None
 
     def path_of(self, sha256: str) -> str | None:
         """The file in which these bytes are already."""
-        row = self._do("SELECT path FROM attachment WHERE sha256=? ORDER BY message, key LIMIT 1", sha256).fetchone()
+        row = self._do(
+            "SELECT path FROM attachment WHERE sha256=? AND path<>'' ORDER BY message, key LIMIT 1", sha256
+        ).fetchone()
         return str(row[0]) if row else None
 
     def free(self, path: str, sha256: str, target: Target) -> tuple[str, bool]:
@@ -215,13 +261,27 @@ class Ledger:
             entry.path,
             entry.modified,
             entry.note,
-            self._recipe,
+            entry.recipe,
         )
+        if (document := entry.document) is not None:
+            self._do(
+                "INSERT OR REPLACE INTO document VALUES (?,?,?,?,?,?,?,?,?)",
+                self._number(entry.origin),
+                entry.key,
+                entry.wish,
+                document.path,
+                document.size,
+                document.sha256,
+                document.modified,
+                document.state,
+                document.recipe,
+            )
 
     def drop(self, entry: Entry) -> None:
         """The file could not be put: the attachment is not taken after all."""
         number = self._number(entry.origin)
-        self._do("DELETE FROM attachment WHERE message=? AND key=? AND wish=?", number, entry.key, entry.wish)
+        for table in ("attachment", "document"):
+            self._do(f"DELETE FROM {table} WHERE message=? AND key=? AND wish=?", number, entry.key, entry.wish)
 
     def _number(self, origin: Origin) -> int:
         """The number of a message, given before it counts as met."""
@@ -237,10 +297,12 @@ class Ledger:
             self._numbers[key] = int(row[0] or 0)
         return self._numbers[key]
 
-    def meet(self, origins: Iterable[Origin]) -> None:
-        """These messages are done: all their attachments are on the disk. What was said so far becomes lasting."""
+    def meet(self, origins: Iterable[Origin], recipes: Sequence[str] | None = None) -> None:
+        """These messages are done: all their attachments are on the disk, by these `recipes` (else all). What was said
+        so far becomes lasting."""
         for origin in origins:
-            self._do("INSERT OR IGNORE INTO met VALUES (?,?)", self._number(origin), self._recipe)
+            for recipe in filter(None, self._recipes if recipes is None else recipes):
+                self._do("INSERT OR IGNORE INTO met VALUES (?,?)", self._number(origin), recipe)
         self._numbers.clear()
         self._do("COMMIT")
         self._do("BEGIN")
@@ -249,7 +311,10 @@ class Ledger:
         """Write the register and the checksums anew. One that somebody has changed is kept beside the new one."""
         self._write(target, REGISTER, self._register())
         digest = self._do("SELECT sha256, path FROM list WHERE name=?", REGISTER).fetchone()
-        paths = self._do("SELECT DISTINCT sha256, path FROM attachment ORDER BY path")
+        paths = self._do(
+            "SELECT sha256, path FROM attachment WHERE path<>'' UNION "
+            "SELECT sha256, path FROM document WHERE path<>'' ORDER BY path"
+        )
         self._write(target, MANIFEST, (f"{sha256}  {path}\n" for sha256, path in [*paths, digest]))
         target.settle()
 
@@ -270,8 +335,9 @@ class Ledger:
         yield "\ufeff" + csv_row(COLUMNS)
         rows = self._do(
             "SELECT m.id, m.folder, m.date, m.sender, m.subject, a.name, a.type, a.size, a.sha256, a.path, m.sha256, "
-            "a.note "
-            "FROM attachment a JOIN message m ON m.number=a.message ORDER BY m.folder, m.place, m.number, a.key"
+            "a.note, coalesce(d.path, ''), coalesce(d.sha256, ''), coalesce(d.state, '') "
+            "FROM attachment a JOIN message m ON m.number=a.message LEFT JOIN document d USING (message, key, wish) "
+            "ORDER BY m.folder, m.place, m.number, a.key"
         )
         for row in rows:
-            yield csv_row([*row[:-1], CODES.get(row[-1], "")])
+            yield csv_row([*row[:11], CODES.get(row[11], ""), *row[12:]])

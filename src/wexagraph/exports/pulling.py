@@ -4,21 +4,29 @@ from __future__ import annotations
 
 import hashlib
 import io
-import os
 import zipfile
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import tzinfo
 
 from wexagraph.errors import MessageError
+from wexagraph.exports.attachment_documents import (
+    ATTACHMENTS_NAME,
+    DocumentOptions,
+    Paged,
+    Part,
+    Taken,
+    dated,
+    page,
+)
 from wexagraph.exports.ledger import Entry, Origin
 from wexagraph.messages import Attachment, Header, Message
 from wexagraph.messages.filetypes import ZIP, contradicts, recognise
 from wexagraph.messages.mime import made_part
 from wexagraph.naming import Fields, NamePattern, clean, with_extension
 from wexagraph.naming.paths import folder_path
-from wexagraph.output.staging import Staged, Stager
+from wexagraph.output.staging import Staged, Stager, stager_at
 from wexagraph.selection.criteria import text_matches
 from wexagraph.sources import Envelope, reopen
 from wexagraph.text import one_line, shortened
@@ -34,7 +42,8 @@ class ExtractOptions:
 
     `wanted` are names or media types, with `*` and `?`; none means all. Sizes are in bytes. `inline` takes pictures of
     the layout too, `nested` the attachments of messages inside, `open_zips` the files of ZIPs. `once` writes a file a
-    digest; `flat` leaves out the source's folders.
+    digest; `flat` leaves out the source's folders. `native` writes their own bytes, `document` says how PDFs are made
+    of them (None: none are).
     """
 
     pattern: NamePattern = field(default_factory=lambda: NamePattern(ATTACHMENT_PATTERN))
@@ -48,10 +57,18 @@ class ExtractOptions:
     flat: bool = False
     zone: tzinfo | None = None
     jobs: int = 1
+    native: bool = True
+    document: DocumentOptions | None = None
 
     @property
-    def recipe(self) -> str:
-        """Equal for two runs that take the same attachments under the same names."""
+    def recipes(self) -> tuple[str, str]:
+        """Equal for two runs that take the same attachments under the same names: of their own bytes, and of their
+        PDFs; "" for what is not made."""
+        paged = self.document.recipe(self._recipe) if self.document is not None else ""
+        return self._recipe if self.native else "", paged
+
+    @property
+    def _recipe(self) -> str:
         values = (
             self.pattern.text,
             self.wanted,
@@ -68,21 +85,21 @@ class ExtractOptions:
 
 @dataclass(slots=True)
 class Pulled:
-    """A message that was read: where it is from, and its attachments, staged. `trouble` says why it could not be."""
+    """A message that was read: where it is from, its attachments, each staged where its own bytes are wanted, and its
+    PDFs, or its `parts` of PDFs that are bound of several messages. `trouble` says why it could not be read."""
 
     origin: Origin
     entries: list[Entry] = field(default_factory=list)
-    staged: list[Staged] = field(default_factory=list)
+    staged: list[Staged | None] = field(default_factory=list)
+    paged: list[Paged] = field(default_factory=list)
+    parts: list[Part] = field(default_factory=list)
     trouble: str = ""
-
-
-_stagers: dict[str, Stager] = {}
 
 
 def pull_many(location: str, work: str, envelopes: list[Envelope], options: ExtractOptions) -> list[Pulled]:
     """Read messages and stage their attachments; runs in a worker. Raises OSError."""
     source = reopen(location)
-    stager = _stagers.setdefault(work, Stager(work))
+    stager = stager_at(work)
     pulled = []
     for envelope in envelopes:
         data: bytes | MessageError
@@ -92,6 +109,14 @@ def pull_many(location: str, work: str, envelopes: list[Envelope], options: Extr
             data = error
         pulled.append(pull(stager, envelope, data, options))
     return pulled
+
+
+def pull_read(
+    work: str, messages: list[tuple[Envelope, bytes | MessageError]], options: ExtractOptions
+) -> list[Pulled]:
+    """Stage the attachments of messages that were read; runs in a worker. Raises OSError."""
+    stager = stager_at(work)
+    return [pull(stager, envelope, data, options) for envelope, data in messages]
 
 
 def pull(stager: Stager, envelope: Envelope, data: bytes | MessageError, options: ExtractOptions) -> Pulled:
@@ -128,32 +153,39 @@ def origin_of(envelope: Envelope) -> Origin:
 
 def _pull(stager: Stager, envelope: Envelope, data: bytes, options: ExtractOptions, pulled: Pulled) -> None:
     origin, moment = pulled.origin, envelope.date()[0]
-    stamp = moment.timestamp() if moment else None
     keys: Counter[str] = Counter()
+    taken: list[Taken] = []
     for number, (place, attachment) in enumerate(_all(Message(data), options), 1):
         if not _is_wanted(attachment, options):
             continue
         content = attachment.content()
         if not _fits(len(content), options):
             continue
-        stem, suffix = with_extension(clean(attachment.name))
+        filename, suffix = with_extension(clean(attachment.name))
         fields = Fields(
-            envelope.header, envelope.folder, envelope.id, options.zone, moment, filename=stem, number=number
+            envelope.header, envelope.folder, envelope.id, options.zone, moment, filename=filename, number=number
         )
-        staged = stager.stage("", content, False)
-        if stamp is not None and 0 <= stamp < 2**33:
-            os.utime(staged.waiting, (stamp, stamp))
-            staged.modified = os.stat(staged.waiting).st_mtime_ns
+        staged = dated(stager.stage("", content, False), moment) if options.native else None
         note = "attachment-other-type" if contradicts(attachment.name, attachment.type, content) else ""
         name = shortened(one_line(attachment.name), 1000)
-        folder = folder_path(envelope.folder, options.flat)
-        path = f"{folder}/" * bool(folder) + options.pattern.stem(fields) + suffix
+        stem = _stem(fields, options)
         key = f"{place}:{name[:200]}"
         keys[key] += 1  # two files written into one text have one place
         key += f"#{keys[key]}" if keys[key] > 1 else ""
         kind = one_line(attachment.type)[:100]
-        pulled.entries.append(Entry(origin, key, path, name, kind, len(content), staged.sha256, note=note))
+        digest = staged.sha256 if staged is not None else hashlib.sha256(content).hexdigest()
+        pulled.entries.append(Entry(origin, key, stem + suffix, name, kind, len(content), digest, note=note))
         pulled.staged.append(staged)
+        taken.append((attachment, stem, suffix, fields))
+    if options.document is not None and taken:
+        together = _stem(replace(taken[0][3], filename=ATTACHMENTS_NAME), options)
+        pulled.paged, pulled.parts = page(stager, taken, together, options.document)
+
+
+def _stem(fields: Fields, options: ExtractOptions) -> str:
+    """The path of a file, less its suffix."""
+    folder = folder_path(fields.folder, options.flat)
+    return f"{folder}/" * bool(folder) + options.pattern.stem(fields)
 
 
 def _all(

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
 from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
 
 from wexagraph.files import NO_LINK
 
+_IN_HAND = "in-hand"
 _FLAGS = os.O_WRONLY | os.O_CREAT | os.O_EXCL | NO_LINK
 
 
@@ -31,6 +35,12 @@ class Stager:
         self._folder = f"{work}/{os.getpid():x}"
         self._count = 0
 
+    def say(self, text: str) -> None:
+        """Leave word of what this process is at, for `in_hand`. Raises OSError."""
+        os.makedirs(self._folder, exist_ok=True)
+        with open(f"{self._folder}/{_IN_HAND}", "w", encoding="utf-8", errors="replace") as file:
+            file.write(text)
+
     def free(self) -> str:
         """A path that nothing bears. Raises OSError."""
         if self._count == 0:
@@ -50,3 +60,18 @@ class Stager:
         finally:
             os.close(file)
         return Staged(waiting, path, len(content), sha256 or hashlib.sha256(content).hexdigest(), replaces, modified)
+
+
+@cache
+def stager_at(work: str) -> Stager:
+    """The stager of this process below `work`."""
+    return Stager(work)
+
+
+def in_hand(work: str) -> tuple[str, ...]:
+    """What the processes that stage files below `work` are at, as far as they say it."""
+    texts = []
+    for path in sorted(Path(work).glob(f"*/{_IN_HAND}")):
+        with contextlib.suppress(OSError):
+            texts.append(path.read_text("utf-8", "replace"))
+    return tuple(filter(None, texts))

@@ -7,6 +7,7 @@ import zipfile
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wexagraph.errors import PageError
@@ -184,7 +185,7 @@ def to_pdf(message: Message, job: Job, made: Made) -> bytes:
     cover = None if job.part else job.options.cover
     if job.part or cover is not None:
         # how many pages a part has, binding finds by itself
-        pages = 0 if job.part else _page_count([pdf, *(piece.pdf for piece in _flat(pieces))])
+        pages = 0 if job.part else _page_count([io.BytesIO(pdf), *(piece.source for piece in _flat(pieces))])
         made.entry = entry(message, job.origin, job.options, pages)
     if job.part:
         made.marked = bool(pieces)
@@ -271,12 +272,12 @@ def _flat(pieces: Sequence[Piece]) -> Iterator[Piece]:
         yield from _flat(piece.below)
 
 
-def _page_count(pdfs: Iterable[bytes]) -> int:
+def _page_count(pdfs: Iterable[io.BytesIO | Path]) -> int:
     import pikepdf
 
     total = 0
     for pdf in pdfs:
-        with pikepdf.open(io.BytesIO(pdf)) as document:
+        with pikepdf.open(pdf) as document:
             total += len(document.pages)
     return total
 

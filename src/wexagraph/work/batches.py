@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import Future
+from concurrent.futures import Future, wait
 from typing import Generic, TypeVar
 
 from wexagraph.work.workers import WorkerLost
@@ -18,6 +18,10 @@ class Batch(Generic[T, R]):
     def __init__(self, submit: Callable[[list[T]], Future[list[R]]], items: list[T]) -> None:
         self._submit, self.items = submit, items
         self._future = submit(items)
+
+    def wait(self, seconds: float) -> bool:
+        """Whether the results are there, after at most so long."""
+        return bool(wait([self._future], seconds).done)
 
     def results(self, broken: Callable[[T, str], R]) -> list[R]:
         """A result for each item, once all are there; one that breaks its worker has what `broken` makes of the reason.

@@ -6,6 +6,7 @@ import hashlib
 import io
 import re
 import zipfile
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
 from markupsafe import Markup
@@ -32,7 +33,7 @@ from wexagraph.pages.options import PageOptions
 from wexagraph.pages.pdf.finish import conforms
 from wexagraph.pages.pdf.foreign import checked
 from wexagraph.pages.pdf.pieces import Piece
-from wexagraph.pages.scans.recognise import with_words
+from wexagraph.pages.scans.recognise import Scanned, with_words
 from wexagraph.text import one_line, shortened, without_controls
 
 PATIENCE = 20.0
@@ -61,14 +62,21 @@ class _NoPages(ValueError):
 class Converter:
     """Makes pages of attachments with an engine. `notes` tells what differs; `unconverted` what has to be embedded.
 
-    `fields` and `file` are what the header and footer say of the message; a `part` of a bound PDF has none yet.
+    `fields` and `file` are what the header and footer say of the message; a `part` of a bound PDF has none yet. `tell`
+    is told of each page before its words are recognised: the attachment's name, and the page's number.
     """
 
     def __init__(
-        self, options: PageOptions, engine: Engine, fields: Fields, file: str = "", part: bool = False
+        self,
+        options: PageOptions,
+        engine: Engine,
+        fields: Fields,
+        file: str = "",
+        part: bool = False,
+        tell: Callable[[str, int], None] = lambda name, page: None,
     ) -> None:
         self.options, self.engine = options, engine
-        self._fields, self._file, self._part = fields, file, part
+        self._fields, self._file, self._part, self._tell = fields, file, part, tell
         self.notes: list[Note] = []
         self.unconverted: list[Attachment] = []
         self._held = 0
@@ -84,6 +92,8 @@ class Converter:
         if other is not None:
             self.notes.append(other)
         kind = settle(attachment.name, attachment.type, content)
+        scanned: Scanned | None = None
+        reason = ""
         try:
             if not pages:
                 raise ValueError("an earlier try to make pages of the attachments failed")
@@ -99,10 +109,10 @@ class Converter:
             pdf = self._set(name, kind, content, made)
         else:
             if self.options.ocr and (kind == PDF or kind.startswith("image/")):
-                scanned = with_words(pdf, self.options.ocr, name)
+                scanned = with_words(pdf, self.options.ocr, name, lambda page: self._tell(name, page))
                 pdf, made.notes = scanned.pdf, [*made.notes, *scanned.notes]
         self.notes += made.notes
-        return Piece(name, pdf, made.below, foreign=bool(made.pdf) and kind != EML)
+        return Piece(name, pdf, made.below, foreign=bool(made.pdf) and kind != EML, scanned=scanned, unmade=reason)
 
     def _made(self, attachment: Attachment, kind: str, content: bytes, depth: int) -> _Made:
         if kind == PDF:

@@ -80,6 +80,25 @@ def finish(
     return out.getvalue(), []
 
 
+def join(pieces: Sequence[Piece], record: Record, out: BinaryIO, archival: bool = False) -> list[Note]:
+    """Write a PDF of pieces alone, a bookmark to each, into `out`. Returns notes as `finish` does.
+
+    Raises ValueError or RuntimeError where something can't be joined, OSError where the disk fails.
+    """
+    import pikepdf
+
+    with pikepdf.new() as document:
+        with document.open_outline() as outline:
+            _append(document, pieces, outline.root, False)
+        describe(document, record)
+        archived = as_archival(document, record) if archival else None
+        if isinstance(archived, bytes):
+            out.write(archived)
+            return []
+        save(document, out)
+        return [archived] if archived is not None else []
+
+
 def save(document: Any, out: BinaryIO, lock: Lock | None = None) -> None:
     """Write a document, encrypted with AES-256 where there is a lock (ISO 32000-2, section 7.6)."""
     import pikepdf
@@ -243,7 +262,7 @@ def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any], part: 
     for piece in pieces:
         first = len(document.pages)
         starts[piece.number] = first
-        with pikepdf.open(io.BytesIO(piece.pdf)) as source:
+        with pikepdf.open(piece.source) as source:
             below = bookmarks_of(source, first)
             disarm(source)
             document.pages.extend(source.pages)

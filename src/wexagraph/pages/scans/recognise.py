@@ -33,6 +33,7 @@ class Scanned:
     pages: int = 0
     words: int = 0
     confidence: float = 0.0
+    text: str = ""
     notes: list[Note] = field(default_factory=list)
 
 
@@ -75,6 +76,7 @@ def with_words(
                 out = io.BytesIO()
                 target.save(out, deterministic_id=True)
             scanned.pdf, scanned.pages, scanned.words = out.getvalue(), len(layers), len(sure)
+            scanned.text = "\n".join(" ".join(placed.text for placed in page) for page in layers.values())
             scanned.confidence = sum(sure) / len(sure)
             about = f"{program.name}, {'+'.join(languages)}, {len(layers)} pages, {scanned.confidence:.0f} %"
             scanned.notes.insert(0, Note("text-recognised", f"{name[:80]}: {about}"))
