@@ -1,9 +1,7 @@
-"""Only the attachments: each as a file of its own, in its own format, byte for byte."""
+"""Only the attachments: each as a file of its own, byte for byte, as a PDF, or both."""
 
 from __future__ import annotations
 
-import os
-import re
 import time
 from collections import deque
 from collections.abc import Callable, Iterator
@@ -14,29 +12,26 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from wexagraph.errors import MessageError, PageError, TargetError
-from wexagraph.exports.attachment_documents import Paged, Part, bind_type, sort_key, type_stem
-from wexagraph.exports.ledger import Document, Entry, Ledger, Origin
+from wexagraph.errors import MessageError, TargetError
+from wexagraph.exports.attachment_files import AttachmentFiles
+from wexagraph.exports.ledger import Entry, Ledger
 from wexagraph.exports.pulling import ExtractOptions, Pulled, has_wanted, origin_of, pull, pull_many, pull_read
-from wexagraph.exports.report import AttachmentDocument, AttachmentReport
+from wexagraph.exports.report import AttachmentReport
 from wexagraph.messages import Header, Message
 from wexagraph.output.folder import OWN
-from wexagraph.output.staging import Staged, in_hand
+from wexagraph.output.staging import in_hand
 from wexagraph.output.target import Target, keep_apart
 from wexagraph.output.untouched import untouched
-from wexagraph.reports import AGAIN, NEW, Failure, PlannedFile, Progress
+from wexagraph.reports import Failure, Progress
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Source, Stored
 from wexagraph.sources.base import bounded
 from wexagraph.work.batches import Batch
 from wexagraph.work.pool import ProcessWorkers
-from wexagraph.work.workers import WorkerLost
 
 _CALL_MESSAGES, _CALL_BYTES = 32, 24 * 1024 * 1024
-_BATCH, _BATCH_SECONDS = 512, 2.0
 _PAGES_SECONDS, _OCR_SECONDS, _SAY_SECONDS = 600.0, 4 * 3600.0, 1.0
 _NEVER = datetime.min.replace(tzinfo=UTC)
-_NUMBER = re.compile(r" \(\d+\)\.pdf$")
 
 
 def extract(
@@ -95,12 +90,8 @@ class _Run:
         self.source, self.target, self.ledger, self.options = source, target, ledger, options
         self.tell, self.stopped = tell, stopped
         self.report, self.progress = AttachmentReport(str(target.folder)), Progress()
-        self.batch: list[tuple[list[Entry], Staged]] = []  # files to be put, with the attachments that are in each
-        self.parts: list[tuple[Entry, Part]] = []  # of PDFs that are bound by type
-        self.met: list[Origin] = []
-        self.claimed: set[str] = set()  # paths of PDFs of an earlier run that this run has made otherwise
+        self.files = AttachmentFiles(target, ledger, options, self.report)
         self.looked_at: list[Envelope] | None = None  # kept where something is to be done at the source
-        self.since = time.monotonic()
 
     def go(self, choice: Choice) -> AttachmentReport:
         if self.options.document is not None or (self.source.reopens and self.options.jobs > 1):
@@ -112,11 +103,11 @@ class _Run:
         try:
             for each in pulled:
                 self._take(each)
-            if self._binds_types and not self.report.interrupted:
-                self._bind_types()
+            if self.options.binds_types and not self.report.interrupted:
+                self.files.bind_types()
         except OSError as error:
             raise self.target.failed(error) from error
-        self._put(last=not self.report.interrupted)
+        self.files.put(last=not self.report.interrupted)
         if self.report.planned is None:
             self.ledger.write_lists(self.target)
         self.source.settle()
@@ -127,7 +118,7 @@ class _Run:
         """The chosen messages but those whose attachments are all there."""
         choice = self._narrowed(choice)
         # what is bound by type holds old and new together: something new wants all of it
-        every = self._binds_types and not all(map(self._there, choice.select(self.source)))
+        every = self.options.binds_types and not all(map(self._there, choice.select(self.source)))
         unmet = set(choice.ids or ())
         for envelope in choice.select(self.source):
             if self.stopped():
@@ -143,10 +134,6 @@ class _Run:
                 continue
             yield envelope
         self.report.unknown_ids = sorted(unmet)
-
-    @property
-    def _binds_types(self) -> bool:
-        return self.options.document is not None and self.options.document.bind == "type"
 
     def _count_known(self, known: list[Entry]) -> None:
         unmade = sum(entry.document is not None and not entry.document.path for entry in known)
@@ -257,165 +244,8 @@ class _Run:
         if pulled.trouble:
             report.fail(Failure(origin.id, origin.folder, origin.subject, pulled.trouble))
         else:
-            for entry, staged in zip(pulled.entries, pulled.staged, strict=True):
-                self._name(entry, staged)
-                self.ledger.add(entry)
-            for paged in pulled.paged:
-                self._name_pdf([pulled.entries[number] for number in paged.states], paged)
-            self.parts += [(pulled.entries[part.number], part) for part in pulled.parts]
-            self.met.append(origin)
+            self.progress.finished += self.files.take(pulled)
         self._advance()
-        if len(self.batch) >= _BATCH or time.monotonic() - self.since > _BATCH_SECONDS:
-            self._put()
-
-    def _name(self, entry: Entry, staged: Staged | None) -> None:
-        """Give an attachment its path: the one it had, that of an identical one, or the first that is free."""
-        report, before = self.report, self.ledger.before(entry)
-        report.types[entry.type] += 1
-        report.folders[entry.origin.folder] += 1
-        if entry.note:
-            report.notes[entry.note] += 1
-        if before is not None:
-            entry.document = before.document
-        if staged is None:
-            if before is not None:
-                entry.path, entry.modified, entry.recipe = before.path, before.modified, before.recipe
-            return
-        entry.recipe = self.options.recipes[0]
-        before = before if before is not None and before.path else None
-        if before is not None and before.sha256 == entry.sha256:
-            entry.path = before.path
-            if self.target.is_intact(before.path, before.size, before.modified, before.sha256):
-                entry.modified = before.modified
-                self._is_there(staged)
-                return
-            staged.replaces = True
-        elif self.options.once and (same := self.ledger.path_of(entry.sha256)):
-            entry.path = same
-            entry.modified = (self.target.stamp(same) or (0, staged.modified))[1]
-            os.unlink(staged.waiting)
-            report.same += 1
-            return
-        else:
-            entry.path, there = self.ledger.free(entry.wish, entry.sha256, self.target)
-            if there:
-                entry.modified = (self.target.stamp(entry.path) or (0, 0))[1]
-                self._is_there(staged)
-                return
-        staged.path, entry.modified = entry.path, staged.modified
-        self.batch.append(([entry], staged))
-
-    def _is_there(self, staged: Staged) -> None:
-        os.unlink(staged.waiting)
-        self.report.already_there += self.options.native
-
-    def _name_pdf(self, entries: list[Entry], paged: Paged) -> None:
-        """Give a PDF its path: the one it had, that of the PDF of identical bytes, or the first that is free."""
-        new, staged = Document("", recipe=self.options.recipes[1]), paged.staged
-        old = next((e.document for e in entries if self._is_old(e.document, paged.wish)), None)
-        same = self.ledger.document_of(entries[0].sha256) if self.options.once and len(entries) == 1 else None
-        if staged is None:
-            self.report.unmade += len(entries)
-        elif old is None and same is not None and same.path:
-            os.unlink(staged.waiting)
-            self.report.same += not self.options.native
-            new = same
-        else:
-            new.size, new.sha256, new.modified = staged.size, staged.sha256, staged.modified
-            if old is not None:
-                new.path, staged.replaces = old.path, True
-                there = old.sha256 == staged.sha256 and self.target.stamp(old.path) is not None
-                self.claimed.add(old.path)
-            else:
-                new.path, there = self.ledger.free(paged.wish, staged.sha256, self.target)
-            if there:
-                new.modified = (self.target.stamp(new.path) or (0, staged.modified))[1]
-                os.unlink(staged.waiting)
-                self.report.already_there += 0 if self.options.native else len(entries)
-            else:
-                staged.path = new.path
-                self.batch.append((entries, staged))
-        for entry, state in zip(entries, paged.states.values(), strict=True):
-            self._settle_document(entry, replace(new, state=state), paged.words, paged.confidence)
-
-    def _is_old(self, document: Document | None, wish: str) -> bool:
-        """Whether a PDF of an earlier run is what is made anew now: of this name, and as that run has left it."""
-        if document is None or not document.path or document.path in self.claimed:
-            return False
-        named = _NUMBER.sub(".pdf", document.path) == wish or document.path == wish
-        return named and self.target.sha256(document.path) in (document.sha256, None)
-
-    def _settle_document(self, entry: Entry, document: Document, words: int, confidence: float) -> None:
-        entry.document, origin = document, entry.origin
-        self.ledger.add(entry)
-        path, state = document.path, document.state
-        if self.report.documents is not None:
-            self.report.documents.append(
-                AttachmentDocument(
-                    origin.id, origin.folder, entry.name, entry.type, path, state, words, round(confidence, 1)
-                )
-            )
-        self.progress.finished.append(f"{entry.name}: {state}")
-
-    def _bind_types(self) -> None:
-        """Bind what waits of each type, in workers; only then the messages count as met with what they are bound into.
-
-        Raises OSError."""
-        options = self.options.document
-        assert options is not None
-        by_type: dict[str, list[tuple[Entry, Part]]] = {}
-        for entry, part in self.parts:
-            by_type.setdefault(part.type, []).append((entry, part))
-        with ProcessWorkers(self.options.jobs, 0) as pool:
-            running = []
-            for kind, members in sorted(by_type.items()):
-                members.sort(key=lambda m: sort_key(options.order, m[1].name, m[1].date, m[1].type))
-                parts = [part for _, part in members]
-                bound = pool.submit_lasting(bind_type, str(self.target.work), kind, parts, options)
-                running.append((kind, members, bound))
-            for kind, members, bound in running:
-                staged, more = None, ""
-                try:
-                    staged, more = bound.result()
-                except (PageError, WorkerLost) as error:
-                    more = f"; not bound: {error}"
-                states = {number: part.state + more for number, (_, part) in enumerate(members)}
-                self._name_pdf([entry for entry, _ in members], Paged(states, f"{type_stem(kind)}.pdf", staged))
-                for part in (part for _, part in members):
-                    os.unlink(part.waiting)
-
-    def _put(self, last: bool = False) -> None:
-        batch, self.batch = self.batch, []
-        self.since = time.monotonic()
-        short: set[int] = set()
-        for (entries, staged), (_, refused) in zip(batch, self.target.put(s for _, s in batch), strict=True):
-            first, native = entries[0], staged.path == entries[0].path
-            if refused:
-                self.report.fail(Failure(first.origin.id, first.origin.folder, first.name, refused))
-                for entry in entries:
-                    self.ledger.drop(entry)
-                    short.add(id(entry.origin))
-            else:
-                if native or not self.options.native:
-                    self.report.written += len(entries)
-                self.report.pdfs += not native
-                self.report.bytes += staged.size
-                self._plan(first, staged, AGAIN if staged.replaces else NEW)
-        # the next run tries again what could not be put
-        done = [origin for origin in self.met if id(origin) not in short]
-        of_native, of_pdf = self.options.recipes
-        if self._binds_types and not last:
-            self.ledger.meet(done, [of_native])
-            self.met = done
-        else:
-            self.ledger.meet(done, [of_native, of_pdf])
-            self.met = []
-
-    def _plan(self, entry: Entry, staged: Staged, state: str) -> None:
-        if self.report.planned is not None:
-            origin, kind = entry.origin, entry.type if staged.path == entry.path else "application/pdf"
-            file = PlannedFile(staged.path, state, kind, origin.id, origin.folder, origin.subject, staged.size)
-            self.report.planned.append(file)
 
     def _advance(self) -> None:
         self.progress.done += 1

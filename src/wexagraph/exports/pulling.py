@@ -61,6 +61,11 @@ class ExtractOptions:
     document: DocumentOptions | None = None
 
     @property
+    def binds_types(self) -> bool:
+        """Whether PDFs hold attachments of several messages."""
+        return self.document is not None and self.document.bind == "type"
+
+    @property
     def recipes(self) -> tuple[str, str]:
         """Equal for two runs that take the same attachments under the same names: of their own bytes, and of their
         PDFs; "" for what is not made."""
