@@ -89,7 +89,8 @@ class Demo(ProgramTest):
             ["sha256sum", "--strict", "-c", "manifest-sha256.txt"], cwd=self.export, capture_output=True, text=True
         )
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertEqual(len(done.stdout.splitlines()), 2 * self.mailbox.count + 1)
+        browsed = len(list((self.export / "index files").iterdir())) + 1
+        self.assertEqual(len(done.stdout.splitlines()), 2 * self.mailbox.count + 1 + browsed)
 
     def test_the_register_has_a_row_a_message(self) -> None:
         with open(self.export / "register.csv", encoding="utf-8-sig", newline="") as file:

@@ -22,11 +22,15 @@ _HARMLESS = frozenset(
         "engine attachments open-zips bind unquote run-on flat tag evidence headers property archival show-hidden "
         "read-back cover no-read-back patience jobs volume-size by-folder inline nested once file-larger "
         "file-smaller deep folder from to cc with subject body text since before older-than newer-than larger "
-        "smaller keyword seen unseen attached newest except conversation title language register columns column ocr"
+        "smaller keyword seen unseen attached newest except conversation title language register columns column ocr "
+        "index office order"
     ).split()
 )
 """What the file of a working folder may set: nothing that names a place, a server, a file elsewhere or a program. Who
 fills a folder with mail for a clerk must not send a password anywhere by it."""
+
+OTHER_SENSE = frozenset([("attachments", "as"), ("attachments", "bind"), ("index", "title")])
+"""Options that mean something else on a command than on others: a default for all commands is none of theirs."""
 
 
 @dataclass(frozen=True)
@@ -74,7 +78,8 @@ class Configuration:
 
     def setting(self, name: str, command: str) -> Setting | None:
         """The setting of an option that holds for a command: the last one, and one for the command before others."""
-        fitting = [one for one in self.options if one.name == name and one.command in ("", command)]
+        general = "" if (command, name) not in OTHER_SENSE else command
+        fitting = [one for one in self.options if one.name == name and one.command in (general, command)]
         return max(enumerate(fitting), key=lambda item: (bool(item[1].command), item[0]))[1] if fitting else None
 
     def account(self, name: str) -> Known:

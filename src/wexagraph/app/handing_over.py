@@ -12,6 +12,8 @@ from wexagraph.app.cases import Records
 from wexagraph.app.disposal import facts_of, messages_of
 from wexagraph.app.filing import mend
 from wexagraph.errors import CallError, TargetError
+from wexagraph.exports.index_page.options import IndexOptions
+from wexagraph.exports.index_page.writing import index_folder
 from wexagraph.exports.verify import verify
 from wexagraph.naming.paths import MANIFEST
 from wexagraph.output.folder import OWN, OutputFolder
@@ -24,8 +26,9 @@ from wexagraph.records.packed import PackedCase, pack
 from wexagraph.text import one_line
 
 
-def pack_case(records: Records, reference: str, into: Path) -> int:
-    """Write a case into a ZIP. Returns how many files it has. Raises CallError where the case is not whole."""
+def pack_case(records: Records, reference: str, into: Path, index: IndexOptions | None = None) -> int:
+    """Write a case into a ZIP, with a page to browse where one is asked for. Returns how many files it has. Raises
+    CallError where the case is not whole, TargetError where its page can't be written."""
     with records.changing() as plan:
         case = plan.get(reference)
         place = records.place(case)
@@ -36,6 +39,8 @@ def pack_case(records: Records, reference: str, into: Path) -> int:
         if (place / MANIFEST).exists() and not (verification := verify(place)).whole:
             wrong = verification.findings[0]
             raise CallError(f"case {case.reference} is not whole: {one_line(wrong.path)} is {wrong.state}.")
+        if index is not None:
+            index_folder(place, replace(index, title=f"{case.reference} {case.title}"))
         records.note(plan, case, "packed", into=into.name)
         said = "What this file holds, as it lay in the records. manifest-sha256.txt has the digest of each file."
         facts = facts_of(records, case)

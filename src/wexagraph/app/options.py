@@ -14,6 +14,7 @@ from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
+from wexagraph.app.index_options import INDEX_DEFAULTS, index_options
 from wexagraph.app.locales import language_code, usual_paper
 from wexagraph.app.scan_languages import scan_languages
 from wexagraph.app.secrets import Prompt, secret
@@ -86,6 +87,8 @@ EXPORT_DEFAULTS: dict[str, Any] = PAGE_DEFAULTS | {
     "patience": 30.0,
     "jobs": None,
     "cluster": None,
+    "index": False,
+    **INDEX_DEFAULTS,
 }
 DOCUMENT_PAGES = ("paper", "landscape", "margin", "header", "footer", "property", "archival", "language", "ocr")
 ATTACHMENT_DEFAULTS: dict[str, Any] = {name: PAGE_DEFAULTS[name] for name in DOCUMENT_PAGES} | {
@@ -125,9 +128,10 @@ def export_options(
     prompt: Prompt | None = None,
     exported: datetime | None = None,
     case: tuple[str, str] | None = None,
+    index_title: str = "",
 ) -> ExportOptions:
     """The options of an export; `prompt` asks for passwords, `exported` dates cover sheets, `case` is the reference and
-    the title of what is filed. Raises CallError."""
+    the title of what is filed, `index_title` that of the page to browse. Raises CallError."""
     values = _filled(plain, EXPORT_DEFAULTS)
     for name in ("name", "title", "header", "footer") if case is None else ():
         if field := re.search(r"\{(case(?:_title)?)[}:!]", str(values[name] or "")):
@@ -156,6 +160,7 @@ def export_options(
         exported=exported,
         cluster=values["cluster"] or "",
         registers=_registers(values["register"]),
+        index=index_options(values, page.language, index_title or " ".join(case or ())) if values["index"] else None,
     )
 
 

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-import re
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
@@ -16,20 +15,17 @@ from wexagraph.errors import MessageError
 from wexagraph.messages import Header, Message
 from wexagraph.messages.dates import in_zone
 from wexagraph.messages.headers import header_end
-from wexagraph.messages.visible_text import visible_texts
+from wexagraph.messages.searched_texts import searched_texts
 from wexagraph.naming import clean, component
-from wexagraph.sources import Envelope, Leaf, Partition, Source, listed, reopen
+from wexagraph.sources import Envelope, Partition, Source, listed, reopen
 from wexagraph.zips import out_of_proportion
 
 _KEPT = frozenset(
     b"date from sender reply-to to cc bcc subject message-id in-reply-to references received content-type".split()
 )
-_READABLE = re.compile(r"(?m)^(?:SUMMARY|DESCRIPTION|LOCATION|COMMENT)(?:;[^:\n]*)?:(.*(?:\r?\n[ \t].*)*)")
 _BLANKS = (b" ", b"\t")
 _ROOM = 40
 _MOST_FIELD = 64_000
-_MOST_TEXT = 400_000
-_MOST_ATTACHED_TEXT = 100_000
 
 
 @dataclass(slots=True)
@@ -83,7 +79,7 @@ def describe(
     message.blocks()  # read once, for texts and attachments alike
     leaves = listed(message)
     leaves_json = json.dumps([[leaf.name, leaf.type, leaf.size] for leaf in leaves[:500]], ensure_ascii=False)
-    return stem, moment, _short_header(header), leaves_json, _words(message, leaves)
+    return stem, moment, _short_header(header), leaves_json, searched_texts(message, leaves)
 
 
 def _short_header(header: Header) -> bytes:
@@ -102,29 +98,6 @@ def _short_header(header: Header) -> bytes:
             kept.append(line[:room])
             room -= len(line) + 1
     return b"\n".join(kept)
-
-
-def _words(message: Message, leaves: list[Leaf]) -> tuple[str, str, str, str]:
-    header = message.header
-    people = [str(a) for a in (*header.authors, *header.addresses(b"to"), *header.addresses(b"cc"))]
-    texts = list(visible_texts(message, _MOST_TEXT))
-    for leaf in leaves:
-        if leaf.part is not None and leaf.type in ("text/plain", "text/csv", "text/calendar", "text/markdown"):
-            content = leaf.part.content()[:_MOST_ATTACHED_TEXT].decode("utf-8", "replace")
-            texts.append(_calendar_words(content) if leaf.type == "text/calendar" else content)
-    names = "\n".join(leaf.name for leaf in leaves if leaf.name)
-    parts = (header.subject, "\n".join(people), "\n".join(texts)[:_MOST_TEXT], names)
-    # SQLite takes no lone surrogates
-    subject, named, text, attached = (
-        part if part.isascii() else part.encode("utf-8", "replace").decode("utf-8") for part in parts
-    )
-    return subject, named, text, attached
-
-
-def _calendar_words(content: str) -> str:
-    """What a calendar object (RFC 5545) says to a reader: its texts, unfolded, without their escapes."""
-    texts = (re.sub(r"\r?\n[ \t]", "", match[1]) for match in _READABLE.finditer(content))
-    return "\n".join(re.sub(r"\\([\\;,nN])", lambda m: "\n" if m[1] in "nN" else m[1], text) for text in texts)
 
 
 def pack_all(batch: list[tuple[bytes, datetime | None]]) -> list[Packed | Unread]:

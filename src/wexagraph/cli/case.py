@@ -12,7 +12,10 @@ from typing import Any
 import click
 
 from wexagraph.app.cases import Records, records_folder, user_name
+from wexagraph.app.index_options import index_options
+from wexagraph.app.locales import language_code
 from wexagraph.cli.exits import OK, SOME_FAILED
+from wexagraph.cli.paging import INDEX_PAGE, OFFICE_NAME, OFFICE_PICTURE
 from wexagraph.cli.parameters import CSV, JSON, into_option, named
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.session import at_a_terminal
@@ -345,9 +348,20 @@ def merge_cases(
 @command.command("pack")
 @REFERENCE
 @into_option("The ZIP that the case becomes.", "FILE.zip")
+@INDEX_PAGE
+@OFFICE_NAME
+@OFFICE_PICTURE
 @RECORDS
 @click.pass_context
-def pack_one(context: click.Context, reference: str, into: str, records: str | None) -> int:
+def pack_one(
+    context: click.Context,
+    reference: str,
+    into: str,
+    index: bool,
+    office: str,
+    office_picture: str | None,
+    records: str | None,
+) -> int:
     """Pack a case as one ZIP that proves itself, for a court or another office.
 
     It is a bag (BagIt, RFC 8493) with all files, register, log and a page of contents. `wexagraph verify FILE.zip`
@@ -358,7 +372,8 @@ def pack_one(context: click.Context, reference: str, into: str, records: str | N
     path = Path(into).expanduser()
     if path.suffix.lower() != ".zip":
         raise CallError(f"--into {into}: a case is packed as a .zip file.")
-    count = pack_case(records_of(context, records), reference, path)
+    page = index_options({"office": office, "office-picture": office_picture}, language_code(None)) if index else None
+    count = pack_case(records_of(context, records), reference, path, page)
     click.echo(f"Packed: {one_line(str(path))}, {counted(count, 'file')}, {size(path.stat().st_size)}")
     return OK
 

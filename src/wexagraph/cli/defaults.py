@@ -7,7 +7,7 @@ from typing import Any
 import click
 from click.core import ParameterSource
 
-from wexagraph.app.configuration import NEVER, Configuration, Setting
+from wexagraph.app.configuration import NEVER, OTHER_SENSE, Configuration, Setting
 from wexagraph.selection.criteria import TESTS
 from wexagraph.text import one_line
 
@@ -44,7 +44,11 @@ def set_defaults(context: click.Context, configuration: Configuration) -> None:
             raise setting.wrong(f"there is no option {setting.name!r}", [name for name in known if name not in NEVER])
         if setting.command == "backup" and setting.name in CRITERIA:
             raise setting.wrong(f"{setting.name} would leave mail out of every backup; name it in the call")
-        commands = [each for each in known[setting.name] if setting.command in ("", each[0])]
+        commands = [
+            each
+            for each in known[setting.name]
+            if setting.command == each[0] or (not setting.command and (each[0], setting.name) not in OTHER_SENSE)
+        ]
         if not commands:
             raise setting.wrong(f"the command {setting.command!r} has no option {setting.name!r}")
         for name, command, option in commands:
@@ -69,7 +73,7 @@ def say_what_narrows(context: click.Context) -> None:
 def _value(setting: Setting, command: click.Command, option: click.Option) -> Any:
     """The value as the option takes it. Raises CallError."""
     value = setting.value
-    if setting.name == "cover" and isinstance(value, str) and value != "built-in":
+    if setting.name in ("cover", "office-picture") and isinstance(value, str) and value != "built-in":
         value = str(setting.path.parent / value) if not value.startswith("~") else value
     if value is True and not option.is_flag and isinstance(option.flag_value, str):
         value = option.flag_value  # the option without a value

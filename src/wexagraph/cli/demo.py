@@ -52,11 +52,11 @@ def command(context: click.Context, into: str, zone: str) -> int:
         ("One message, looked at closely", ["show", source, _first_id(source, "East quay survey"), "--zone", zone]),
         (
             "All of it as PDF for reading and EML for evidence",
-            ["export", source, "--into", out, "--as", "pdf,eml", "--zone", zone],
+            ["export", source, "--into", out, "--as", "pdf,eml", "--index", "--zone", zone],
         ),
         (
             "The same command again: nothing is done twice",
-            ["export", source, "--into", out, "--as", "pdf,eml", "--zone", zone],
+            ["export", source, "--into", out, "--as", "pdf,eml", "--index", "--zone", zone],
         ),
         (
             "An order: what is written about the quay, every hour",
@@ -135,5 +135,6 @@ def _farewell(folder: Path, count: int) -> None:
     click.echo(f"   {pdfs} PDF and {emls} EML files of {count} messages lie in {one_line(str(export))},")
     click.echo("   in the folders they had in the mailbox, each named from its date, sender and subject.")
     click.echo(f"   {one_line(str(export / 'register.csv'))} has a row a message and opens in any spreadsheet.")
+    click.echo(f"   {one_line(str(export / 'index.html'))} is a page to browse and search them, in any browser.")
     click.echo(f"   {one_line(str(export / 'manifest-sha256.txt'))} proves them: sha256sum -c, in that folder.")
     click.echo(f"   Commands: {', '.join(COMMANDS)}. `wexagraph COMMAND --help` explains each.")

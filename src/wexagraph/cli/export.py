@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from wexagraph.app.notices import check_notices
 from wexagraph.app.options import EXPORT_DEFAULTS, export_options
-from wexagraph.cli.paging import paging, words_option
+from wexagraph.cli.paging import INDEX_PAGE, OFFICE_NAME, OFFICE_PICTURE, paging, words_option
 from wexagraph.cli.parameters import (
     CLUSTER,
     CSV,
@@ -35,6 +36,7 @@ from wexagraph.errors import CallError
 from wexagraph.exports.formats import FORMATS
 from wexagraph.exports.options import BINDINGS, BOUND_PATTERN, ExportOptions
 from wexagraph.naming import DEFAULT_PATTERN
+from wexagraph.naming.paths import INDEX
 from wexagraph.pages.options import ENGINES
 from wexagraph.text import one_line, size
 
@@ -91,6 +93,9 @@ if TYPE_CHECKING:
     show_default=True,
     help="The table beside the files: csv, xlsx, both with a comma, or none. What colleagues do in it stays.",
 )
+@INDEX_PAGE
+@OFFICE_NAME
+@OFFICE_PICTURE
 @click.option("--flat", is_flag=True, help="Do not repeat the source's folders below DIR.")
 @ZONE
 @paging
@@ -161,7 +166,7 @@ def command(
         return _try(context, source, into, choice, options, wish, as_csv, as_json)
     report = run_export(context, source, into, choice, options, wish, values["yes"])
     notify(values["notify"], "export", report)
-    return conclude(report, as_json, lambda: _print(report), quiet)
+    return conclude(report, as_json, lambda: print_export(report), quiet)
 
 
 def _try(
@@ -203,11 +208,14 @@ def _labelled(report: ExportReport) -> str:
     return ", ".join(f"{count:,} {labels[name]}" for name in labels if (count := report.files[name]))
 
 
-def _print(report: ExportReport) -> None:
+def print_export(report: ExportReport) -> None:
+    """Say what an export did."""
     print_sums(report)
     if report.files:
         click.echo(f"Files: {_labelled(report)}; {amount(report)}.")
     print_place(report)
+    if report.indexed is not None:
+        click.echo(f"Page to browse: {one_line(str(Path(report.into) / INDEX))}, {counted(report.indexed, 'message')}.")
     if report.recovered:
         click.echo(
             "The journal was missing or damaged. It was made again from register.csv and manifest-sha256.txt, which "

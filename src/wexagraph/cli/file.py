@@ -11,7 +11,7 @@ from wexagraph.app.filing import FilingReport, Placed, file_messages
 from wexagraph.app.zones import zone_name
 from wexagraph.cli.case import RECORDS, records_of
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
-from wexagraph.cli.paging import OCR
+from wexagraph.cli.paging import INDEX_PAGE, OCR
 from wexagraph.cli.parameters import CSV, DRY_RUN, JOBS, JSON, QUIET, SOURCE, ZONE, choosing, make_choice, opened
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.terminal import machine_output, make_console, make_table
@@ -47,6 +47,7 @@ COLUMNS: list[Column[Placed]] = [
 @OCR
 @click.option("--archival", is_flag=True, default=None, help="PDF/A-3b, checked after writing.")
 @click.option("--register", metavar="FORMS", help="The table in the case's folder: csv, xlsx, both, or none.")
+@INDEX_PAGE
 @click.option("--tag", multiple=True, metavar="WORD", help="A tag besides those of the case. Repeatable.")
 @click.option(
     "--unfiled", is_flag=True, help="Print the IDs of what fits no case on standard output, and nothing else."
@@ -84,7 +85,7 @@ def command(
     given = {name: values[name] for name in ("as", "name", "bind", "title", "cover", "attachments", "ocr", "register")}
     options: dict[str, Any] = {name: value for name, value in given.items() if value is not None}
     options |= {"tag": list(values["tag"]), "zone": zone_name(values["zone"]), "jobs": values["jobs"]}
-    options |= {"archival": True} if values["archival"] else {}
+    options |= {name: True for name in ("archival", "index") if values[name]}
     with opened(context, source) as mailbox, stoppable(Display(("file",))) as stopped:
         choice = make_choice(values, zone_name(values["zone"])).settled(mailbox)
         report = file_messages(office, mailbox, choice, reference, options, stopped, dry_run)

@@ -32,6 +32,8 @@ COMMANDS = {  # name: module, and the line that --help shows without loading the
     "case": ("case", "Cases of the file plan: open, list, close, hold, and how long they are kept."),
     "file": ("file", "File messages into a case, or where the file plan says."),
     "find": ("find", "Find messages in cases, exports and backups by their words."),
+    "index": ("index", "A page to browse for any browser: of an export, a case, a backup, a mailbox."),
+    "open": ("opening", "Open a folder's page, a file or a message in the system's own viewer."),
     "account": ("account", "Accounts on a server: add, check, list, forget."),
     "order": ("order", "Standing orders: a command kept under a name, done by the clock or on arrival."),
     "backup": ("backup", "Start or top up an offline backup of a source."),

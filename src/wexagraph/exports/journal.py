@@ -17,7 +17,10 @@ from wexagraph.exports.journal_base import open_to_read, open_to_write
 from wexagraph.exports.message_records import UNDER_WAY, FileRecord, MessageRecord, PlannedMessage, unpacked
 from wexagraph.notes import Note
 
-RESERVED_STEMS = ("manifest-sha256", "manifest-sha256.txt", "register", "register.csv", "register.xlsx")
+RESERVED_STEMS = (
+    *("manifest-sha256", "manifest-sha256.txt", "register", "register.csv", "register.xlsx"),
+    *("index", "index.html", "index files"),
+)
 """Names in the folder itself that no message gets: its files, or the folder beside them, would stand for our lists."""
 
 
@@ -366,6 +369,16 @@ class Journal:
         """The register or the manifest as the last run left it."""
         row = self.ask("SELECT * FROM file WHERE message=0 AND format=?", (f"list:{name}",)).fetchone()
         return file_record(row) if row else None
+
+    def listings(self, start: str) -> list[str]:
+        """The names of our own files that begin so, as the last run left them."""
+        begin = f"list:{start}"
+        rows = self.ask("SELECT format FROM file WHERE message=0 AND substr(format, 1, ?)=?", (len(begin), begin))
+        return [row[0].partition(":")[2] for row in rows]
+
+    def forget_listing(self, name: str) -> None:
+        """A file of ours is gone."""
+        self.ask("DELETE FROM file WHERE message=0 AND format=?", (f"list:{name}",))
 
     def files(self) -> Iterator[tuple[str, str]]:
         """Path and SHA-256 of all files but the manifest, which can't hold itself, sorted by path."""

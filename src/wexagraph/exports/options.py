@@ -10,6 +10,7 @@ from functools import cached_property
 
 from wexagraph.errors import CallError
 from wexagraph.exports.formats import FORMATS, a_folder, a_message
+from wexagraph.exports.index_page.options import IndexOptions
 from wexagraph.languages import ENGLISH
 from wexagraph.naming import NamePattern, TextPattern
 from wexagraph.pages import PageOptions
@@ -36,7 +37,9 @@ class ExportOptions:
     page each. With `remote_images`, pictures on the network are fetched; `remote_hosts` may lie at private addresses.
     `tags` are patterns for keywords. `lock` encrypts PDFs. `exported` is the date of the export; each `generation`
     makes all anew. `cluster` is the address of a Dask scheduler whose workers make and bind pages. `registers` are the
-    forms of the table beside the files: csv, xlsx. Raises CallError where two do not go together.
+    forms of the table beside the files: csv, xlsx. `index` makes a page to browse in the folder.
+
+    Raises CallError where two do not go together.
     """
 
     formats: tuple[str, ...] = ("pdf",)
@@ -59,6 +62,7 @@ class ExportOptions:
     exported: datetime | None = None
     cluster: str = ""
     registers: tuple[str, ...] = ("csv",)
+    index: IndexOptions | None = None
 
     def __post_init__(self) -> None:
         for name in self.formats:
@@ -74,6 +78,10 @@ class ExportOptions:
             raise CallError("--run-on lets messages of one bound PDF follow one another on a page: it needs --bind.")
         if self.remote_hosts and not self.remote_images:
             raise CallError("--remote-host names a host that --remote-images may ask: it needs that.")
+        if self.index is not None and self.lock is not None:
+            raise CallError(
+                "--index writes the texts of messages for any browser, which --password locks. Leave one out."
+            )
         if self.lock is not None and self.page.archival:
             raise CallError(NO_LOCKED_ARCHIVE)
 

@@ -116,7 +116,7 @@ def write(target: Target, journal: Journal, forms: tuple[str, ...] = ("csv",)) -
         for path, sha256 in journal.files():
             # our names hold no backslash and no line end, so the escapes of sha256sum are never needed
             manifest.file.write(f"{sha256}  {path}\n".encode("utf-8", "surrogateescape"))
-    _put(target, journal, manifest, MANIFEST)
+    put_list(target, journal, manifest, MANIFEST)
     target.settle()
     return left
 
@@ -152,21 +152,21 @@ def _fill(target: Target, journal: Journal, name: str, at: Path, digest: str | N
     with opened(at, _register()) as sheet:
         table = LivingTable(sheet, _column)
         table.read()
-        for row in _rows(journal):
+        for row in rows_in(journal):
             table.meet(Listing(message_digest((row.digest or row.id).encode()), row.folder, row))
         table.finish()
         staging = target.open_staging()
         with staging.failing():
             sheet.save(staging.file)
-    _put(target, journal, staging, name, digest)
+    put_list(target, journal, staging, name, digest)
 
 
-def _put(target: Target, journal: Journal, staging: Staging, name: str, taken_up: str | None = None) -> None:
+def put_list(target: Target, journal: Journal, staging: Staging, name: str, taken_up: str | None = None) -> None:
     """Put one of our lists in its place. What somebody has made of the old one meanwhile is kept beside it, but for the
     one of the digest `taken_up`, which is in the new one.
 
     The journal is told before, with the digests of the new list and of the old one: whichever of them a run that was
-    killed in between has left, the next run knows it for its own.
+    killed in between has left, the next run knows it for its own. Raises TargetError.
     """
     recorded = journal.listing(name)
     path = recorded.path if recorded is not None else target.free_path(name)
@@ -185,7 +185,8 @@ def recovered(name: str, digest: str) -> FileRecord:
     return FileRecord(name, 0, f"list:{name}", "" if name == MANIFEST else _WORKED_IN, "", 0, 0, digest)
 
 
-def _rows(journal: Journal) -> Iterator[RegisterRow]:
+def rows_in(journal: Journal) -> Iterator[RegisterRow]:
+    """What a journal has of each message, as the register tells it."""
     archives = journal.archives()
     for _, group in groupby(journal.register(), key=itemgetter(0)):
         files = list(group)
@@ -230,7 +231,7 @@ def rows_of(folder: Path) -> list[RegisterRow]:
     """What an export in a folder has of each message. Raises TargetError where its journal can't be read."""
     try:
         with closing(Journal(folder / OWN / "journal.sqlite", reading=True)) as journal:
-            return list(_rows(journal))
+            return list(rows_in(journal))
     except sqlite3.Error as error:
         raise TargetError(
             f"the journal of {folder} can't be read: {error}. The same command again mends it."

@@ -15,13 +15,15 @@ class ExportReport(Report):
 
     `files` counts what was written by its format. `made_again` are files of an earlier run that were missing or
     altered. `unfinished` names the folder whose archive the run was at when it was asked to stop. `recovered` counts
-    the messages of a lost journal that register and manifest still know.
+    the messages of a lost journal that register and manifest still know. `indexed` counts the messages on the page to
+    browse (None: none was asked for).
     """
 
     files: Counter[str] = field(default_factory=Counter)
     made_again: list[str] = field(default_factory=list)
     unfinished: list[str] = field(default_factory=list)
     recovered: int = 0
+    indexed: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -118,7 +118,11 @@ def _archive(run: Context) -> None:
 
 
 def _write_lists(run: Context) -> None:
-    """Write register and checksums, and note what of the source could not be read."""
+    """Write the page to browse, register and checksums, and note what of the source could not be read."""
+    if run.options.index is not None:
+        from wexagraph.exports.index_page.writing import write_index
+
+        run.report.indexed = write_index(run.target, run.journal, run.options.index)
     left = register.write(run.target, run.journal, run.options.registers)
     run.journal.commit()
     run.source.settle()

@@ -12,7 +12,9 @@ MANIFEST, REGISTER = "manifest-sha256.txt", "register.csv"
 REGISTERS = {"csv": REGISTER, "xlsx": "register.xlsx"}
 """The registers of an export by their forms."""
 CASE_LOG = "case.log"
-RESERVED = frozenset({MANIFEST, *REGISTERS.values(), CASE_LOG})
+INDEX, INDEX_FILES = "index.html", "index files"
+"""The page to browse, and the folder of what it needs."""
+RESERVED = frozenset({MANIFEST, *REGISTERS.values(), CASE_LOG, INDEX, INDEX_FILES})
 """Names in the folder itself that are ours: no message and no attachment gets them."""
 
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from wexagraph.errors import TargetError
 from wexagraph.messages.conversations import Thread
-from wexagraph.records.indexes import open_index
+from wexagraph.output.databases import open_database
 
 _SCHEMA = """
 CREATE TABLE letter (
@@ -24,7 +24,7 @@ class Filed:
     """The index of a records folder. All methods raise TargetError where the disk fails."""
 
     def __init__(self, records: Path) -> None:
-        self._base = open_index(records, "filed.sqlite", _SCHEMA)
+        self._base = open_database(records, "filed.sqlite", _SCHEMA)
 
     def close(self) -> None:
         """Close the index."""

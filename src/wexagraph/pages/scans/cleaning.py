@@ -6,6 +6,7 @@ from typing import Any, NamedTuple
 
 _STEEPEST, _STEP, _LEAST = 5.0, 0.25, 0.3
 _SMALL = 700
+_NEAR = 8  # shades of 256
 
 
 class Affine(NamedTuple):
@@ -36,7 +37,17 @@ def cleaned(image: Any) -> Any:
     """The picture in grey, without grain: what a clean page loses by it, the program does not miss."""
     from PIL import ImageFilter
 
-    return image.convert("L").filter(ImageFilter.MedianFilter(3)).filter(ImageFilter.GaussianBlur(0.8))
+    grey = image.convert("L")
+    if _is_grainy(grey):
+        grey = grey.filter(ImageFilter.MedianFilter(3))
+    return grey.filter(ImageFilter.GaussianBlur(0.8))
+
+
+def _is_grainy(grey: Any) -> bool:
+    """Whether paper is not of one shade: less than half of the picture is near to the shade that is most frequent."""
+    counts = grey.histogram()
+    peak = counts.index(max(counts))
+    return sum(counts[max(0, peak - _NEAR) : peak + _NEAR + 1]) < sum(counts) / 2
 
 
 def turned(image: Any, quarters: int) -> tuple[Any, Affine]:

@@ -1,4 +1,4 @@
-"""Indexes of ours in a folder: SQLite, and made anew where one is damaged or of another version."""
+"""Databases of ours in a folder: SQLite, and made anew where one is damaged or of another version."""
 
 from __future__ import annotations
 
@@ -9,8 +9,9 @@ from wexagraph.errors import TargetError
 from wexagraph.output.folder import OWN, OutputFolder
 
 
-def open_index(home: Path, name: str, schema: str, version: int = 1) -> sqlite3.Connection:
-    """The index of that name among our own files of a folder, each statement lasting. What was in a damaged one can be
+def open_database(home: Path, name: str, schema: str, version: int = 1) -> sqlite3.Connection:
+    """The database of that name among our own files of a folder, each statement lasting. What was in a damaged one can
+    be
     made again from the folder. Raises TargetError."""
     try:
         with OutputFolder(home) as folder:
