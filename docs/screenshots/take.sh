@@ -1,5 +1,5 @@
 #!/bin/sh
-# Takes the pictures of this folder anew, from the demo data. Needs Xvfb, xterm, ImageMagick and poppler's tools,
+# Takes the pictures of this folder anew, from the demo data. Needs Xvfb, xterm, xdotool, ImageMagick, Chromium and poppler's tools,
 # and `wexagraph` on the PATH. Usage: docs/screenshots/take.sh
 set -eu
 here=$(cd "$(dirname "$0")" && pwd)
@@ -34,12 +34,21 @@ pages() { # name, words of the one PDF, words of the other
     convert page1.png page2.png +append "$here/$1.png"
 }
 
-terminal folders "wexagraph folders saltmere/mailbox"
-terminal list "wexagraph list saltmere/mailbox --since 2026-02 --before 2026-06 --except subject=Notice*"
+terminal list "wexagraph folders saltmere/mailbox; echo; wexagraph list saltmere/mailbox --since 2026-02 --before 2026-06 --except subject=Notice*"
+keys() { # name, command, keys for it
+    DISPLAY=:97 xterm -fa "DejaVu Sans Mono" -fs 11 -geometry 141x41+0+0 -bg "#fbfcfd" -fg "#16222b" +sb -e sh -c "$2" &
+    window=$!
+    sleep 3
+    for key in $3; do DISPLAY=:97 xdotool key "$key"; done
+    sleep 2
+    DISPLAY=:97 import -window root -crop 1280x800+0+0 +repage "$here/$1.png"
+    kill $window 2>/dev/null || true
+    wait $window 2>/dev/null || true
+}
+keys pick "wexagraph pick saltmere/mailbox" "b u o y Down Down Tab Tab Tab"
 id=$(wexagraph list saltmere/mailbox --subject "East quay survey" --csv | sed -n 2p | cut -d, -f1)
 terminal show "wexagraph show saltmere/mailbox $id"
 terminal export "wexagraph export saltmere/mailbox --into out --as pdf,eml" 5
-terminal help "wexagraph help folders; echo; wexagraph"
 terminal attachments "wexagraph attachments saltmere/mailbox --into files" 4
 wexagraph export saltmere/mailbox --attached --attachments pages,embed --ocr eng --into pages >pages.txt
 sheet=$(find pages -name "*Dredging, all charts*.pdf" | head -1)
@@ -51,6 +60,14 @@ rm "saltmere/export/letters/2026-01-28 0645 Tide and Trade - Tide and Trade- Ice
 echo " " >>saltmere/export/register.csv
 touch saltmere/export/notes.txt
 terminal verify "wexagraph verify saltmere/export"
+python "$here/../../tests/draw_pages.py" saltmere/export .
+convert found.png -crop 760x800+0+0 +repage found.png
+convert talk.png -crop 900x400+0+0 +repage -resize 520x talk.png
+convert phone.png -crop 390x560+0+0 +repage -resize 260x phone.png
+convert dark.png -crop 390x560+0+0 +repage -resize 260x dark.png
+convert phone.png dark.png +append below.png
+convert talk.png below.png -background "#fbfcfd" -append right.png
+convert found.png right.png -background "#fbfcfd" +append -resize 1280x -extent 1280x800 "$here/index.png"
 wexagraph export saltmere/mailbox --bind conversation --cover --subject "Buoy 14" --into bound >bound.txt
 bound=$(find bound -name "*Buoy 14.pdf" | head -1)
 pdftoppm -r 66 -l 3 -png "$bound" bound-page

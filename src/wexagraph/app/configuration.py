@@ -15,7 +15,9 @@ from wexagraph.toml import line_of, mending, wrong
 
 NAME = "wexagraph.toml"
 _TABLES = ("options", "sources", "accounts", "notices")
-NEVER = frozenset({"help", "config", "version", "into", "id", "csv", "json", "afterwards", "yes", "dry-run"})
+NEVER = frozenset(
+    {"help", "config", "version", "into", "id", "set", "save", "csv", "json", "afterwards", "yes", "dry-run"}
+)
 _HARMLESS = frozenset(
     (
         "zone as name paper landscape margin scale background no-background header footer text-font text-size "

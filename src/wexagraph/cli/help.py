@@ -9,7 +9,19 @@ from wexagraph.errors import CallError
 SECTIONS: dict[str, tuple[str, ...]] = {
     "Which messages": (
         *("folder", "from", "to", "cc", "with", "subject", "body", "text", "since", "before", "older-than"),
-        *("newer-than", "larger", "smaller", "keyword", "seen", "attached", "id", "conversation", "newest", "except"),
+        *(
+            "newer-than",
+            "larger",
+            "smaller",
+            "keyword",
+            "seen",
+            "attached",
+            "id",
+            "set",
+            "conversation",
+            "newest",
+            "except",
+        ),
         *("as-of", "follow-links", "salvage"),
     ),
     "Which files": (
@@ -62,6 +74,11 @@ _LAST = "The run"
 EXAMPLES: dict[str, tuple[str, ...]] = {
     "folders": ("wexagraph folders mailbox", "wexagraph folders @office --csv"),
     "list": ("wexagraph list mailbox --from ines --since 2026-03", "wexagraph list @office --attached '*.pdf' --csv"),
+    "pick": (
+        "wexagraph pick mailbox --save quay",
+        "wexagraph pick mailbox | wexagraph export mailbox --into quay --id -",
+    ),
+    "sets": ("wexagraph sets", "wexagraph sets --remove quay"),
     "show": ("wexagraph show mailbox 9qha374fdy", "wexagraph show mailbox 9qha374fdy --headers"),
     "survey": ("wexagraph survey mailbox", "wexagraph survey @office --since 2024 --into survey.pdf"),
     "addresses": (

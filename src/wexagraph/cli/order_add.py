@@ -23,7 +23,7 @@ from wexagraph.text import one_line
 
 _CHOICE = frozenset([*TESTS, "except", "newest", "id", "conversation"])
 _OWN = frozenset({"into", "afterwards", "yes", "notify"})
-_OF_A_CALL = frozenset({"dry-run", "json", "csv", "quiet", "help", "as-of", "follow-links", "salvage"})
+_OF_A_CALL = frozenset({"dry-run", "json", "csv", "quiet", "help", "as-of", "follow-links", "salvage", "set"})
 
 
 @click.command("add")

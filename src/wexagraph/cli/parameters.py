@@ -175,6 +175,7 @@ _CHOICE = [
         help="Has an attachment; or one of this name or type: '*.xlsx', 'image/*'.",
     ),
     click.option("--id", "ids", multiple=True, metavar="ID", help="These messages; `-` reads IDs from standard input."),
+    click.option("--set", "sets", multiple=True, metavar="NAME", help="The messages of a set that `pick` has kept."),
     click.option("--conversation", metavar="ID", help="The whole conversation of that message, in all folders."),
     click.option("--newest", type=click.IntRange(min=1), metavar="N", help="The N newest of what is left."),
     click.option(
@@ -205,6 +206,10 @@ def make_choice(values: dict[str, Any], zone: str) -> Choice:
         if values.get(key):
             plain[name] = values[key]
     ids = _ids(values.get("ids") or ())
+    if values.get("sets"):
+        from wexagraph.app.sets import ids_of_sets
+
+        ids = (ids or frozenset()) | ids_of_sets(values["sets"])
     return Choice.from_dict(plain | {"zone": zone} | ({"id": ids} if ids is not None else {}))
 
 

@@ -111,6 +111,12 @@ def write(target: Target, journal: Journal, forms: tuple[str, ...] = ("csv",)) -
                 left.append((name, f"it is open{who} and was left as it was. The same command brings it up to date"))
             else:
                 _write_register(target, journal, name, recorded)
+    write_manifest(target, journal)
+    return left
+
+
+def write_manifest(target: Target, journal: Journal) -> None:
+    """Write `manifest-sha256.txt`. Raises TargetError."""
     manifest = target.open_staging()
     with manifest.failing():
         for path, sha256 in journal.files():
@@ -118,7 +124,6 @@ def write(target: Target, journal: Journal, forms: tuple[str, ...] = ("csv",)) -
             manifest.file.write(f"{sha256}  {path}\n".encode("utf-8", "surrogateescape"))
     put_list(target, journal, manifest, MANIFEST)
     target.settle()
-    return left
 
 
 def _write_register(target: Target, journal: Journal, name: str, recorded: FileRecord | None) -> None:

@@ -3,30 +3,37 @@
 from __future__ import annotations
 
 import json
+import sqlite3
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from contextlib import closing
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from itertools import islice
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from wexagraph.exports.file_words import FileWords, words_of
+from wexagraph.exports.file_words import words_of
 from wexagraph.exports.register import RegisterRow
 from wexagraph.messages.conversations import Conversations, Thread, base_subject
 from wexagraph.output.databases import open_database
 from wexagraph.text import lines, one_line
+from wexagraph.work.batches import Batch
 from wexagraph.work.pool import ProcessWorkers
-from wexagraph.work.workers import WorkerLost
 
 _MOST_TEXT = 30_000
 """So many letters of a message, and of what is attached to it, are searched on the page."""
 UNDATED = "undated"
 """Stands for the year of messages without a date."""
-_PATIENCE, _BATCH = 60.0, 64
+_PATIENCE, _BATCH, _LASTING = 60.0, 64, 2048
 _NEVER = datetime.min.replace(tzinfo=UTC)
 _SCHEMA = "CREATE TABLE words (key TEXT PRIMARY KEY, text TEXT NOT NULL, thread TEXT NOT NULL) WITHOUT ROWID;"
+
+
+_Words = tuple[str, Thread | None]
+_Known = tuple[RegisterRow, str, list[str], _Words | None]
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,56 +99,74 @@ def entries_of(
 def _with_words(folder: Path, rows: Iterable[RegisterRow], jobs: int, tell: Callable[[int], None]) -> Iterator[Entry]:
     done = 0
     with closing(open_database(folder, "index.sqlite", _SCHEMA)) as base, ProcessWorkers(jobs, _PATIENCE) as pool:
-        waiting: list[tuple[RegisterRow, str, Future[FileWords] | tuple[str, Thread]]] = []
+        running: deque[tuple[list[_Known], Batch[list[str], _Words]]] = deque()
+
+        def submit(items: list[list[str]]) -> Future[list[_Words]]:
+            return pool.submit(words_of_many, str(folder), items)
 
         def finish() -> Iterator[Entry]:
             nonlocal done
-            base.execute("BEGIN")
-            for row, key, words in waiting:
-                if isinstance(words, Future):
-                    words = _taken(row, words)
-                    text, thread = words
+            members, batch = running.popleft()
+            read = iter(batch.results(lambda files, reason: ("", None)))
+            for row, key, files, words in members:
+                text, thread = words if words is not None else next(read) if files else ("", None)
+                thread = thread or _thread_by_subject(row)
+                if words is None and files:
                     values = json.dumps([thread.own, thread.refers, thread.subject, thread.answers])
                     base.execute("INSERT OR REPLACE INTO words VALUES (?,?,?)", (key, text, values))
-                yield _entry(row, *words)
-                done += 1
-                tell(done)
-            base.execute("COMMIT")
-            waiting.clear()
+                yield _entry(row, text, thread)
+            done += len(members)
+            if done % _LASTING < len(members):
+                base.execute("COMMIT")
+                base.execute("BEGIN")
+            tell(done)
 
-        for row in rows:
-            files = [file for file in row.files if not _is_beside(file, row.files)]
-            key = f"{row.digest} {' '.join(sorted({Path(file).suffix for file in files}))}"
-            known = (
-                base.execute("SELECT text, thread FROM words WHERE key=?", (key,)).fetchone() if row.digest else None
+        base.execute("BEGIN")
+        waiting = iter(rows)
+        while members := [_known(base, row) for row in islice(waiting, _BATCH)]:
+            running.append(
+                (members, Batch(submit, [files for _, _, files, words in members if words is None and files]))
             )
-            if known is not None:
-                own, refers, subject, answers = json.loads(known[1])
-                waiting.append((row, key, (known[0], Thread(own, tuple(refers), subject, answers))))
-            elif row.digest and files:
-                waiting.append((row, key, pool.submit(words_of, str(folder), files)))
-            else:
-                waiting.append((row, key, ("", _thread_by_subject(row))))
-            if len(waiting) >= _BATCH:
+            if len(running) > 2 * jobs:
                 yield from finish()
-        yield from finish()
+        while running:
+            yield from finish()
+        base.execute("COMMIT")
+
+
+def _known(base: sqlite3.Connection, row: RegisterRow) -> _Known:
+    """A message, the key of its words, the files to read them from, and the words where they were read before."""
+    if not row.digest:
+        return row, "", [], None
+    files = [file for file in row.files if not _is_beside(file, row.files)]
+    key = f"{row.digest} {' '.join(sorted({Path(file).suffix for file in files}))}"
+    kept = base.execute("SELECT text, thread FROM words WHERE key=?", (key,)).fetchone()
+    if kept is None:
+        return row, key, files, None
+    own, refers, subject, answers = json.loads(kept[1])
+    return row, key, files, (kept[0], Thread(own, tuple(refers), subject, answers))
+
+
+def words_of_many(folder: str, messages: list[list[str]]) -> list[_Words]:
+    """The texts and conversations of messages by their files; runs in a worker. What is gone has no text."""
+    return [_words(folder, files) for files in messages]
+
+
+def _words(folder: str, files: list[str]) -> _Words:
+    try:
+        words = words_of(folder, files)
+    except OSError:
+        return "", None
+    body = lines(words.body[:_MOST_TEXT]).strip()
+    attached = lines(words.attached[:_MOST_TEXT]).strip()
+    text = f"{body}\n\n{attached}" if attached else body
+    return text.encode("utf-8", "replace").decode("utf-8"), words.thread
 
 
 def _is_beside(file: str, files: list[str]) -> bool:
     """Whether a file is an attachment in the folder beside its message."""
     above = file.rpartition("/")[0]
     return any(above and other.rpartition(".")[0] == above for other in files)
-
-
-def _taken(row: RegisterRow, future: Future[FileWords]) -> tuple[str, Thread]:
-    try:
-        words = future.result()
-    except (WorkerLost, OSError):  # a file that no reader ends, or that is gone: its row is shown all the same
-        return "", _thread_by_subject(row)
-    body = lines(words.body[:_MOST_TEXT]).strip()
-    attached = lines(words.attached[:_MOST_TEXT]).strip()
-    text = f"{body}\n\n{attached}" if attached else body
-    return text.encode("utf-8", "replace").decode("utf-8"), words.thread or _thread_by_subject(row)
 
 
 def _thread_by_subject(row: RegisterRow) -> Thread:

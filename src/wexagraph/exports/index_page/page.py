@@ -7,7 +7,6 @@ import hashlib
 import json
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from email.utils import parseaddr
 from functools import cache
 from importlib.resources import files
 from itertools import groupby
@@ -170,7 +169,7 @@ def _year_page(year: str, entries: list[Entry], title: str, words: dict[str, str
         rows.append(
             {
                 "day": date[:16].replace("T", " ") if entry.moment is not None else "",
-                "sender": parseaddr(sender)[0] or sender,
+                "sender": _name(sender),
                 "to": to,
                 "subject": subject,
                 "folder": one_line(row.folder),
@@ -195,9 +194,15 @@ def _year_page(year: str, entries: list[Entry], title: str, words: dict[str, str
     return page.encode("utf-8")
 
 
+def _name(person: str) -> str:
+    """The name of somebody written as "Name <address>", else the address."""
+    name, _, address = person.rpartition(" <")
+    return name.strip('" ') if name and address.endswith(">") else person
+
+
 def _people(entries: Sequence[Entry]) -> list[str]:
     """Who wrote most, for the field of persons."""
-    counts = Counter(parseaddr(entry.row.facts[1])[0] or entry.row.facts[1] for entry in entries)
+    counts = Counter(_name(entry.row.facts[1]) for entry in entries)
     return [
         one_line(name)
         for name, _ in sorted(counts.items(), key=lambda item: (-item[1], item[0]))[:_MOST_PEOPLE]

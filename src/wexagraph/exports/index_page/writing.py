@@ -26,7 +26,7 @@ def index_folder(folder: Path, options: IndexOptions, tell: Callable[[int], None
         raise SourceError(f"{folder} holds no export. Name an export folder, a case's folder, or a backup with --into.")
     with closing(Target(folder)) as target, closing(Journal(target.database("journal.sqlite"))) as journal:
         count = write_index(target, journal, options, tell)
-        register.write(target, journal, ())
+        register.write_manifest(target, journal)
         journal.commit()
     return count
 

@@ -2,14 +2,14 @@
   "use strict";
   var book = JSON.parse(document.getElementById("book").textContent);
   var say = book.words;
-  var STEP = 100, SLICE = 12;
+  var STEP = 60, SLICE = 12, PAUSE = 1500;
   var ID = 0, DATE = 1, FROM = 2, TO = 3, SUBJECT = 4, FOLDER = 5, ATTACHED = 6, NOTES = 7, FILES = 8, TALK = 9, SIZE = 10, TAGS = 11, CC = 12, FAILED = 13;
   var COLUMNS = [["date", DATE], ["from", FROM], ["to", TO], ["subject", SUBJECT], ["folder", FOLDER], ["attached", ATTACHED], ["notes", NOTES]];
 
   // Messages: rows as they come, what is searched in each, its piece and its place in that. All by one number.
   var rows = [], hay = [], piece = [], texts = [], folded = [];
   var byId = Object.create(null), talks = Object.create(null), waiting = Object.create(null), loaded = Object.create(null);
-  var shown = [], room = STEP, turn = 0, orders = Object.create(null), state = {}, found = Object.create(null);
+  var shown = [], room = STEP, turn = 0, orders = Object.create(null), state = {};
 
   function at(id) { return document.getElementById(id); }
 
@@ -87,12 +87,26 @@
     return book.pieces.filter(function (one) { return !book.large || one[1] === (state.year || book.years[0][0]); });
   }
 
+  // The first piece is shown at once, what follows now and then: to sort for each of many would take long.
   function bringAll(kind, then) {
-    var names = wanted().map(function (one) { return one[0]; });
+    var names = wanted().map(function (one) { return one[0]; }), last = -PAUSE, behind = false;
+    function show() {
+      last = performance.now();
+      behind = false;
+      if (kind === "rows") { orders = Object.create(null); apply(true); } else if (state.q) { apply(true); }
+    }
     (function next() {
       var name = names.filter(function (each) { return !loaded[each + kind]; })[0];
-      if (name === undefined) { then(); return; }
-      load(kind, name, function () { orders = Object.create(null); apply(kind === "text"); setTimeout(next, 0); });
+      if (name === undefined) {
+        if (behind) { show(); }
+        then();
+        return;
+      }
+      load(kind, name, function () {
+        behind = true;
+        if (performance.now() - last >= PAUSE) { show(); }
+        setTimeout(next, 0);
+      });
     })();
   }
 
@@ -133,17 +147,19 @@
     return list.filter(Boolean);
   }
 
-  function passes(key) {
-    var row = rows[key];
-    if (state.year && year(row) !== state.year && !(state.year === "undated" && !year(row))) { return false; }
-    if (state.folder && row[FOLDER] !== state.folder && row[FOLDER].indexOf(state.folder + "/") !== 0) { return false; }
-    if (state.person) {
-      var who = fold(state.person);
-      if (fold(row[FROM]).indexOf(who) < 0 && fold(row[TO]).indexOf(who) < 0 && fold(row[CC]).indexOf(who) < 0) { return false; }
-    }
-    if (state.kind === "attached") { return row[ATTACHED].length > 0; }
-    if (state.kind === "notes") { return row[NOTES].length > 0; }
-    return !state.kind || row[ATTACHED].some(function (name) { return "." + kindOf(name) === state.kind; });
+  // What a message has to meet besides words; null where nothing narrows.
+  function filter() {
+    if (!state.year && !state.folder && !state.person && !state.kind) { return null; }
+    var who = fold(state.person || ""), below = (state.folder || "") + "/", kind = state.kind || "";
+    return function (key) {
+      var row = rows[key];
+      if (state.year && (year(row) || "undated") !== state.year) { return false; }
+      if (state.folder && row[FOLDER] !== state.folder && row[FOLDER].indexOf(below) !== 0) { return false; }
+      if (who && fold(row[FROM]).indexOf(who) < 0 && fold(row[TO]).indexOf(who) < 0 && fold(row[CC]).indexOf(who) < 0) { return false; }
+      if (kind === "attached") { return row[ATTACHED].length > 0; }
+      if (kind === "notes") { return row[NOTES].length > 0; }
+      return !kind || row[ATTACHED].some(function (name) { return "." + kindOf(name) === kind; });
+    };
   }
 
   function textOf(key) {
@@ -179,32 +195,40 @@
   // What was found in a first walk over the heads of all messages is shown at once; their texts follow in slices, so
   // that a key never waits for them.
   function apply(quietly) {
-    var mine = ++turn, asked = words(), order = ordered().filter(passes);
-    found = Object.create(null);
-    var rest = [];
-    shown = asked.length ? order.filter(function (key) {
-      var hit = asked.every(function (word) { return hay[key].indexOf(word) >= 0; });
-      if (!hit) { rest.push(key); }
-      return hit;
-    }) : order;
+    var mine = ++turn, asked = words(), passes = filter(), order = ordered(), rest = [], key, n, w;
+    if (passes) { order = order.filter(passes); }
+    shown = order;
+    if (asked.length) {
+      shown = [];
+      for (n = 0; n < order.length; n++) {
+        key = order[n];
+        for (w = 0; w < asked.length && hay[key].indexOf(asked[w]) >= 0; w++) { continue; }
+        (w === asked.length ? shown : rest).push(key);
+      }
+    }
     if (!quietly) { room = STEP; }
-    draw(asked.length > 0 && rest.length > 0);
+    draw(rest.length > 0);
+    if (!rest.length) { return; }
     var next = 0, more = [];
-    (function slice() {
+    function slice() {
       if (mine !== turn) { return; }
-      var end = performance.now() + SLICE;
+      var end = performance.now() + SLICE, text;
       while (next < rest.length && performance.now() < end) {
-        var key = rest[next++], text = foldedText(key);
-        if (text && asked.every(function (word) { return text.indexOf(word) >= 0 || hay[key].indexOf(word) >= 0; })) { more.push(key); }
+        key = rest[next++];
+        text = foldedText(key);
+        if (!text) { continue; }
+        for (w = 0; w < asked.length && (text.indexOf(asked[w]) >= 0 || hay[key].indexOf(asked[w]) >= 0); w++) { continue; }
+        if (w === asked.length) { more.push(key); }
       }
       if (next < rest.length) { setTimeout(slice, 0); return; }
       if (more.length) {
         var hits = Object.create(null);
-        shown.concat(more).forEach(function (key) { hits[key] = true; });
-        shown = order.filter(function (key) { return hits[key]; });
+        shown.concat(more).forEach(function (each) { hits[each] = true; });
+        shown = order.filter(function (each) { return hits[each]; });
       }
-      if (rest.length) { draw(false); }
-    })();
+      draw(false);
+    }
+    setTimeout(slice, 0);
   }
 
   function inTalks(list) {

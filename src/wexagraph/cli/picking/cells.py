@@ -1,0 +1,35 @@
+"""Texts of messages as cells of a terminal: nothing in them steers it, and columns stay where they are."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+
+from prompt_toolkit.utils import get_cwidth
+
+from wexagraph.text import one_line
+
+_RIGHT_TO_LEFT = re.compile("[\u0590-\u08ff\ufb1d-\ufdff\ufe70-\ufefc\U00010800-\U00010fff]")
+_CHANGES_WIDTH = re.compile("[\u200c\u200d\ufe00-\ufe0f]")  # joiners, variation selectors: terminals differ in them
+_ISOLATE, _END = "\u2068", "\u2069"
+
+
+def cell(text: str, width: int, right: bool = False) -> str:
+    """A text cut or filled to so many columns. One that runs from right to left is isolated (Unicode, annex 9), so that
+    a terminal which turns it round does so within its cell."""
+    text = _CHANGES_WIDTH.sub("", one_line(text))
+    fitted, room = "", width
+    for n, letter in enumerate(text):
+        needed = get_cwidth(letter)
+        if needed > room or (needed == room and n + 1 < len(text) and get_cwidth(text[n + 1 :]) > 0):
+            fitted += "\N{HORIZONTAL ELLIPSIS}" if room else ""
+            room -= 1 if room else 0
+            break
+        if unicodedata.combining(letter) and not fitted:
+            continue  # it would join the cell before
+        fitted += letter
+        room -= needed
+    blank = " " * max(0, room)
+    if _RIGHT_TO_LEFT.search(fitted):
+        fitted = f"{_ISOLATE}{fitted}{_END}"
+    return blank + fitted if right else fitted + blank
