@@ -19,7 +19,7 @@ from tests.helpers import ProgramTest, letter, mbox
 from tests.peers import Peer
 from tests.terminal import Terminal
 from wexagraph.app.picking import FolderTree, Picker, row_of
-from wexagraph.cli.picking.cells import cell
+from wexagraph.cli.picking.cells import cell, wrapped
 from wexagraph.demo.mailbox import make_mailbox
 from wexagraph.messages import Header
 from wexagraph.sources import Envelope, open_source
@@ -331,6 +331,17 @@ class TheList(unittest.TestCase):
             [(depth, label, count) for _, depth, label, count in tree.lines][:5],
             [(0, "All folders", 10), (0, "Berths", 3), (0, "berths", 3), (1, "East", 2), (1, "West", 1)],
         )
+
+    def test_long_lines_are_broken_between_words(self) -> None:
+        for text, width, wanted in (
+            ("one two three", 7, ["one two", "three"]),
+            ("  indented words", 10, ["  indented", "words"]),
+            ("x" * 12, 5, ["xxxxx", "xxxxx", "xx"]),
+            ("港の測量報告", 4, ["港の", "測量", "報告"]),
+            ("a\n\nb", 5, ["a", "", "b"]),
+        ):
+            with self.subTest(text):
+                self.assertEqual(wrapped(text, width).split("\n"), wanted)
 
     def test_cells_keep_their_width(self) -> None:
         """Judged by a terminal: what stands behind a cell begins in the same column, whatever is in it."""

@@ -34,7 +34,7 @@ pages() { # name, words of the one PDF, words of the other
     convert page1.png page2.png +append "$here/$1.png"
 }
 
-terminal list "wexagraph folders saltmere/mailbox; echo; wexagraph list saltmere/mailbox --since 2026-02 --before 2026-06 --except subject=Notice*"
+terminal list "wexagraph folders saltmere/mailbox; echo; wexagraph list saltmere/mailbox --since 2026-02 --before 2026-05 --except subject=Notice*"
 keys() { # name, command, keys for it
     DISPLAY=:97 xterm -fa "DejaVu Sans Mono" -fs 11 -geometry 141x41+0+0 -bg "#fbfcfd" -fg "#16222b" +sb -e sh -c "$2" &
     window=$!
@@ -49,7 +49,7 @@ keys pick "wexagraph pick saltmere/mailbox" "b u o y Down Down Tab Tab Tab"
 id=$(wexagraph list saltmere/mailbox --subject "East quay survey" --csv | sed -n 2p | cut -d, -f1)
 terminal show "wexagraph show saltmere/mailbox $id"
 terminal export "wexagraph export saltmere/mailbox --into out --as pdf,eml" 5
-terminal attachments "wexagraph attachments saltmere/mailbox --into files" 4
+terminal attachments "wexagraph attachments saltmere/mailbox --attached image/* --attached '*.pdf' --as native,pdf --ocr eng --into files" 12
 wexagraph export saltmere/mailbox --attached --attachments pages,embed --ocr eng --into pages >pages.txt
 sheet=$(find pages -name "*Dredging, all charts*.pdf" | head -1)
 permit=$(find pages -name "*Permit 2026*.pdf" | head -1)
@@ -61,13 +61,12 @@ echo " " >>saltmere/export/register.csv
 touch saltmere/export/notes.txt
 terminal verify "wexagraph verify saltmere/export"
 python "$here/../../tests/draw_pages.py" saltmere/export .
-convert found.png -crop 760x800+0+0 +repage found.png
-convert talk.png -crop 900x400+0+0 +repage -resize 520x talk.png
-convert phone.png -crop 390x560+0+0 +repage -resize 260x phone.png
-convert dark.png -crop 390x560+0+0 +repage -resize 260x dark.png
-convert phone.png dark.png +append below.png
-convert talk.png below.png -background "#fbfcfd" -append right.png
-convert found.png right.png -background "#fbfcfd" +append -resize 1280x -extent 1280x800 "$here/index.png"
+convert found.png -resize 880x found.png
+convert talk.png -resize 880x -crop 880x250+0+0 +repage talk.png
+for view in phone dark; do convert "$view.png" -resize 400x -crop 400x400+0+0 +repage "$view.png"; done
+convert found.png talk.png -append left.png
+convert phone.png dark.png -append right.png
+convert left.png right.png -bordercolor "#c5d0d6" -border 1 -background "#fbfcfd" +append -resize 1280x "$here/index.png"
 wexagraph export saltmere/mailbox --bind conversation --cover --subject "Buoy 14" --into bound >bound.txt
 bound=$(find bound -name "*Buoy 14.pdf" | head -1)
 pdftoppm -r 66 -l 3 -png "$bound" bound-page

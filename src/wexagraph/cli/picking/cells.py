@@ -33,3 +33,25 @@ def cell(text: str, width: int, right: bool = False) -> str:
     if _RIGHT_TO_LEFT.search(fitted):
         fitted = f"{_ISOLATE}{fitted}{_END}"
     return blank + fitted if right else fitted + blank
+
+
+def wrapped(text: str, width: int) -> str:
+    """Text of several lines for so many columns: long lines are broken between words, where there are any."""
+    return "\n".join(piece for line in text.split("\n") for piece in _pieces(line, max(1, width)))
+
+
+def _pieces(line: str, width: int) -> list[str]:
+    pieces, current, used = [], "", 0
+    for word in re.findall(r"\s*\S+|\s+$", line):
+        needed = get_cwidth(word)
+        if used + needed > width and current:
+            pieces.append(current)
+            word = word.lstrip()
+            current, used, needed = "", 0, get_cwidth(word)
+        while needed > width:  # a word that is longer than a line
+            head = next(n for n in range(len(word), 0, -1) if n == 1 or get_cwidth(word[:n]) <= width)
+            pieces.append(word[:head])
+            word = word[head:]
+            needed = get_cwidth(word)
+        current, used = current + word, used + needed
+    return [*pieces, current]

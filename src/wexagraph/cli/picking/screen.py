@@ -23,7 +23,7 @@ from prompt_toolkit.styles import Style
 from prompt_toolkit.widgets import Frame, TextArea
 
 from wexagraph.app.picking import COLUMNS, FolderTree, Picker, Row
-from wexagraph.cli.picking.cells import cell
+from wexagraph.cli.picking.cells import cell, wrapped
 from wexagraph.cli.picking.loading import Loader
 from wexagraph.text import one_line, size
 
@@ -246,7 +246,8 @@ class Screen:
         return len(self._tree.lines)
 
     def _pane(self) -> Text:
-        subject, line, rest = self.pane_text.partition("\n")
+        text = wrapped(self.pane_text, get_app().output.get_size().columns)
+        subject, line, rest = text.partition("\n")
         return [("class:title", subject), ("", line + rest)]
 
     def _scroll(self, window: Window) -> int:
