@@ -42,7 +42,7 @@ def main() -> None:
         taken = time.perf_counter() - started
         with pypdfium2.PdfDocument(content) as document:
             drawn_page = document[0].render(scale=300 / 72, grayscale=True).to_pil()
-        level = cleaning.levelled(cleaning.cleaned(drawn_page))[0]
+        level = cleaning.levelled(cleaning.cleaned(drawn_page, cleaning.is_grainy(drawn_page)))[0]
         times.append(taken / seconds(lambda level=level, program=program: program.words(level, 300, 600)))  # type: ignore[misc]
         sizes.append(len(scanned.pdf) - len(content))
         found = words_of(scanned.pdf)

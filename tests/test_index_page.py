@@ -8,6 +8,7 @@ import json
 import os
 import shutil
 import subprocess
+import tempfile
 import unittest
 import zipfile
 from pathlib import Path
@@ -33,15 +34,21 @@ HOSTILE = [
 class Browsed(ProgramTest):
     """The demo mailbox, exported once, and looked at."""
 
-    def export(self, *options: object) -> Path:
-        make_mailbox(self.folder / "in")
+    out: Path
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        folder = Path(tempfile.mkdtemp(prefix="wexagraph-test-"))
+        cls.addClassCleanup(shutil.rmtree, folder, True)
+        make_mailbox(folder / "in")
+        once = ProgramTest()
+        once.folder, cls.out = folder, folder / "out"
         command = ("export", "in", "--as", "html,eml", "--attachments", "beside", "--into", "out", "--index")
-        done = self.run_program(*command, "--office", "Port office of Saltmere", *options)
-        self.assertIn("Page to browse: out/index.html, 117 messages.", done.stdout)
-        return self.folder / "out"
+        done = once.run_program(*command, "--office", "Port office of Saltmere")
+        once.assertIn("Page to browse: out/index.html, 117 messages.", done.stdout)
 
     def test_as_a_person_uses_it(self) -> None:
-        out = self.export()
+        out = self.out
         with browser() as visit:
             page = visit.page
             visit.show(out / PAGE)
@@ -99,7 +106,7 @@ class Browsed(ProgramTest):
         pane.wait_for(state="hidden")
 
     def test_all_links_lead_to_files(self) -> None:
-        out = self.export()
+        out = self.out
         with open(out / "register.csv", encoding="utf-8-sig", newline="") as table:
             files = {file for row in csv.DictReader(table) for file in row["files"].split("; ") if file}
         with browser() as visit:
@@ -117,7 +124,7 @@ class Browsed(ProgramTest):
 
     def test_for_everybody(self) -> None:
         """axe against WCAG 2.2 AA: light, dark, narrow, a message open, by conversation; and the keyboard alone."""
-        out = self.export()
+        out = self.out
         for dark, width, state in (
             (False, 1280, "#q=buoy"),
             (True, 1280, "#talks=1&q=buoy"),
@@ -144,10 +151,12 @@ class Browsed(ProgramTest):
             visit.page.locator("#message").wait_for(state="visible")
             self.assertEqual(visit.page.evaluate("document.activeElement.id"), "message")
             press("Escape")
-            self.assertTrue(visit.page.evaluate("Boolean(document.activeElement.closest('#rows'))"))
+            visit.page.wait_for_function("document.activeElement.closest('#rows')")
 
     def test_without_scripts(self) -> None:
-        out = self.export("--language", "de")
+        shutil.copytree(self.out, self.folder / "out")
+        self.run_program("index", "out", "--language", "de")
+        out = self.folder / "out"
         with browser(scripts=False) as visit:
             visit.page.goto((out / PAGE).as_uri())
             self.assertEqual(visit.page.locator(".years a").all_inner_texts(), ["2026", "ohne Datum"])
@@ -263,6 +272,26 @@ class Written(ProgramTest):
         self.assertIn("all whole", self.run_program("verify", "case.zip").stdout)
         with zipfile.ZipFile(self.folder / "case.zip") as packed:
             self.assertTrue(any(name.endswith("data/index.html") for name in packed.namelist()))
+
+    def test_of_all_cases(self) -> None:
+        """In a records folder: the messages of all cases, each with its case; links into their folders."""
+        for name in ("Buoy 14", "Dredging"):
+            self.write(f"{name}/a.eml", letter(name))
+        records = ("--records", "rec")
+        for reference, name in (("2026-118", "Buoy 14"), ("2026-031", "Dredging")):
+            self.run_program("case", "open", reference, name, *records)
+            self.run_program("file", name, "--case", reference, *records)
+        self.assertIn("2 messages on the page", self.run_program("index", "rec").stdout)
+        with browser() as visit:
+            visit.show(self.folder / "rec" / PAGE, "#q=2026-031")
+            self.assertEqual(visit.count(), "Messages: 1 of 2")
+            self.assertEqual(visit.page.locator("td.case").all_inner_texts(), ["2026-031"])
+            visit.page.click("#rows a")
+            for link in visit.page.locator("#message .files a").all():
+                self.assertTrue(Path(unquote(urlsplit(str(link.evaluate("a => a.href"))).path)).is_file())
+            self.assertEqual(visit.violations(), [])
+        (self.folder / "rec" / PAGE).write_text("mine")
+        self.assertIn("somebody else's", self.run_program("index", "rec", code=3).stderr)
 
     def test_calls_that_are_refused(self) -> None:
         self.write("in/a.eml", letter())

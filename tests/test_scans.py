@@ -164,7 +164,7 @@ class Program(RunTest):
 
     def test_photographs_and_long_files(self) -> None:
         """HEIC, and a TIFF of sixty pages, every one of which is read."""
-        sheets = [page(lines=1, size=(200, 80), dpi=150, seed=seed) for seed in range(60)]
+        sheets = [page(lines=1, size=(200, 80), dpi=120, seed=seed) for seed in range(60)]
         pictures = [sheet.convert("1") for sheet, _ in sheets]
         register_heif_opener()
         files = [

@@ -12,6 +12,7 @@ from wexagraph.app.index_options import index_options
 from wexagraph.app.locales import language_code
 from wexagraph.app.options import export_options
 from wexagraph.backups.bag import is_backup
+from wexagraph.cli.case import records_of
 from wexagraph.cli.exits import OK
 from wexagraph.cli.export import print_export, run_export
 from wexagraph.cli.paging import OFFICE_NAME, OFFICE_PICTURE
@@ -21,6 +22,7 @@ from wexagraph.errors import CallError
 from wexagraph.exports.index_page.options import IndexOptions
 from wexagraph.languages import LANGUAGES
 from wexagraph.naming.paths import INDEX
+from wexagraph.records.fileplan import FILE_PLAN
 from wexagraph.text import one_line
 
 _EVERY = 5.0
@@ -53,12 +55,15 @@ def command(
 ) -> int:
     """A page to browse, for any browser, without a network and without this program.
 
-    In an export folder or a case's folder it becomes index.html there. Of a backup or a mailbox, --into names a folder
-    for a copy: the page, each message as HTML, the attachments. The same command again brings either up to date.
+    In an export folder, a case's folder or a records folder it becomes index.html there. Of a backup or a mailbox,
+    --into names a folder for a copy: the page, each message as HTML, the attachments. The same command again brings
+    either up to date.
     """
     given = {"office": office, "office-picture": office_picture}
     if into is None:
-        return _of_a_folder(source, values, index_options(given, language_code(language), title), as_json, quiet)
+        return _of_a_folder(
+            context, source, values, index_options(given, language_code(language), title), as_json, quiet
+        )
     plain = {"as": "html", "attachments": "beside", "index": True, "language": language, **given}
     plain |= {"zone": values["zone"], "jobs": values["jobs"]}
     options = export_options(plain, index_title=title)
@@ -66,8 +71,10 @@ def command(
     return conclude(report, as_json, lambda: print_export(report), quiet)
 
 
-def _of_a_folder(source: str, values: dict[str, Any], options: IndexOptions, as_json: bool, quiet: bool) -> int:
-    from wexagraph.exports.index_page.writing import index_folder
+def _of_a_folder(
+    context: click.Context, source: str, values: dict[str, Any], options: IndexOptions, as_json: bool, quiet: bool
+) -> int:
+    from wexagraph.exports.index_page.writing import index_folder, index_folders
 
     folder = Path(source).expanduser()
     if not folder.exists():
@@ -85,7 +92,11 @@ def _of_a_folder(source: str, values: dict[str, Any], options: IndexOptions, as_
             last = time.monotonic()
             click.echo(f"{count:,} messages read", err=True)
 
-    count = index_folder(folder, options, tell)
+    if (folder / FILE_PLAN).is_file():
+        plan = records_of(context, source).plan()
+        count = index_folders(folder, [(case.folder, case.reference) for case in plan.cases.values()], options, tell)
+    else:
+        count = index_folder(folder, options, tell)
     if as_json:
         print_json({"into": source, "indexed": count, "page": INDEX, "seconds": round(time.monotonic() - start, 3)})
     elif not quiet:

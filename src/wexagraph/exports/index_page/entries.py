@@ -38,13 +38,20 @@ _Known = tuple[RegisterRow, str, list[str], _Words | None]
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """A message on the page: its row, its date, its text, and the number of its conversation."""
+    """A message on the page: its row, its date, its text, and the number of its conversation; where the page is of
+    several folders, the one that its files lie `below`, and its case."""
 
     row: RegisterRow
     moment: datetime | None
     text: str
     thread: Thread
     conversation: int = 0
+    below: str = ""
+    case: str = ""
+
+    def path(self, file: str) -> str:
+        """A file of the message, from the page."""
+        return f"{self.below}/{file}" if self.below else file
 
     @property
     def year(self) -> str:
@@ -64,12 +71,13 @@ class Entry:
             one_line(row.folder),
             list(map(one_line, row.attachments)),
             list(map(one_line, row.notes)),
-            list(map(href, row.files)),
+            [href(self.path(file)) for file in row.files],
             self.conversation,
             row.size,
             one_line(row.tags),
             cc,
             int(row.outcome == "failed"),
+            one_line(self.case),
         ]
 
 
@@ -78,21 +86,28 @@ def href(path: str) -> str:
     return quote(path, safe="/", errors="surrogateescape")
 
 
-def entries_of(
+def read_entries(
     folder: Path, rows: Iterable[RegisterRow], jobs: int = 2, tell: Callable[[int], None] = lambda count: None
 ) -> list[Entry]:
-    """The messages in the order of their dates, each with its words. What was read before is kept in a database of the
-    folder, so that only what is new is read. Raises TargetError."""
-    found = list(_with_words(folder, rows, jobs, tell))
-    found.sort(key=lambda entry: (entry.moment or _NEVER, entry.row.folder, entry.row.id, entry.row.digest or ""))
+    """The messages of an export folder, each with its words. What was read before is kept in a database of the folder,
+    so that only what is new is read. Raises TargetError."""
+    return list(_with_words(folder, rows, jobs, tell))
+
+
+def in_conversations(entries: Iterable[Entry]) -> list[Entry]:
+    """Messages in the order of their dates, each with the number of its conversation."""
+    ordered = sorted(
+        entries,
+        key=lambda entry: (entry.moment or _NEVER, entry.below, entry.row.folder, entry.row.id, entry.row.digest or ""),
+    )
     conversations = Conversations()
-    for number, entry in enumerate(found):
+    for number, entry in enumerate(ordered):
         conversations.add(number, entry.thread)
     conversations.finish()
     numbers: dict[Any, int] = {}
     return [
         replace(entry, conversation=numbers.setdefault(conversations.root(number), len(numbers)))
-        for number, entry in enumerate(found)
+        for number, entry in enumerate(ordered)
     ]
 
 

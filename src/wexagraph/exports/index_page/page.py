@@ -24,6 +24,8 @@ from wexagraph.languages import language
 from wexagraph.naming.paths import INDEX, INDEX_FILES
 from wexagraph.text import one_line
 
+MADE_BY = '<meta name="generator" content="Wexagraph">'
+"""By what a page of ours is known."""
 _ROWS_A_PIECE, _MOST_PEOPLE, _MOST_KINDS = 2000, 500, 40
 _LARGE = 100_000
 """From so many messages on, the page takes a year at a time."""
@@ -31,6 +33,7 @@ _WORDS = {  # labels; {fields} in them are filled by the page
     "search": "Search",
     "year": "Year",
     "folder": "Folder",
+    "case": "Case",
     "person": "Person",
     "kind": "Kind",
     "all": "All",
@@ -61,7 +64,7 @@ _WORDS = {  # labels; {fields} in them are filled by the page
     "undated": "undated",
     "nosubject": "no subject",
 }
-_HEADINGS = ("date", "from", "to", "subject", "folder", "attached", "notes")
+_HEADINGS = ("date", "from", "to", "subject", "case", "folder", "attached", "notes")
 
 
 def files_of(entries: Sequence[Entry], options: IndexOptions, name: str) -> Iterator[tuple[str, bytes]]:
@@ -95,6 +98,7 @@ def files_of(entries: Sequence[Entry], options: IndexOptions, name: str) -> Iter
         "kinds": _kinds(entries),
         "words": words,
     }
+    cases = any(entry.case for entry in entries)
     style, script = _asset("index.css"), _asset("index.js")
     about = tr.many("{count} message", "{count} messages", len(entries))
     dates = sorted(entry.row.facts[0][:10] for entry in entries if entry.moment is not None)
@@ -112,7 +116,8 @@ def files_of(entries: Sequence[Entry], options: IndexOptions, name: str) -> Iter
             style=Markup(style),
             script=Markup(script),
             words=words,
-            headings=[(id, words[id]) for id in _HEADINGS],
+            headings=[(id, words[id]) for id in _HEADINGS if id != "case" or cases],
+            made_by=Markup(MADE_BY),
             pages=pages,
             book=Markup(_harmless(book)),
             made=f"Wexagraph {wexagraph.__version__}",
@@ -174,7 +179,7 @@ def _year_page(year: str, entries: list[Entry], title: str, words: dict[str, str
                 "subject": subject,
                 "folder": one_line(row.folder),
                 "attached": len(row.attachments),
-                "href": f"../{href(file_to_open(row.files))}" if row.files else "",
+                "href": f"../{href(entry.path(file_to_open(row.files)))}" if row.files else "",
             }
         )
     page = (

@@ -33,21 +33,21 @@ class Affine(NamedTuple):
 UNCHANGED = Affine(1, 0, 0, 0, 1, 0)
 
 
-def cleaned(image: Any) -> Any:
-    """The picture in grey, without grain: what a clean page loses by it, the program does not miss."""
+def cleaned(image: Any, grainy: bool) -> Any:
+    """The picture in grey, and without grain where it is `grainy`."""
     from PIL import ImageFilter
 
     grey = image.convert("L")
-    if _is_grainy(grey):
+    if grainy:
         grey = grey.filter(ImageFilter.MedianFilter(3))
     return grey.filter(ImageFilter.GaussianBlur(0.8))
 
 
-def _is_grainy(grey: Any) -> bool:
+def is_grainy(image: Any) -> bool:
     """Whether paper is not of one shade: less than half of the picture is near to the shade that is most frequent."""
-    counts = grey.histogram()
+    counts = image.convert("L").histogram()
     peak = counts.index(max(counts))
-    return sum(counts[max(0, peak - _NEAR) : peak + _NEAR + 1]) < sum(counts) / 2
+    return bool(sum(counts[max(0, peak - _NEAR) : peak + _NEAR + 1]) < sum(counts) / 2)
 
 
 def turned(image: Any, quarters: int) -> tuple[Any, Affine]:

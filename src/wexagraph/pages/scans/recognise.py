@@ -20,6 +20,7 @@ _DPI, _MOST_PIXELS = 300, 25_000_000
 _LEAST = 0.02  # of a page that a picture covers, to be read
 _UNSURE = 60.0  # percent: below it, a page is named
 _ENOUGH = 75.0  # percent: above it, a page is surely upright
+_DOUBTFUL = 85.0  # percent: below it, a page is read once more without grain
 _LETTERS = re.compile(r"\w")
 Box = tuple[float, float, float, float]
 """Left, bottom, right, top in points of the page."""
@@ -107,7 +108,23 @@ def pictures_without_text(page: Any) -> list[Box]:
 def _read(program: Recogniser, page: Any, boxes: list[Box]) -> list[tuple[layer.Placed, Word]]:
     """The words in pictures of a page, each with its place on it. Raises PageError."""
     image, to_page, dpi = _drawn(page, boxes)
-    image = cleaning.cleaned(image)
+    grainy = cleaning.is_grainy(image)
+    best = _best_way(program, cleaning.cleaned(image, grainy), to_page, dpi)
+    if not grainy and best and _mean(_words(best)) < _DOUBTFUL:  # specks on white paper do not show in its shades
+        other = _best_way(program, cleaning.cleaned(image, True), to_page, dpi)
+        best = other if _weight(_words(other)) > _weight(_words(best)) else best
+    placed = []
+    for word, there in best:
+        left, top, right, bottom = word.box
+        point = layer.Placed(word.text, there(left, bottom), there(right, bottom), there(left, top))
+        middle = there((left + right) / 2, (top + bottom) / 2)
+        if any(box[0] - 2 <= middle[0] <= box[2] + 2 and box[1] - 2 <= middle[1] <= box[3] + 2 for box in boxes):
+            placed.append((point, word))
+    return placed
+
+
+def _best_way(program: Recogniser, image: Any, to_page: Affine, dpi: int) -> list[tuple[Word, Affine]]:
+    """The words of a picture as it is read best of its four ways up, each with the way to its place on the page."""
     best: list[tuple[Word, Affine]] = []
     ways = [0, 2, 1, 3]
     while ways:
@@ -118,18 +135,15 @@ def _read(program: Recogniser, page: Any, boxes: list[Box]) -> list[tuple[layer.
             ways = [quarters for quarters in ways if quarters % 2]
             continue
         there = slope.then(back).then(to_page)
-        if _weight(words) > _weight([word for word, _ in best]):
+        if _weight(words) > _weight(_words(best)):
             best = [(word, there) for word in words]
-        if best and _mean([word for word, _ in best]) >= _ENOUGH:
+        if best and _mean(_words(best)) >= _ENOUGH:
             break
-    placed = []
-    for word, there in best:
-        left, top, right, bottom = word.box
-        point = layer.Placed(word.text, there(left, bottom), there(right, bottom), there(left, top))
-        middle = there((left + right) / 2, (top + bottom) / 2)
-        if any(box[0] - 2 <= middle[0] <= box[2] + 2 and box[1] - 2 <= middle[1] <= box[3] + 2 for box in boxes):
-            placed.append((point, word))
-    return placed
+    return best
+
+
+def _words(placed: list[tuple[Word, Affine]]) -> list[Word]:
+    return [word for word, _ in placed]
 
 
 def _mean(words: list[Word]) -> float:

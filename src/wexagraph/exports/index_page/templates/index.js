@@ -3,8 +3,10 @@
   var book = JSON.parse(document.getElementById("book").textContent);
   var say = book.words;
   var STEP = 60, SLICE = 12, PAUSE = 1500;
-  var ID = 0, DATE = 1, FROM = 2, TO = 3, SUBJECT = 4, FOLDER = 5, ATTACHED = 6, NOTES = 7, FILES = 8, TALK = 9, SIZE = 10, TAGS = 11, CC = 12, FAILED = 13;
-  var COLUMNS = [["date", DATE], ["from", FROM], ["to", TO], ["subject", SUBJECT], ["folder", FOLDER], ["attached", ATTACHED], ["notes", NOTES]];
+  var ID = 0, DATE = 1, FROM = 2, TO = 3, SUBJECT = 4, FOLDER = 5, ATTACHED = 6, NOTES = 7, FILES = 8, TALK = 9, SIZE = 10, TAGS = 11, CC = 12, FAILED = 13, CASE = 14;
+  var COLUMNS = [["date", DATE], ["from", FROM], ["to", TO], ["subject", SUBJECT], ["case", CASE], ["folder", FOLDER], ["attached", ATTACHED], ["notes", NOTES]]
+    .filter(function (column) { return document.getElementById("by-" + column[0]); });
+  var hasCases = COLUMNS.length > 7;
 
   // Messages: rows as they come, what is searched in each, its piece and its place in that. All by one number.
   var rows = [], hay = [], piece = [], texts = [], folded = [];
@@ -57,7 +59,7 @@
       part.forEach(function (row, n) {
         var key = rows.length;
         rows.push(row);
-        hay.push(fold([row[FROM], row[TO], row[CC], row[SUBJECT], row[FOLDER], row[TAGS], row[ATTACHED].join("\n")].join("\n")));
+        hay.push(fold([row[FROM], row[TO], row[CC], row[SUBJECT], row[FOLDER], row[TAGS], row[CASE], row[ATTACHED].join("\n")].join("\n")));
         piece.push([name, n]);
         byId[row[ID]] = key;
         (talks[row[TALK]] = talks[row[TALK]] || []).push(key);
@@ -300,6 +302,7 @@
     var piece = snippet(key, asked);
     if (piece) { subject.appendChild(mark(make("p", undefined, "snippet"), piece, asked)); }
     tr.appendChild(subject);
+    if (hasCases) { cell(tr, say["case"], row[CASE], asked, "case"); }
     cell(tr, say.folder, row[FOLDER], asked, "folder");
     cell(tr, say.attached, row[ATTACHED].length ? String(row[ATTACHED].length) : "", [], "count").title = row[ATTACHED].join("\n");
     var notes = cell(tr, say.notes, row[FAILED] ? say.failed : row[NOTES].length ? String(row[NOTES].length) : "", [], "count");
@@ -363,7 +366,7 @@
     head.dir = "auto";
     pane.appendChild(close);
     pane.appendChild(head);
-    [[say.from, row[FROM]], [say.to, row[TO]], [say.cc, row[CC]], [say.date, row[DATE].replace("T", " ")], [say.folder, row[FOLDER]],
+    [[say.from, row[FROM]], [say.to, row[TO]], [say.cc, row[CC]], [say.date, row[DATE].replace("T", " ")], [say["case"], row[CASE]], [say.folder, row[FOLDER]],
      [say.attached, row[ATTACHED].join(", ")], [say.tags, row[TAGS]], [say.size, size(row[SIZE])], [say.notes, row[NOTES].join("; ")]].forEach(function (fact) {
       if (!fact[1]) { return; }
       facts.appendChild(make("dt", fact[0]));
