@@ -493,6 +493,23 @@ class HandingOver(CaseTest):
         self.assertIn("all whole", self.call_program("verify", "fog.zip").stdout)
         self.program("case", "pack", "2026/7", "--into", "fog.png", code=2)
 
+    def test_killed(self) -> None:
+        """Gone at any step of packing: there is a whole file or none, the case is as it was, and the next run packs it."""
+        command = ("case", "pack", "2026/7", "--index", "--into", "again.zip", "--records", "rec")
+        shutil.copytree(self.folder / "rec", self.folder / "before")
+        self.run_program(*command, end_before=10_000)
+        for step in range(0, self.steps, max(1, self.steps // 10)):
+            (self.folder / "again.zip").unlink(missing_ok=True)
+            shutil.rmtree(self.folder / "rec")
+            shutil.copytree(self.folder / "before", self.folder / "rec")
+            self.run_program(*command, code=9, end_before=step)
+            self.program("case", "log", "2026/7")
+            if (self.folder / "again.zip").exists():
+                self.assertIn("all whole", self.call_program("verify", "again.zip").stdout)
+            self.assertEqual(self.filed("2026/7"), ["m1", "m2"])
+            self.run_program(*command)
+            self.assertIn("all whole", self.call_program("verify", "again.zip").stdout)
+
     def test_taken_in(self) -> None:
         told = self.call_program("case", "unpack", "fog.zip", "--records", "other").stdout
         self.assertIn("Case 2026/7 is in", told)

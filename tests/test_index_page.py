@@ -12,11 +12,14 @@ import tempfile
 import unittest
 import zipfile
 from pathlib import Path
+from unittest import mock
 from urllib.parse import unquote, urlsplit
 
 from tests.browser import Visit, browser
 from tests.helpers import ProgramTest, letter, letter_with, mbox, png
 from wexagraph.demo.mailbox import make_mailbox
+from wexagraph.exports.index_page.options import IndexOptions
+from wexagraph.exports.index_page.writing import index_folder
 
 PAGE = "index.html"
 HOSTILE = [
@@ -166,6 +169,25 @@ class Browsed(ProgramTest):
             self.assertGreater(rows.count(), 100)
             for link in visit.page.locator("tbody a").all()[::9]:
                 self.assertTrue(link.get_attribute("href"))
+            self.assertEqual(visit.complaints, [])
+
+    def test_more_than_a_page_holds(self) -> None:
+        """From so many messages on, a year at a time: the newest first, another one when it is chosen."""
+        self.write("in/a.eml", letter("Old", date="Sat, 14 Mar 2020 15:03:00 +0000", body="needle\n"))
+        self.write("in/b.eml", letter("New"))
+        self.run_program("export", "in", "--as", "eml", "--into", "out")
+        with mock.patch("wexagraph.exports.index_page.page._LARGE", 1):
+            index_folder(self.folder / "out", IndexOptions())
+        with browser() as visit:
+            visit.show(self.folder / "out" / PAGE, "#q=needle")
+            self.assertEqual(visit.subjects(), [])
+            visit.page.fill("#q", "")
+            self.assertEqual((visit.count(), visit.subjects()), ("Messages: 1 of 2", ["New"]))
+            self.assertFalse([address for address in visit.asked if "2020" in address])
+            visit.page.select_option("#year", "2020")
+            visit.page.fill("#q", "needle")
+            visit.page.wait_for_selector("#rows mark")
+            self.assertEqual(visit.subjects(), ["Old"])
             self.assertEqual(visit.complaints, [])
 
     def test_nothing_of_a_message_runs(self) -> None:

@@ -36,11 +36,11 @@ def pack_case(records: Records, reference: str, into: Path, index: IndexOptions 
             raise CallError(
                 f"the log of case {case.reference} is not whole: {problem}. Find out why before it is packed."
             )
+        if index is not None:  # before the proof: a run that was killed may have left half a page
+            index_folder(place, replace(index, title=f"{case.reference} {case.title}"))
         if (place / MANIFEST).exists() and not (verification := verify(place)).whole:
             wrong = verification.findings[0]
             raise CallError(f"case {case.reference} is not whole: {one_line(wrong.path)} is {wrong.state}.")
-        if index is not None:
-            index_folder(place, replace(index, title=f"{case.reference} {case.title}"))
         records.note(plan, case, "packed", into=into.name)
         said = "What this file holds, as it lay in the records. manifest-sha256.txt has the digest of each file."
         facts = facts_of(records, case)
