@@ -15,6 +15,8 @@ from pathlib import Path
 from unittest import mock
 from urllib.parse import unquote, urlsplit
 
+from PIL import Image
+
 from tests.browser import Visit, browser
 from tests.helpers import ProgramTest, letter, letter_with, mbox, png
 from wexagraph.demo.mailbox import make_mailbox
@@ -170,6 +172,35 @@ class Browsed(ProgramTest):
             for link in visit.page.locator("tbody a").all()[::9]:
                 self.assertTrue(link.get_attribute("href"))
             self.assertEqual(visit.complaints, [])
+
+    def test_in_every_browser_that_is_there(self) -> None:
+        """Drawn by each on its own: words are found and marked, so the data files have come through the policy."""
+        drawn = self.folder / "drawn.png"
+        address = f"{(self.out / PAGE).as_uri()}#q=buoy"
+        commands = {
+            "chromium": [
+                "--no-sandbox",
+                "--virtual-time-budget=5000",
+                f"--screenshot={drawn}",
+                "--window-size=1280,800",
+            ],
+            "firefox-esr": ["--screenshot", str(drawn), "--window-size", "1280,800"],
+        }
+        for name, options in commands.items():
+            if shutil.which(name) is None:
+                continue
+            drawn.unlink(missing_ok=True)
+            with self.subTest(name):
+                subprocess.run(
+                    [name, "--headless", *options, address],
+                    check=True,
+                    capture_output=True,
+                    env={**os.environ, "HOME": str(self.folder)},
+                    timeout=120,
+                )
+                with Image.open(drawn) as picture:
+                    colours = picture.convert("RGB").getcolors(1 << 24) or []
+                self.assertGreater(sum(count for count, colour in colours if colour == (255, 229, 138)), 500)
 
     def test_more_than_a_page_holds(self) -> None:
         """From so many messages on, a year at a time: the newest first, another one when it is chosen."""

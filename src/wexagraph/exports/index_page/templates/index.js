@@ -325,7 +325,7 @@
     at("more").hidden = lines.length <= room;
     var all = wanted().every(function (one) { return loaded[one[0] + "rows"]; });
     var text = fill(shown.length === book.total ? say.count : say.of, { count: number(shown.length), shown: number(shown.length), all: number(book.total) });
-    at("count").textContent = all ? text + (searching ? " " + say.searching : "") : fill(say.loading, { count: number(rows.length) });
+    at("count").textContent = all ? text + (searching ? ". " + say.searching + "\u2026" : "") : fill(say.loading, { count: number(rows.length) });
     COLUMNS.forEach(function (column) {
       var sort = state.sort || "-date", heading = at("by-" + column[0]);
       heading.setAttribute("aria-sort", sort === column[0] ? "ascending" : sort === "-" + column[0] ? "descending" : "none");
