@@ -390,6 +390,12 @@ class Finding(CaseTest):
             told = self.run_program("find", "moor", "--in", place).stdout
             self.assertIn("Mooring chains", told)
             self.assertIn("1 message", told)
+        place = self.folder / "out"
+        (place / ".wexagraph/find.sqlite").unlink()
+        mounted = subprocess.run(["mount", "--bind", "-o", "ro", place, place], capture_output=True, check=False)
+        self.addCleanup(subprocess.run, ["umount", place], capture_output=True)
+        if not mounted.returncode:  # on a stick that can't be written to, for the first time
+            self.assertIn("1 message", self.run_program("find", "fog", "--in", "out").stdout)
         self.assertIn(
             "neither an export folder nor a backup", self.run_program("find", "x", "--in", ".", code=2).stderr
         )

@@ -12,11 +12,8 @@ from typing import Any
 import click
 
 from wexagraph.app.cases import Records, records_folder, user_name
-from wexagraph.app.index_options import index_options
-from wexagraph.app.locales import language_code
 from wexagraph.cli.exits import OK, SOME_FAILED
-from wexagraph.cli.paging import INDEX_PAGE, OFFICE_NAME, OFFICE_PICTURE
-from wexagraph.cli.parameters import CSV, JSON, into_option, named
+from wexagraph.cli.parameters import CSV, INDEX_PAGE, JSON, OFFICE_NAME, OFFICE_PICTURE, into_option, named
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.session import at_a_terminal
 from wexagraph.cli.terminal import machine_output, make_console, make_table
@@ -368,6 +365,8 @@ def pack_one(
     proves it, `case unpack` takes it in. The case stays where it is.
     """
     from wexagraph.app.handing_over import pack_case
+    from wexagraph.app.index_options import index_options
+    from wexagraph.app.locales import language_code
 
     path = Path(into).expanduser()
     if path.suffix.lower() != ".zip":

@@ -10,14 +10,17 @@ import click
 
 from wexagraph.app.notices import check_notices
 from wexagraph.app.options import EXPORT_DEFAULTS, export_options
-from wexagraph.cli.paging import INDEX_PAGE, OFFICE_NAME, OFFICE_PICTURE, paging, words_option
+from wexagraph.cli.paging import paging, words_option
 from wexagraph.cli.parameters import (
     CLUSTER,
     CSV,
     DRY_RUN,
+    INDEX_PAGE,
     JOBS,
     JSON,
     NOTIFY,
+    OFFICE_NAME,
+    OFFICE_PICTURE,
     QUIET,
     SOURCE,
     YES,

@@ -11,8 +11,20 @@ from wexagraph.app.filing import FilingReport, Placed, file_messages
 from wexagraph.app.zones import zone_name
 from wexagraph.cli.case import RECORDS, records_of
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
-from wexagraph.cli.paging import INDEX_PAGE, OCR
-from wexagraph.cli.parameters import CSV, DRY_RUN, JOBS, JSON, QUIET, SOURCE, ZONE, choosing, make_choice, opened
+from wexagraph.cli.paging import OCR
+from wexagraph.cli.parameters import (
+    CSV,
+    DRY_RUN,
+    INDEX_PAGE,
+    JOBS,
+    JSON,
+    QUIET,
+    SOURCE,
+    ZONE,
+    choosing,
+    make_choice,
+    opened,
+)
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.errors import CallError

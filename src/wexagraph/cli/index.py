@@ -15,8 +15,17 @@ from wexagraph.backups.bag import is_backup
 from wexagraph.cli.case import records_of
 from wexagraph.cli.exits import OK
 from wexagraph.cli.export import print_export, run_export
-from wexagraph.cli.paging import OFFICE_NAME, OFFICE_PICTURE
-from wexagraph.cli.parameters import JOBS, JSON, QUIET, SOURCE, ZONE, choosing, make_choice
+from wexagraph.cli.parameters import (
+    JOBS,
+    JSON,
+    OFFICE_NAME,
+    OFFICE_PICTURE,
+    QUIET,
+    SOURCE,
+    ZONE,
+    choosing,
+    make_choice,
+)
 from wexagraph.cli.reports import conclude, counted, print_json
 from wexagraph.errors import CallError
 from wexagraph.exports.index_page.options import IndexOptions

@@ -51,9 +51,6 @@ def _ways(_: click.Context, parameter: click.Parameter, value: tuple[str, ...]) 
     return value
 
 
-INDEX_PAGE = click.option("--index", is_flag=True, help="A page to browse in the folder: index.html, for any browser.")
-OFFICE_NAME = click.option("--office", metavar="NAME", default="", help="The office's name, on the page to browse.")
-OFFICE_PICTURE = click.option("--office-picture", metavar="FILE", help="Its picture there: PNG, JPEG, GIF or WebP.")
 OCR = click.option(
     "--ocr",
     is_flag=False,

@@ -95,6 +95,9 @@ JOBS = click.option(
 CLUSTER = click.option(
     "--cluster", metavar="ADDRESS", help="Work on a Dask cluster: the address of its scheduler, tcp://host:8786."
 )
+INDEX_PAGE = click.option("--index", is_flag=True, help="A page to browse in the folder: index.html, for any browser.")
+OFFICE_NAME = click.option("--office", metavar="NAME", default="", help="The office's name, on the page to browse.")
+OFFICE_PICTURE = click.option("--office-picture", metavar="FILE", help="Its picture there: PNG, JPEG, GIF or WebP.")
 DRY_RUN = click.option("--dry-run", is_flag=True, help="Say what would be written and done, and do nothing.")
 QUIET = click.option("--quiet", is_flag=True, help="Say nothing unless something is new or wrong.")
 NOTIFY = click.option(

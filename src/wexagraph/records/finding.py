@@ -5,15 +5,18 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
+from contextlib import ExitStack
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
 
+from wexagraph.errors import TargetError
 from wexagraph.exports.file_words import FileWords, file_to_open, words_of
 from wexagraph.exports.register import files_by_digest
 from wexagraph.naming.paths import MANIFEST
 from wexagraph.output.databases import open_database
 from wexagraph.selection.words import folded
+from wexagraph.temporary import TemporaryFolder
 from wexagraph.work.pool import ProcessWorkers
 from wexagraph.work.workers import WorkerLost
 
@@ -47,15 +50,22 @@ class Found:
 
 
 class Finder:
-    """The index of a records folder, or of one export folder. Methods raise TargetError where the disk fails."""
+    """The index of a records folder, or of one export folder; for this search alone where that can't be written to.
+
+    Methods raise TargetError where the disk fails.
+    """
 
     def __init__(self, home: Path) -> None:
-        self._home = home
-        self._base = open_database(home, "find.sqlite", _SCHEMA)
+        self._home, self._elsewhere = home, ExitStack()
+        try:
+            self._base = open_database(home, "find.sqlite", _SCHEMA)
+        except TargetError:
+            self._base = open_database(self._elsewhere.enter_context(TemporaryFolder()), "find.sqlite", _SCHEMA)
 
     def close(self) -> None:
         """Close the index."""
         self._base.close()
+        self._elsewhere.close()
 
     def bring_up(self, folders: Iterable[tuple[Path, str]], tell: Callable[[int], None] = lambda count: None) -> None:
         """Take in what is new in export folders, each with a title, and forget what is gone. `tell` is told how many
