@@ -114,7 +114,9 @@ class Picking(ProgramTest):
         terminal.until("9 chosen:", "S keep as a set", "E make files")
         terminal.press("s")
         terminal.until("Name of the set")
-        terminal.press(*"buoy-14", "enter")
+        terminal.press(*"buoy/14", "enter")
+        terminal.until("can't be the name of a set")
+        terminal.press(*([chr(8)] * 3), *"-14", "enter")
         self.assertEqual(terminal.end(), 0)
         self.assertIn("Kept as the set buoy-14: 9 messages", terminal.text())
         self.assertIn("--set buoy-14", terminal.text())
@@ -140,6 +142,7 @@ class Picking(ProgramTest):
         self.assertIn("$ wexagraph export in --id", terminal.text())
         self.assertIn("1 written", terminal.text())
         self.assertEqual(len(self.made("export", ".eml")), 1)
+        self.assertEqual(len(self.listed("in", "--set", "picked")), 1)
 
     def test_nothing_steers_the_terminal(self) -> None:
         """Hostile, wide, combining and right-to-left subjects: columns stay, the title stays, nothing is cleared."""

@@ -7,7 +7,8 @@ import tomllib
 import unittest
 from zoneinfo import ZoneInfo
 
-from wexagraph.app.options import ATTACHMENT_DEFAULTS, EXPORT_DEFAULTS, attachment_options, export_options
+from wexagraph.app.attachment_options import ATTACHMENT_DEFAULTS, attachment_options
+from wexagraph.app.options import EXPORT_DEFAULTS, export_options
 from wexagraph.errors import CallError
 from wexagraph.naming import NamePattern
 from wexagraph.pages.options import ALLOWED

@@ -10,10 +10,11 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.app.afterwards import apply, changes_of, clear
+from wexagraph.app.attachment_options import ATTACHMENT_DEFAULTS, attachment_options
 from wexagraph.app.cases import Records, user_name
 from wexagraph.app.filing import FILE_DEFAULTS, file_messages
 from wexagraph.app.locales import language_code, usual_paper
-from wexagraph.app.options import ATTACHMENT_DEFAULTS, EXPORT_DEFAULTS, attachment_options, export_options
+from wexagraph.app.options import EXPORT_DEFAULTS, export_options
 from wexagraph.app.registers import REGISTER_DEFAULTS, check_register, register
 from wexagraph.app.scan_languages import scan_languages
 from wexagraph.app.secrets import passphrase

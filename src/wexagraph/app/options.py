@@ -20,14 +20,11 @@ from wexagraph.app.scan_languages import scan_languages
 from wexagraph.app.secrets import Prompt, secret
 from wexagraph.app.zones import zone_name
 from wexagraph.errors import CallError
-from wexagraph.exports.attachment_documents import ORDERS, DocumentOptions
 from wexagraph.exports.formats import FORMATS
 from wexagraph.exports.options import BOUND_PATTERN, NO_LOCKED_ARCHIVE, ExportOptions
-from wexagraph.exports.pulling import ATTACHMENT_PATTERN, ExtractOptions
 from wexagraph.files import open_regular
 from wexagraph.naming import DEFAULT_PATTERN, NamePattern, TextPattern
 from wexagraph.naming.paths import REGISTERS
-from wexagraph.pages.engines import available
 from wexagraph.pages.options import (
     ALLOWED,
     ATTACHMENTS,
@@ -71,6 +68,8 @@ PAGE_DEFAULTS: dict[str, Any] = {
     "language": None,
     "ocr": None,
 }
+DOCUMENT_PAGES = ("paper", "landscape", "margin", "header", "footer", "property", "archival", "language", "ocr")
+"""Options of pages that PDFs of attachments alone have too."""
 EXPORT_DEFAULTS: dict[str, Any] = PAGE_DEFAULTS | {
     "as": "pdf",
     "register": "csv",
@@ -90,25 +89,6 @@ EXPORT_DEFAULTS: dict[str, Any] = PAGE_DEFAULTS | {
     "index": False,
     **INDEX_DEFAULTS,
 }
-DOCUMENT_PAGES = ("paper", "landscape", "margin", "header", "footer", "property", "archival", "language", "ocr")
-ATTACHMENT_DEFAULTS: dict[str, Any] = {name: PAGE_DEFAULTS[name] for name in DOCUMENT_PAGES} | {
-    "zone": None,
-    "as": "native",
-    "bind": None,
-    "order": None,
-    "tag": (),
-    "name": ATTACHMENT_PATTERN,
-    "attached": (),
-    "file-larger": None,
-    "file-smaller": None,
-    "inline": False,
-    "nested": False,
-    "open-zips": False,
-    "once": False,
-    "flat": False,
-    "jobs": None,
-}
-ATTACHMENT_FORMS = ("native", "pdf")
 BUILT_IN = "built-in"
 _OCR_PATIENCE = 4 * 3600.0  # a page of its own has a limit in pages/scans
 _MOST_TEMPLATE = 1_000_000
@@ -132,7 +112,7 @@ def export_options(
 ) -> ExportOptions:
     """The options of an export; `prompt` asks for passwords, `exported` dates cover sheets, `case` is the reference and
     the title of what is filed, `index_title` that of the page to browse. Raises CallError."""
-    values = _filled(plain, EXPORT_DEFAULTS)
+    values = filled(plain, EXPORT_DEFAULTS)
     for name in ("name", "title", "header", "footer") if case is None else ():
         if field := re.search(r"\{(case(?:_title)?)[}:!]", str(values[name] or "")):
             raise CallError(f"--{name} has no field {{{field[1]}}} here: `wexagraph file` knows what it files under.")
@@ -169,48 +149,9 @@ def _registers(text: str) -> tuple[str, ...]:
     return () if text == "none" else words(text, tuple(REGISTERS), "form of a register")
 
 
-def attachment_options(plain: Plain) -> ExtractOptions:
-    """The options of attachments alone. Raises CallError."""
-    values = _filled(plain, ATTACHMENT_DEFAULTS)
-    forms = words(values["as"], ATTACHMENT_FORMS, "form")
-    return ExtractOptions(
-        pattern=NamePattern(values["name"]),
-        wanted=tuple(value for value in values["attached"] if value != "*"),
-        larger=_size(values["file-larger"], "--file-larger"),
-        smaller=_size(values["file-smaller"], "--file-smaller"),
-        inline=values["inline"],
-        nested=values["nested"],
-        open_zips=values["open-zips"],
-        once=values["once"],
-        flat=values["flat"],
-        zone=PageOptions(zone=zone_name(values["zone"])).timezone(),
-        jobs=values["jobs"] or os.cpu_count() or 1,
-        native="native" in forms,
-        document=_document_options(values, "pdf" in forms),
-    )
-
-
-def _document_options(values: dict[str, Any], wanted: bool) -> DocumentOptions | None:
-    """How PDFs are made of attachments; None where none are `wanted`. Raises CallError."""
-    if not wanted:
-        return None
-    if values["order"] and not values["bind"]:
-        raise CallError("--order says how attachments follow one another in one PDF: it needs --bind message or type.")
-    if values["bind"] == "type" and values["name"] != ATTACHMENT_PATTERN and "native" not in values["as"]:
-        raise CallError("--name goes not with --bind type: each PDF has the name of its type.")
-    page = {name: values[name] for name in (*DOCUMENT_PAGES, "zone", "open-zips")}
-    return DocumentOptions(
-        page_options(page | {"attachments": "pages"}),
-        engine=available("auto")[0],
-        bind=values["bind"] or "",
-        order=words(values["order"], ORDERS, "order") if values["order"] else (),
-        tags=tuple(values["tag"]),
-    )
-
-
 def page_options(plain: Plain) -> PageOptions:
     """The options of pages. Raises CallError."""
-    values = _filled({name: plain[name] for name in plain if name in PAGE_DEFAULTS}, PAGE_DEFAULTS)
+    values = filled({name: plain[name] for name in plain if name in PAGE_DEFAULTS}, PAGE_DEFAULTS)
     ways = attachment_ways(values["attachments"])
     language = language_code(values["language"])
     ocr = scan_languages(values["ocr"], language)
@@ -247,7 +188,7 @@ def _line(text: str) -> str:
     return "" if text.strip().lower() == "none" else text
 
 
-def _filled(plain: Plain, defaults: dict[str, Any]) -> dict[str, Any]:
+def filled(plain: Plain, defaults: dict[str, Any]) -> dict[str, Any]:
     """All options, those that are not named with their defaults. Raises CallError for a name that there is not."""
     for name in plain:
         if name not in defaults:
@@ -336,7 +277,8 @@ def percent(value: Any) -> float:
     return number
 
 
-def _size(value: str | None, option: str) -> int | None:
+def size_of(value: str | None, option: str) -> int | None:
+    """A size in bytes; None where none is given. Raises CallError."""
     try:
         return parse_size(value) if value else None
     except CallError as error:

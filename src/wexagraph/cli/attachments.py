@@ -10,8 +10,9 @@ import click
 from click.core import ParameterSource
 
 from wexagraph.app.afterwards import apply, changes_of
+from wexagraph.app.attachment_options import ATTACHMENT_DEFAULTS, ATTACHMENT_FORMS, attachment_options
 from wexagraph.app.notices import check_notices
-from wexagraph.app.options import ATTACHMENT_DEFAULTS, ATTACHMENT_FORMS, DOCUMENT_PAGES, attachment_options
+from wexagraph.app.options import DOCUMENT_PAGES
 from wexagraph.app.zones import zone_name
 from wexagraph.cli.paging import document_paging, words_option
 from wexagraph.cli.parameters import (

@@ -65,15 +65,12 @@ def command(context: click.Context, source: str, zone: str | None, save: str | N
 
 def _export(context: click.Context, source: str, ids: list[str], options: str) -> int:
     """Run the command that does the same, and show it."""
+    keep_set(_PICKED, source, ids, date.today())  # should the options be wrong, the marks are not lost
     try:
         words = shlex.split(options)
     except ValueError as error:
         raise CallError(f"the options can't be read: {error}.") from error
-    if len(ids) > _MOST_IDS:
-        keep_set(_PICKED, source, ids, date.today())
-        chosen = ["--set", _PICKED]
-    else:
-        chosen = ["--id", ",".join(ids)]
+    chosen = ["--set", _PICKED] if len(ids) > _MOST_IDS else ["--id", ",".join(ids)]
     arguments = ["export", source, *chosen, *words]
     click.secho(f"$ wexagraph {shlex.join(arguments)}", fg="magenta", err=True)
     root = context.find_root().command

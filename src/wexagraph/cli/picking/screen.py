@@ -9,13 +9,12 @@ from typing import TYPE_CHECKING, Any
 
 from prompt_toolkit.application import Application
 from prompt_toolkit.application.current import get_app
-from prompt_toolkit.data_structures import Point
 from prompt_toolkit.filters import Condition
 from prompt_toolkit.formatted_text import StyleAndTextTuples as Text
 from prompt_toolkit.input import create_input
 from prompt_toolkit.key_binding import KeyBindings, KeyPressEvent
 from prompt_toolkit.layout import ConditionalContainer, Float, FloatContainer, HSplit, Layout, VSplit, Window
-from prompt_toolkit.layout.controls import FormattedTextControl, UIContent, UIControl
+from prompt_toolkit.layout.controls import FormattedTextControl
 from prompt_toolkit.layout.dimension import Dimension
 from prompt_toolkit.mouse_events import MouseEvent, MouseEventType
 from prompt_toolkit.output import ColorDepth, create_output
@@ -23,8 +22,11 @@ from prompt_toolkit.styles import Style
 from prompt_toolkit.widgets import Frame, TextArea
 
 from wexagraph.app.picking import COLUMNS, FolderTree, Picker, Row
+from wexagraph.app.sets import checked_set_name
 from wexagraph.cli.picking.cells import cell, wrapped
+from wexagraph.cli.picking.lines import Lines
 from wexagraph.cli.picking.loading import Loader
+from wexagraph.errors import CallError
 from wexagraph.text import one_line, size
 
 if TYPE_CHECKING:
@@ -34,6 +36,7 @@ if TYPE_CHECKING:
 PRINT, KEEP, EXPORT = "print", "keep", "export"
 _TREE_WIDTH, _WIDE, _SHOWS_FOLDER = 26, 120, 100
 _SETTLE_SECONDS = 0.25
+_EXPORT_COMMAND = "wexagraph export"
 _EXAMPLES = ("from:ines", "since:2026-03", "is:unseen")
 _LIST_KEYS = (
     *("Tab mark", "F2 mark to here", "F3 all shown", "F4 none", "F5 others", "F6 conversation", "F7 sender"),
@@ -112,8 +115,17 @@ class Screen:
         self.field.buffer.on_text_changed += lambda _: self.picker.narrow(self.field.text)
         self.asking = TextArea(height=1, multiline=False, wrap_lines=False)
         self.asked_for = ""
-        self.rows_window = Window(_ListControl(self), wrap_lines=False, always_hide_cursor=True)
-        tree = Window(_TreeControl(self), width=_TREE_WIDTH, wrap_lines=False, always_hide_cursor=True)
+        picker = self.picker
+        rows = Lines(self.line, lambda: len(picker.shown), lambda: picker.cursor, self._clicked, picker.move)
+        self.rows_window = Window(rows, wrap_lines=False, always_hide_cursor=True)
+        folders = Lines(
+            self.tree_text,
+            lambda: len(self._tree.lines),
+            lambda: self.tree_line,
+            lambda line, _: self.pick_folder(line),
+            self._move_in_tree,
+        )
+        tree = Window(folders, width=_TREE_WIDTH, wrap_lines=False, always_hide_cursor=True)
         pane = Window(
             FormattedTextControl(self._pane),
             wrap_lines=True,
@@ -241,10 +253,6 @@ class Screen:
         room = _TREE_WIDTH - len(number) - 1
         return [(style, f"{cell(' ' * min(depth * 2, 10) + label, room)} {number}")]
 
-    @property
-    def tree_lines(self) -> int:
-        return len(self._tree.lines)
-
     def _pane(self) -> Text:
         text = wrapped(self.pane_text, get_app().output.get_size().columns)
         subject, line, rest = text.partition("\n")
@@ -327,7 +335,7 @@ class Screen:
         on("enter", "escape", "tab", "f9", "c-l", when=in_tree)(self._leave_tree)
         on("p", "P", when=ending)(lambda: self._finish(PRINT))
         on("s", "S", when=ending)(lambda: self._ask("Name of the set"))
-        on("e", "E", when=ending)(lambda: self._ask("wexagraph export", "--into export --as pdf"))
+        on("e", "E", when=ending)(lambda: self._ask(_EXPORT_COMMAND, "--into export --as pdf"))
         on("escape", "c-c", when=ending)(self._go_back)
         on("escape", "c-c", when=asking)(self._go_back)
         on("enter", when=asking)(self._answered)
@@ -345,6 +353,12 @@ class Screen:
         self.picker.toggle()
         self.picker.move(1)
 
+    def _clicked(self, line: int, column: int) -> None:
+        """The mouse was pressed on a row; in front of it, that marks."""
+        self.picker.cursor = line
+        if column < 2:
+            self.picker.toggle()
+
     def _next_column(self) -> None:
         columns = list(self.widths())
         at = columns.index(self.picker.sort) if self.picker.sort in columns else -1
@@ -360,7 +374,7 @@ class Screen:
 
     def pick_folder(self, at: int) -> None:
         """Show the folder of a line of the tree."""
-        self.tree_line = max(0, min(self.tree_lines - 1, at))
+        self.tree_line = max(0, min(len(self._tree.lines) - 1, at))
         self.picker.look_into(self._tree.lines[self.tree_line][0])
 
     def _leave_tree(self) -> None:
@@ -396,56 +410,16 @@ class Screen:
         self._app.layout.focus(self.field)
 
     def _answered(self) -> None:
-        if self.asking.text.strip():
-            self._finish(EXPORT if self.asked_for.startswith("wexagraph") else KEEP, self.asking.text.strip())
+        text = self.asking.text.strip()
+        if not text:
+            return
+        if self.asked_for == _EXPORT_COMMAND:
+            self._finish(EXPORT, text)
+            return
+        try:
+            self._finish(KEEP, checked_set_name(text))
+        except CallError as error:
+            self.trouble = str(error)
 
     def _finish(self, what: str, text: str = "") -> None:
         self._app.exit(result=Picked(what, self.picker.chosen(), text))
-
-
-class _ListControl(UIControl):
-    """The rows: only those that are seen are ever made."""
-
-    def __init__(self, screen: Screen) -> None:
-        self._screen = screen
-
-    def create_content(self, width: int, height: int) -> UIContent:
-        picker = self._screen.picker
-        return UIContent(
-            lambda at: self._screen.line(at) if at < len(picker.shown) else [],
-            line_count=max(1, len(picker.shown)),
-            cursor_position=Point(0, picker.cursor),
-            show_cursor=False,
-        )
-
-    def mouse_handler(self, mouse_event: MouseEvent) -> Any:
-        picker, kind = self._screen.picker, mouse_event.event_type
-        if kind == MouseEventType.SCROLL_DOWN:
-            picker.move(3)
-        elif kind == MouseEventType.SCROLL_UP:
-            picker.move(-3)
-        elif kind == MouseEventType.MOUSE_UP and mouse_event.position.y < len(picker.shown):
-            picker.cursor = mouse_event.position.y
-            if mouse_event.position.x < 2:
-                picker.toggle()
-        return None
-
-
-class _TreeControl(UIControl):
-    """The folders, beside the rows."""
-
-    def __init__(self, screen: Screen) -> None:
-        self._screen = screen
-
-    def create_content(self, width: int, height: int) -> UIContent:
-        return UIContent(
-            lambda at: self._screen.tree_text(at) if at < self._screen.tree_lines else [],
-            line_count=max(1, self._screen.tree_lines),
-            cursor_position=Point(0, self._screen.tree_line),
-            show_cursor=False,
-        )
-
-    def mouse_handler(self, mouse_event: MouseEvent) -> Any:
-        if mouse_event.event_type == MouseEventType.MOUSE_UP:
-            self._screen.pick_folder(mouse_event.position.y)
-        return None

@@ -1,0 +1,73 @@
+"""The options of attachments alone as plain data, and what is made of them."""
+
+from __future__ import annotations
+
+import os
+from typing import Any
+
+from wexagraph.app.options import DOCUMENT_PAGES, PAGE_DEFAULTS, Plain, filled, page_options, size_of, words
+from wexagraph.app.zones import zone_name
+from wexagraph.errors import CallError
+from wexagraph.exports.attachment_documents import ORDERS, DocumentOptions
+from wexagraph.exports.pulling import ATTACHMENT_PATTERN, ExtractOptions
+from wexagraph.naming import NamePattern
+from wexagraph.pages.engines import available
+from wexagraph.pages.options import PageOptions
+
+ATTACHMENT_FORMS = ("native", "pdf")
+ATTACHMENT_DEFAULTS: dict[str, Any] = {name: PAGE_DEFAULTS[name] for name in DOCUMENT_PAGES} | {
+    "zone": None,
+    "as": "native",
+    "bind": None,
+    "order": None,
+    "tag": (),
+    "name": ATTACHMENT_PATTERN,
+    "attached": (),
+    "file-larger": None,
+    "file-smaller": None,
+    "inline": False,
+    "nested": False,
+    "open-zips": False,
+    "once": False,
+    "flat": False,
+    "jobs": None,
+}
+
+
+def attachment_options(plain: Plain) -> ExtractOptions:
+    """The options of attachments alone. Raises CallError."""
+    values = filled(plain, ATTACHMENT_DEFAULTS)
+    forms = words(values["as"], ATTACHMENT_FORMS, "form")
+    return ExtractOptions(
+        pattern=NamePattern(values["name"]),
+        wanted=tuple(value for value in values["attached"] if value != "*"),
+        larger=size_of(values["file-larger"], "--file-larger"),
+        smaller=size_of(values["file-smaller"], "--file-smaller"),
+        inline=values["inline"],
+        nested=values["nested"],
+        open_zips=values["open-zips"],
+        once=values["once"],
+        flat=values["flat"],
+        zone=PageOptions(zone=zone_name(values["zone"])).timezone(),
+        jobs=values["jobs"] or os.cpu_count() or 1,
+        native="native" in forms,
+        document=_document_options(values, "pdf" in forms),
+    )
+
+
+def _document_options(values: dict[str, Any], wanted: bool) -> DocumentOptions | None:
+    """How PDFs are made of attachments; None where none are `wanted`. Raises CallError."""
+    if not wanted:
+        return None
+    if values["order"] and not values["bind"]:
+        raise CallError("--order says how attachments follow one another in one PDF: it needs --bind message or type.")
+    if values["bind"] == "type" and values["name"] != ATTACHMENT_PATTERN and "native" not in values["as"]:
+        raise CallError("--name goes not with --bind type: each PDF has the name of its type.")
+    page = {name: values[name] for name in (*DOCUMENT_PAGES, "zone", "open-zips")}
+    return DocumentOptions(
+        page_options(page | {"attachments": "pages"}),
+        engine=available("auto")[0],
+        bind=values["bind"] or "",
+        order=words(values["order"], ORDERS, "order") if values["order"] else (),
+        tags=tuple(values["tag"]),
+    )
