@@ -18,7 +18,8 @@ from urllib.parse import unquote, urlsplit
 from PIL import Image
 
 from tests.browser import Visit, browser
-from tests.helpers import ProgramTest, letter, letter_with, mbox, png
+from tests.helpers import ProgramTest, letter, letter_with, mbox
+from wexagraph.demo.files import pdf
 from wexagraph.demo.mailbox import make_mailbox
 from wexagraph.exports.index_page.options import IndexOptions
 from wexagraph.exports.index_page.writing import index_folder
@@ -287,6 +288,11 @@ class Written(ProgramTest):
         )
         self.assertIn("dredging", (self.folder / "out/same/index files/text-2026-1.js").read_text("utf-8"))
         self.whole("out/same")
+        shutil.rmtree(self.folder / "out/same/.wexagraph")  # a lost journal: the page is known again by the manifest
+        self.run_program(*command, "out/same")
+        self.assertEqual(self.page("out/same"), later)
+        self.assertFalse((self.folder / "out/same/index (2).html").exists())
+        self.whole("out/same")
         (self.folder / "out/same" / PAGE).write_text("altered")
         self.assertIn("index.html", self.run_program("verify", "out/same", code=1).stdout)
 
@@ -301,13 +307,14 @@ class Written(ProgramTest):
 
     def test_of_a_backup(self) -> None:
         """A copy to browse: page, HTML of each message, attachments; the same command tops it up."""
-        self.write("in/a.eml", letter_with(("quay.png", "image/png", png()), subject="Slipway"))
+        self.write("in/a.eml", letter_with(("plan.pdf", "application/pdf", pdf("Plan")), subject="Slipway"))
         self.run_program("backup", "in", "--into", "kept")
         self.assertIn("is a backup. Add --into", self.run_program("index", "kept", code=2).stderr)
         self.run_program("index", "kept", "--into", "copy")
-        self.assertEqual(
-            sorted(Path(name).suffix for name in self.made("copy") if "index" not in name), [".html", ".png"]
-        )
+        made = [name for name in self.made("copy") if "index" not in name]
+        self.assertEqual(sorted(Path(name).suffix for name in made), [".html", ".pdf"])
+        year = (self.folder / "copy/index files/2026.html").read_text("utf-8")
+        self.assertRegex(year, r'href="../in/[^"/]*Slipway.html"')  # the message, not what is attached to it
         self.write("in/b.eml", letter("Second"))
         self.run_program("backup", "in", "--into", "kept")
         done = self.run_program("index", "kept", "--into", "copy")

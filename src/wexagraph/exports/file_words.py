@@ -45,14 +45,21 @@ class FileWords:
     thread: Thread | None = None
 
 
+def own_files(files: list[str]) -> list[str]:
+    """The files of a message itself: not those of attachments, in the folder beside it."""
+    folders = {file.rpartition(".")[0] for file in files}
+    return [file for file in files if file.rpartition("/")[0] not in folders] or files
+
+
 def file_to_open(files: list[str]) -> str:
     """The file that a person opens."""
-    read_by_people = (".pdf", ".html", ".txt", ".eml")
-    return next((file for suffix in read_by_people for file in files if file.endswith(suffix)), files[0])
+    read_by_people, own = (".pdf", ".html", ".txt", ".eml"), own_files(files)
+    return next((file for suffix in read_by_people for file in own if file.endswith(suffix)), own[0])
 
 
 def words_of(folder: str, files: list[str]) -> FileWords:
     """The words of a message by its files below a folder. Runs in a worker. Raises OSError."""
+    files = own_files(files)
     original = next((file for file in files if file.endswith(".eml")), None)
     if original is None:
         file = next((one for suffix in (".txt", ".html", ".pdf") for one in files if one.endswith(suffix)), "")

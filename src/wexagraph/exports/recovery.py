@@ -14,7 +14,7 @@ from wexagraph.exports.message_records import FileRecord, packed
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.register import NAMES, recovered
 from wexagraph.exports.verify import manifest_entries
-from wexagraph.naming.paths import MANIFEST, REGISTER, REGISTERS
+from wexagraph.naming.paths import INDEX, INDEX_FILES, MANIFEST, REGISTER, REGISTERS
 from wexagraph.output.target import Target
 from wexagraph.tables.csvs import read_cell
 
@@ -41,7 +41,7 @@ def recover(journal: Journal, target: Target, options: ExportOptions) -> int:
             int(row["size"]) if row["size"].isdigit() else 0,
             row["sha256"],
             facts,
-            packed(read_cell(row["attachment_names"] or row["attachments"]).split("; ")),
+            packed(_attachments(row).split("; ")),
             row["outcome"],
             read_cell(row["tags"]),
         )
@@ -64,8 +64,16 @@ def recover(journal: Journal, target: Target, options: ExportOptions) -> int:
     for name, digest in {**lists, MANIFEST: target.sha256(MANIFEST) if digests else None}.items():
         if digest:
             journal.record([recovered(name, digest)])
+    pages = (path for path in digests if path == INDEX or path.startswith(f"{INDEX_FILES}/"))
+    journal.record(recovered(path, digests[path]) for path in pages if path not in uses)
     journal.commit()
     return len(rows)
+
+
+def _attachments(row: dict[str, str]) -> str:
+    """The names of attachments; early registers had them where the number of them stands now."""
+    early = "" if row["attachments"].isdigit() else row["attachments"]
+    return read_cell(row["attachment_names"] or early)
 
 
 def _manifest(target: Target) -> dict[str, str]:

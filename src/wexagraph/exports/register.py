@@ -187,7 +187,7 @@ def put_list(target: Target, journal: Journal, staging: Staging, name: str, take
 
 def recovered(name: str, digest: str) -> FileRecord:
     """A list of ours whose record was lost: of a register nobody knows what colleagues did in it."""
-    return FileRecord(name, 0, f"list:{name}", "" if name == MANIFEST else _WORKED_IN, "", 0, 0, digest)
+    return FileRecord(name, 0, f"list:{name}", _WORKED_IN if name in REGISTERS.values() else "", "", 0, 0, digest)
 
 
 def rows_in(journal: Journal) -> Iterator[RegisterRow]:

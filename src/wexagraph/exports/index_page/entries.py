@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from wexagraph.exports.file_words import words_of
+from wexagraph.exports.file_words import own_files, words_of
 from wexagraph.exports.register import RegisterRow
 from wexagraph.messages.conversations import Conversations, Thread, base_subject
 from wexagraph.output.databases import open_database
@@ -63,7 +63,7 @@ class Entry:
         row = self.row
         date, sender, to, cc, subject = map(one_line, row.facts)
         return [
-            row.id,
+            f"{self.case} {row.id}" if self.case else row.id,  # one message may lie in two cases
             date,
             sender,
             to,
@@ -153,7 +153,7 @@ def _known(base: sqlite3.Connection, row: RegisterRow) -> _Known:
     """A message, the key of its words, the files to read them from, and the words where they were read before."""
     if not row.digest:
         return row, "", [], None
-    files = [file for file in row.files if not _is_beside(file, row.files)]
+    files = own_files(row.files)
     key = f"{row.digest} {' '.join(sorted({Path(file).suffix for file in files}))}"
     kept = base.execute("SELECT text, thread FROM words WHERE key=?", (key,)).fetchone()
     if kept is None:
@@ -176,12 +176,6 @@ def _words(folder: str, files: list[str]) -> _Words:
     attached = lines(words.attached[:_MOST_TEXT]).strip()
     text = f"{body}\n\n{attached}" if attached else body
     return text.encode("utf-8", "replace").decode("utf-8"), words.thread
-
-
-def _is_beside(file: str, files: list[str]) -> bool:
-    """Whether a file is an attachment in the folder beside its message."""
-    above = file.rpartition("/")[0]
-    return any(above and other.rpartition(".")[0] == above for other in files)
 
 
 def _thread_by_subject(row: RegisterRow) -> Thread:
