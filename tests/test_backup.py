@@ -9,12 +9,14 @@ import os
 import random
 import re
 import shutil
+import sqlite3
 import subprocess
 import unittest
 import zipfile
 from collections import Counter
 from collections.abc import Callable
 from concurrent.futures import Future
+from contextlib import closing
 from pathlib import Path
 from unittest import mock
 
@@ -342,6 +344,30 @@ class InShares(BackupTest):
         self.assertEqual((report.chosen, report.written, report.failed, report.interrupted), (247, 245, 0, False))
         self.assert_whole("bk")
         self.assertEqual(self.held("bk"), self.held("in.mbox"))
+
+
+class OfAnEarlierVersion(BackupTest):
+    def test_it_stays_proved(self) -> None:
+        """A catalogue of version 2, as its sums have it: it is whole after a run with nothing new, after one with
+        something, and after one that looks for scans."""
+        self.write("in.mbox", mbox(letter("One")))
+        self.backup()
+        path = self.folder / "bk/catalogue.sqlite"
+        with closing(sqlite3.connect(path)) as base:
+            base.executescript("DROP TABLE recognised; DROP TABLE scanned; PRAGMA user_version = 2;")
+        for name, algorithm in (("tagmanifest-sha256.txt", "sha256"), ("tagmanifest-sha512.txt", "sha512")):
+            sums = self.folder / "bk" / name
+            now = hashlib.new(algorithm, path.read_bytes()).hexdigest()
+            sums.write_text(re.sub(r"(?m)^\w+(  catalogue\.sqlite)$", rf"{now}\1", sums.read_text()))
+        self.assert_whole("bk")
+        self.assertEqual(self.backup()["written"], 0)
+        self.assert_whole("bk")
+        self.assertEqual(self.backup("in.mbox", "bk", "--ocr", "eng")["scans"], 0)
+        self.assert_whole("bk")
+        self.assertEqual(len(self.listed("bk", "--text", "survey")), 1)
+        self.write("in.mbox", mbox(letter("One"), letter("Two")))
+        self.assertEqual(self.backup()["written"], 1)
+        self.assert_whole("bk")
 
 
 class AsASource(BackupTest):

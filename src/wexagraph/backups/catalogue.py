@@ -7,57 +7,19 @@ import re
 import sqlite3
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+from wexagraph.backups.catalogue_base import FOREVER, open_base
 from wexagraph.backups.deflating import LEVEL, deflate
 from wexagraph.backups.packing import Packed
 from wexagraph.backups.runlists import FolderChange, Holding, RunList
 from wexagraph.backups.volumes import Member
 from wexagraph.errors import SourceError, TargetError
-from wexagraph.files import create_private, open_regular
+from wexagraph.files import open_regular
 from wexagraph.selection.words import folded
 
-_VERSION = 3
 _MOST_STEPS = 20_000  # millions of steps of a statement, which none of ours ever takes
-FOREVER = 1 << 40
-_SCHEMA = f"""
-CREATE TABLE file (path TEXT PRIMARY KEY, sha256 TEXT NOT NULL, size INTEGER NOT NULL, copy BLOB) WITHOUT ROWID;
-CREATE TABLE run (
-    number INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, source TEXT NOT NULL, added INTEGER NOT NULL,
-    gone INTEGER NOT NULL, changed INTEGER NOT NULL, failed INTEGER NOT NULL, bytes INTEGER NOT NULL,
-    state TEXT NOT NULL
-);
-CREATE TABLE folder (
-    number INTEGER PRIMARY KEY, source TEXT NOT NULL, name TEXT NOT NULL, stamp TEXT NOT NULL, run TEXT NOT NULL,
-    UNIQUE (source, name)
-);
-CREATE TABLE message (
-    number INTEGER PRIMARY KEY, digest BLOB NOT NULL UNIQUE, volume INTEGER NOT NULL, member TEXT NOT NULL,
-    offset INTEGER NOT NULL, packed INTEGER NOT NULL, size INTEGER NOT NULL, header BLOB NOT NULL, leaves TEXT NOT NULL
-);
-CREATE TABLE holding (
-    folder INTEGER NOT NULL, place TEXT NOT NULL, message INTEGER NOT NULL, stamp TEXT NOT NULL, flags TEXT NOT NULL,
-    arrived TEXT NOT NULL, first INTEGER NOT NULL, last INTEGER NOT NULL,
-    PRIMARY KEY (folder, place, first)
-) WITHOUT ROWID;
-CREATE INDEX holding_message ON holding (message);
-CREATE INDEX holding_ended ON holding (message) WHERE last < {FOREVER};
-CREATE VIRTUAL TABLE words USING fts5(
-    subject, people, body, names, content='', tokenize="unicode61 remove_diacritics 2 tokenchars '_'", detail=full
-);
-INSERT INTO words (words, rank) VALUES ('hashsize', 33554432);
-"""
-_WHOLE = "CREATE TABLE whole (path TEXT PRIMARY KEY, size INTEGER NOT NULL, modified INTEGER NOT NULL) WITHOUT ROWID;"
-"""Size and time of a volume when it was last known to be whole (since version 2)."""
-_SCANS = """
-CREATE TABLE recognised (
-    digest BLOB NOT NULL, languages TEXT NOT NULL, words TEXT NOT NULL, PRIMARY KEY (digest, languages)
-) WITHOUT ROWID;
-CREATE TABLE scanned (message INTEGER PRIMARY KEY, languages TEXT NOT NULL, words TEXT NOT NULL);
-"""
-"""Words of scans by the SHA-256 of their bytes, and the words that a message has got from its own (since version 3)."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,39 +43,10 @@ class Catalogue:
         self._lost: frozenset[int] = frozenset()
         self._steps = 0
         try:
-            _refuse_strange_file(path, writing)
-            if writing:
-                self._base = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
-                self._base.execute("PRAGMA journal_mode = DELETE")
-                self._base.execute("PRAGMA synchronous = NORMAL")
-                self._base.execute("PRAGMA cache_size = -64000")
-            else:
-                # immutable: a stick that can't be written to is read all the same, and nothing is left beside the file
-                self._base = sqlite3.connect(
-                    f"{path.absolute().as_uri()}?mode=ro&immutable=1",
-                    uri=True,
-                    isolation_level=None,
-                    check_same_thread=False,
-                )
-            version = self._base.execute("PRAGMA user_version").fetchone()[0]
-            if version == 0 and writing:
-                self._base.executescript(
-                    f"BEGIN; {_SCHEMA} {_WHOLE} {_SCANS} PRAGMA user_version = {_VERSION}; COMMIT;"
-                )
-            elif version not in (1, 2, _VERSION) or _schema(self._base) != _expected(version):
-                # views and triggers, too: a catalogue from elsewhere must not run anything of its own
-                raise sqlite3.DatabaseError("another form of catalogue")
-            elif version < _VERSION and writing:
-                more = _SCANS if version > 1 else f"{_WHOLE} {_SCANS}"
-                self._base.executescript(f"BEGIN; {more} PRAGMA user_version = {_VERSION}; COMMIT;")
-            self._base.set_progress_handler(self._step, 1_000_000)
-            self._base.execute("PRAGMA temp_store = MEMORY")
-            if writing:
-                self._base.execute("BEGIN IMMEDIATE")
+            self._base = open_base(path, writing)
         except (sqlite3.Error, OSError) as error:
-            if hasattr(self, "_base"):
-                self._base.close()
             raise self._damaged(error) from error
+        self._base.set_progress_handler(self._step, 1_000_000)
 
     def _damaged(self, error: Exception) -> CatalogueDamaged:
         return CatalogueDamaged(
@@ -458,31 +391,6 @@ def _query(text: str) -> str:
             if words:
                 terms.append('"' + " ".join(words) + '"' + ("" if quoted else "*"))
     return " AND ".join(terms)
-
-
-def _refuse_strange_file(path: Path, writing: bool) -> None:
-    """A link or a pipe is no catalogue of ours; a new one is for its owner only. Raises OSError."""
-    try:
-        open_regular(path).close()
-    except FileNotFoundError:
-        if writing:
-            create_private(path).close()
-
-
-def _schema(base: sqlite3.Connection) -> set[tuple[str, str, str]]:
-    """What a database consists of. What the full text index makes for itself differs with the version of SQLite."""
-    rows = base.execute("SELECT type, name, coalesce(sql, '') FROM sqlite_master")
-    return {(kind, name, "" if name.startswith("words_") and kind == "table" else sql) for kind, name, sql in rows}
-
-
-@lru_cache(maxsize=3)
-def _expected(version: int) -> set[tuple[str, str, str]]:
-    base = sqlite3.connect(":memory:")
-    try:
-        base.executescript(_SCHEMA + (_WHOLE if version > 1 else "") + (_SCANS if version > 2 else ""))
-        return _schema(base)
-    finally:
-        base.close()
 
 
 class CatalogueDamaged(SourceError):
