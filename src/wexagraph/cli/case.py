@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable
-from datetime import date, datetime
+from datetime import date
 from functools import cached_property
-from pathlib import Path
 from typing import Any
 
 import click
 
-from wexagraph.app.cases import Records, records_folder, user_name
+from wexagraph.app.cases import Records
+from wexagraph.cli.case_packing import pack_one, unpack_one
 from wexagraph.cli.exits import OK, SOME_FAILED
-from wexagraph.cli.parameters import CSV, INDEX_PAGE, JSON, OFFICE_NAME, OFFICE_PICTURE, into_option, named
+from wexagraph.cli.office import RECORDS, REFERENCE, records_of
+from wexagraph.cli.parameters import CSV, JSON, named
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.session import at_a_terminal
 from wexagraph.cli.terminal import machine_output, make_console, make_table
@@ -23,14 +24,6 @@ from wexagraph.records.fileplan import Case
 from wexagraph.selection.days import parse_day
 from wexagraph.tables.columns import Column, heading, row
 from wexagraph.text import one_line, size
-
-RECORDS = click.option("--records", metavar="DIR", help="The records folder; else WEXAGRAPH_RECORDS, or as configured.")
-REFERENCE = click.argument("reference", metavar="REF", callback=named)
-
-
-def records_of(context: click.Context, given: str | None) -> Records:
-    """The records of a call."""
-    return Records(records_folder(given), lambda: datetime.now().astimezone(), user_name())
 
 
 @click.group("case")
@@ -342,56 +335,6 @@ def merge_cases(
     return OK
 
 
-@command.command("pack")
-@REFERENCE
-@into_option("The ZIP that the case becomes.", "FILE.zip")
-@INDEX_PAGE
-@OFFICE_NAME
-@OFFICE_PICTURE
-@RECORDS
-@click.pass_context
-def pack_one(
-    context: click.Context,
-    reference: str,
-    into: str,
-    index: bool,
-    office: str,
-    office_picture: str | None,
-    records: str | None,
-) -> int:
-    """Pack a case as one ZIP that proves itself, for a court or another office.
-
-    It is a bag (BagIt, RFC 8493) with all files, register, log and a page of contents. `wexagraph verify FILE.zip`
-    proves it, `case unpack` takes it in. The case stays where it is.
-    """
-    from wexagraph.app.handing_over import pack_case
-    from wexagraph.app.index_options import index_options
-    from wexagraph.app.locales import language_code
-
-    path = Path(into).expanduser()
-    if path.suffix.lower() != ".zip":
-        raise CallError(f"--into {into}: a case is packed as a .zip file.")
-    page = index_options({"office": office, "office-picture": office_picture}, language_code(None)) if index else None
-    count = pack_case(records_of(context, records), reference, path, page)
-    click.echo(f"Packed: {one_line(str(path))}, {counted(count, 'file')}, {size(path.stat().st_size)}")
-    return OK
-
-
-@command.command("unpack")
-@click.argument("file", metavar="FILE.zip", callback=named)
-@RECORDS
-@click.pass_context
-def unpack_one(context: click.Context, file: str, records: str | None) -> int:
-    """Take in a case that was packed, once each of its files is proved."""
-    from wexagraph.app.handing_over import unpack_case
-
-    office = records_of(context, records)
-    case = unpack_case(office, Path(file).expanduser())
-    click.echo(f"Case {one_line(case.reference)} is in: {one_line(case.title)}")
-    click.echo(f"Folder: {one_line(str(office.place(case)))}")
-    return OK
-
-
 @command.command("log")
 @REFERENCE
 @RECORDS
@@ -427,3 +370,7 @@ def _in_words(event: case_log.Event) -> str:
         "renamed": lambda: f"renamed: {about.get('title', '')}, before {about.get('before_it', '')}",
     }
     return one_line(words[event.what]() if event.what in words else event.what)
+
+
+command.add_command(pack_one)
+command.add_command(unpack_one)

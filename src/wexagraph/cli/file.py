@@ -9,8 +9,8 @@ import click
 
 from wexagraph.app.filing import FilingReport, Placed, file_messages
 from wexagraph.app.zones import zone_name
-from wexagraph.cli.case import RECORDS, records_of
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
+from wexagraph.cli.office import RECORDS, records_of
 from wexagraph.cli.paging import OCR
 from wexagraph.cli.parameters import (
     CSV,

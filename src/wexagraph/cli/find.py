@@ -13,8 +13,8 @@ import click
 from wexagraph.app.opening import open_source
 from wexagraph.app.zones import zone_name
 from wexagraph.backups.bag import is_backup
-from wexagraph.cli.case import RECORDS, records_of
 from wexagraph.cli.exits import OK
+from wexagraph.cli.office import RECORDS, records_of
 from wexagraph.cli.parameters import JSON, choosing, make_choice, named
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.errors import CallError

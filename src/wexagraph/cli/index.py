@@ -12,9 +12,9 @@ from wexagraph.app.index_options import index_options
 from wexagraph.app.locales import language_code
 from wexagraph.app.options import export_options
 from wexagraph.backups.bag import is_backup
-from wexagraph.cli.case import records_of
 from wexagraph.cli.exits import OK
 from wexagraph.cli.export import print_export, run_export
+from wexagraph.cli.office import records_of
 from wexagraph.cli.parameters import (
     JOBS,
     JSON,

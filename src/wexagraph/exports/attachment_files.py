@@ -36,7 +36,7 @@ class AttachmentFiles:
     def take(self, pulled: Pulled) -> list[str]:
         """Name what was taken out of a message, and put it when the batch is full. Returns a line for each attachment
         that was to be a PDF: what became of it."""
-        told = len(self.report.documents or ())
+        before = len(self.report.documents or ())
         for entry, staged in zip(pulled.entries, pulled.staged, strict=True):
             self._name(entry, staged)
             self.ledger.add(entry)
@@ -46,7 +46,7 @@ class AttachmentFiles:
         self.met.append(pulled.origin)
         if len(self.batch) >= _BATCH or time.monotonic() - self.since > _BATCH_SECONDS:
             self.put()
-        return [f"{each.name}: {each.state}" for each in (self.report.documents or [])[told:]]
+        return [f"{each.name}: {each.state}" for each in (self.report.documents or [])[before:]]
 
     def _name(self, entry: Entry, staged: Staged | None) -> None:
         """Give an attachment its path: the one it had, that of an identical one, or the first that is free."""

@@ -109,6 +109,7 @@ def files_of(entries: Sequence[Entry], options: IndexOptions, name: str) -> Iter
         .get_template("index.html")
         .render(
             language=options.language,
+            made_by=Markup(MADE_BY),
             title=title,
             about=f"{one_line(options.office)}: {about}" if options.office else about,
             picture=_data_address(options.picture),
@@ -117,7 +118,6 @@ def files_of(entries: Sequence[Entry], options: IndexOptions, name: str) -> Iter
             script=Markup(script),
             words=words,
             headings=[(id, words[id]) for id in _HEADINGS if id != "case" or cases],
-            made_by=Markup(MADE_BY),
             pages=pages,
             book=Markup(_harmless(book)),
             made=f"Wexagraph {wexagraph.__version__}",
@@ -187,6 +187,7 @@ def _year_page(year: str, entries: list[Entry], title: str, words: dict[str, str
         .get_template("year.html")
         .render(
             language=options.language,
+            made_by=Markup(MADE_BY),
             policy=_policy(style),
             style=Markup(style),
             title=title,

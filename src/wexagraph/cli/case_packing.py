@@ -1,0 +1,64 @@
+"""`wexagraph case pack` and `unpack`: a case handed over as one file."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from wexagraph.cli.exits import OK
+from wexagraph.cli.office import RECORDS, REFERENCE, records_of
+from wexagraph.cli.parameters import INDEX_PAGE, OFFICE_NAME, OFFICE_PICTURE, into_option, named
+from wexagraph.cli.reports import counted
+from wexagraph.errors import CallError
+from wexagraph.text import one_line, size
+
+
+@click.command("pack")
+@REFERENCE
+@into_option("The ZIP that the case becomes.", "FILE.zip")
+@INDEX_PAGE
+@OFFICE_NAME
+@OFFICE_PICTURE
+@RECORDS
+@click.pass_context
+def pack_one(
+    context: click.Context,
+    reference: str,
+    into: str,
+    index: bool,
+    office: str,
+    office_picture: str | None,
+    records: str | None,
+) -> int:
+    """Pack a case as one ZIP that proves itself, for a court or another office.
+
+    It is a bag (BagIt, RFC 8493) with all files, register, log and a page of contents. `wexagraph verify FILE.zip`
+    proves it, `case unpack` takes it in. The case stays where it is.
+    """
+    from wexagraph.app.handing_over import pack_case
+    from wexagraph.app.index_options import index_options
+    from wexagraph.app.locales import language_code
+
+    path = Path(into).expanduser()
+    if path.suffix.lower() != ".zip":
+        raise CallError(f"--into {into}: a case is packed as a .zip file.")
+    page = index_options({"office": office, "office-picture": office_picture}, language_code(None)) if index else None
+    count = pack_case(records_of(context, records), reference, path, page)
+    click.echo(f"Packed: {one_line(str(path))}, {counted(count, 'file')}, {size(path.stat().st_size)}")
+    return OK
+
+
+@click.command("unpack")
+@click.argument("file", metavar="FILE.zip", callback=named)
+@RECORDS
+@click.pass_context
+def unpack_one(context: click.Context, file: str, records: str | None) -> int:
+    """Take in a case that was packed, once each of its files is proved."""
+    from wexagraph.app.handing_over import unpack_case
+
+    office = records_of(context, records)
+    case = unpack_case(office, Path(file).expanduser())
+    click.echo(f"Case {one_line(case.reference)} is in: {one_line(case.title)}")
+    click.echo(f"Folder: {one_line(str(office.place(case)))}")
+    return OK
