@@ -21,7 +21,8 @@ from wexagraph.pages.cleaning.clean import clean
 from wexagraph.pages.cleaning.css import with_known_fonts
 from wexagraph.pages.cleaning.hidden import without_hiding
 from wexagraph.pages.cleaning.pictures import Pictures
-from wexagraph.pages.cleaning.presentational_hints import Context, colour, in_quirks_mode, present
+from wexagraph.pages.cleaning.presentational_hints import Context, colour, present
+from wexagraph.pages.cleaning.quirks import in_quirks_mode
 from wexagraph.pages.composing.glyphs import named, without_font
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions, paper_size

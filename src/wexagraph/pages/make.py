@@ -222,6 +222,7 @@ def to_pdf(message: Message, job: Job, made: Made) -> bytes:
 def _set(message: Message, job: Job, setter: Engine) -> tuple[Page, bytes, list[Note]]:
     """The message as a PDF, and notes on words that it lacks. Where the layout leaves words out, or the first page
     empty, it is set again with what may be the cause taken away."""
+    from wexagraph.pages.checking.actual_text import has_joined_letters, with_actual_text
     from wexagraph.pages.checking.text_check import read_back, starts_late
     from wexagraph.pages.cleaning.relief import Relief
     from wexagraph.pages.composing.compose import compose
@@ -241,6 +242,11 @@ def _set(message: Message, job: Job, setter: Engine) -> tuple[Page, bytes, list[
         if not job.options.read_back:
             return page, pdf, [], False
         notes, pages = read_back(pdf, page.text, cuts=page.may_cut())
+        if notes and has_joined_letters(page.text):
+            said = with_actual_text(pdf, page.text)
+            again = read_back(said, page.text, cuts=page.may_cut())
+            if _missing(again[0]) <= _missing(notes):
+                pdf, (notes, pages) = said, again
         return page, pdf, notes, bool(page.rich) and starts_late(page.rich, pages)
 
     best = tried(Relief.NONE)

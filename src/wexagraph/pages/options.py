@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field, replace
+from math import ceil
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
@@ -168,8 +169,21 @@ class PageOptions:
 
     @property
     def content_width(self) -> int:
-        """Width of the content in CSS pixels."""
-        return round((self.page_size[0] - self.margin.left - self.margin.right) / self.scale / 25.4 * 96)
+        """Width of a message's content in CSS pixels.
+
+        A browser that prints rounds its sheet up to whole points, and those to whole pixels: with the same width, lines
+        end where it ends them.
+        """
+        return ceil(round(ceil(self._exact_width * 0.75 * self.scale) / self.scale / 0.75, 6))
+
+    @property
+    def beyond(self) -> float:
+        """By how many CSS pixels a message's content reaches into the right margin: less than three."""
+        return round(self.content_width - self._exact_width, 3)
+
+    @property
+    def _exact_width(self) -> float:
+        return (self.page_size[0] - self.margin.left - self.margin.right) / self.scale / 25.4 * 96
 
     def taken(self, way: str, attachments: list[Attachment]) -> list[Attachment]:
         """Those attachments of a message that go a way: `embed`, `pages`, `beside` or `zip`."""

@@ -36,7 +36,7 @@ def quick_text(pdf: bytes) -> list[str] | None:
             pages = []
             for page in document.pages:
                 pieces: list[str] = []
-                for content, resources in _contents(page.obj, 0):
+                for content, resources, _ in contents(page.obj):
                     if not _shown(content, resources, fonts, pieces):
                         return None
                 pages.append("".join(pieces))
@@ -45,17 +45,17 @@ def quick_text(pdf: bytes) -> list[str] | None:
         return None
 
 
-def _contents(holder: Any, depth: int) -> Iterator[tuple[bytes, Any]]:
-    """The content of a page or form, and of the forms that it draws, each with its resources."""
+def contents(holder: Any, depth: int = 0) -> Iterator[tuple[bytes, Any, Any]]:
+    """The content of a page, and of the forms that it draws, each with its resources and the form itself."""
     resources = holder.get("/Resources", {})
-    contents = holder.get("/Contents") if depth == 0 else holder
-    if contents is not None:
-        parts = contents if contents._type_name == "array" else [contents]
-        yield b"\n".join(part.read_bytes() for part in parts), resources
+    drawn = holder.get("/Contents") if depth == 0 else holder
+    if drawn is not None:
+        parts = drawn if drawn._type_name == "array" else [drawn]
+        yield b"\n".join(part.read_bytes() for part in parts), resources, None if depth == 0 else holder
     if depth < _DEEPEST:
         for form in resources.get("/XObject", {}).values():
             if form.get("/Subtype") == "/Form":
-                yield from _contents(form, depth + 1)
+                yield from contents(form, depth + 1)
 
 
 def _shown(content: bytes, resources: Any, fonts: dict[Any, Decode | None], pieces: list[str]) -> bool:
@@ -115,11 +115,11 @@ def _decoder(font: Any) -> Decode | None:
     mapping = font.get("/ToUnicode")
     if mapping is None:
         return None
-    table, codec = _table(mapping.read_bytes()), "utf-16-be" if wide else "latin-1"
+    table, codec = character_table(mapping.read_bytes()), "utf-16-be" if wide else "latin-1"
     return lambda data: data.decode(codec, "ignore").translate(table)
 
 
-def _table(cmap: bytes) -> dict[int, str]:
+def character_table(cmap: bytes) -> dict[int, str]:
     """Codes to characters (ISO 32000-2, section 9.10.3)."""
     codes: dict[int, str] = {}
     for kind, body in _SECTION.findall(cmap):

@@ -14,7 +14,7 @@ from typing import NamedTuple
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from wexagraph.notes import Note
-from wexagraph.pages.cleaning.breaks import escaped
+from wexagraph.pages.cleaning.breaks import MOST_IN_LAYOUT, escaped
 from wexagraph.pages.cleaning.css import Names, Resolve, declarations, media_applies, stylesheet, without_holding
 from wexagraph.pages.cleaning.hidden import HIDING, Rule, Sight, without_hiding
 from wexagraph.pages.cleaning.links import host, link_target, named_host, target_host
@@ -25,9 +25,9 @@ from wexagraph.pages.cleaning.presentational_hints import (
     Context,
     bounded_number,
     colour,
-    in_quirks_mode,
     present,
 )
+from wexagraph.pages.cleaning.quirks import EMPTY_LINES, in_quirks_mode, makes_height, without_height, without_margins
 from wexagraph.pages.cleaning.relief import FILLING, Relief, has_one_column, is_spacer
 from wexagraph.pages.cleaning.remote import remote_address
 from wexagraph.text import shortened, without_controls
@@ -112,7 +112,8 @@ class _Opened(NamedTuple):
 
 
 class _Place(NamedTuple):
-    """Where in the tree we are: depth, inherited presentation, and whether text is out of sight or of no size."""
+    """Where in the tree we are: depth, inherited presentation, and whether text is out of sight, of no size, or in an
+    element that gives lines no height."""
 
     depth: int = 0
     look: Context = Context()
@@ -120,6 +121,7 @@ class _Place(NamedTuple):
     sizeless: bool = False
     tables: int = 0
     unrolled: bool = False
+    low: bool = False
 
 
 def clean(
@@ -140,6 +142,8 @@ class _Cleaner:
         self.state = _State()
         self.resolve: Resolve = pictures.resolve
         self.hiding: list[Rule] = []
+        self.low: frozenset[int] = frozenset()
+        self.edges: dict[int, str] = {}
         self.opened: dict[tuple[object, ...], _Opened] = {}
 
     def run(self, html: str) -> Clean:
@@ -155,8 +159,11 @@ class _Cleaner:
         weak = ""
         if body is not None:
             weak = self._body_rules(body)
-            state.out.append(f"<div{self._body_attributes(body)}>")
-            self._children(body, _Place(look=Context(quirks=in_quirks_mode(html))))
+            self.low = without_height(tree, html, _INLINE) if self.relief == Relief.NONE else frozenset()
+            self.edges = without_margins(tree, html)
+            low = body.mem_id in self.low
+            state.out.append(_lowered(f"<div{self._body_attributes(body)}>", low))
+            self._children(body, _Place(look=Context(quirks=in_quirks_mode(html)), low=low))
             state.out.append("</div>")
         presented = "".join(f".{name}{{{rule}}}" for rule, name in state.classes.items())
         css = "\n".join(filter(None, [weak, presented, *sheets]))
@@ -217,12 +224,17 @@ class _Cleaner:
         cells = 0
         while child is not None:
             tag = child.tag
+            own = place.low and makes_height(child, tag, _INLINE)
+            if own:
+                self.state.out.append("<span>")
             if tag == "-text":
                 self._words(child.text_content or "", place)
             elif tag is not None and tag[0] not in "-!_":
                 if tag in _CELLS:
                     cells += 1
                 self._element(child, tag, place, flat=tag in _CELLS and cells > MOST_CELLS)
+            if own:
+                self.state.out.append("</span>")
             child = child.next
 
     def _words(self, words: str, place: _Place) -> None:
@@ -239,7 +251,7 @@ class _Cleaner:
     def _shown(self, words: str, place: _Place) -> None:
         seen = not (place.hidden or place.sizeless)
         if seen or self.relief in (Relief.NONE, Relief.UNROLLED):
-            self.state.out.append(escaped(words))
+            self.state.out.append(escaped(words, MOST_IN_LAYOUT))
         if seen:
             self.state.text.append(words)
         else:
@@ -262,7 +274,7 @@ class _Cleaner:
             return
         if unrolled and tag in _TABULAR:
             attributes = {**attributes, "style": f"{attributes.get('style') or ''};display:block"}
-        style, opening, inner = self._opened(tag, attributes, place.look)
+        style, opening, inner = self._opened(tag, attributes, place.look, self.edges.get(node.mem_id, ""))
         hidden, sizeless = self.sight.of(node, style)
         place = _Place(
             place.depth + 1,
@@ -271,6 +283,7 @@ class _Cleaner:
             place.sizeless if sizeless is None else sizeless,
             place.tables + (tag == "table"),
             unrolled,
+            node.mem_id in self.low,
         )
         if tag not in _INLINE:
             state.text.append(" ")
@@ -293,7 +306,7 @@ class _Cleaner:
         if not opening:
             self._children(node, place)
             return
-        state.out.append(opening)
+        state.out.append(_lowered(opening, place.low))
         if tag not in _VOID:
             self._children(node, place._replace(look=inner))
             state.out.append(f"</{_AS.get(tag, tag)}>")
@@ -303,22 +316,23 @@ class _Cleaner:
             state.text.append(" ")
             state.run = 0
 
-    def _opened(self, tag: str, attributes: dict[str, str | None], look: Context) -> _Opened:
+    def _opened(self, tag: str, attributes: dict[str, str | None], look: Context, edge: str) -> _Opened:
         """What an element becomes. The tools of the trade write the same one hundreds of times."""
         if tag in _LONE:
-            return self._open(tag, attributes, look)
-        key = (tag, look, *attributes.items())
+            return self._open(tag, attributes, look, edge)
+        key = (tag, look, edge, *attributes.items())
         opening = self.opened.get(key)
         if opening is None:
-            opening = self.opened[key] = self._open(tag, attributes, look)
+            opening = self.opened[key] = self._open(tag, attributes, look, edge)
         return opening
 
-    def _open(self, tag: str, attributes: dict[str, str | None], look: Context) -> _Opened:
+    def _open(self, tag: str, attributes: dict[str, str | None], look: Context, edge: str) -> _Opened:
         style = self._style(attributes) if attributes else ""
         tag = _AS.get(tag, tag)
         if tag not in _KEPT or tag == "img":
             return _Opened(style, "", look)
         presented, inner = present(tag, attributes, look)
+        presented = ";".join(filter(None, [presented, edge]))
         return _Opened(style, f"<{tag}{self._attributes(tag, attributes, style, presented)}>", inner)
 
     def _attributes(self, tag: str, given: dict[str, str | None], style: str, presented: str) -> str:
@@ -419,10 +433,21 @@ class _Cleaner:
         return notes
 
 
+def _lowered(tag: str, low: bool) -> str:
+    """The opening tag of an element that gives lines no height, where it is one."""
+    if not low:
+        return tag
+    if ' class="' in tag:
+        return tag.replace(' class="', f' class="{EMPTY_LINES} ', 1)
+    return f'{tag[:-1]} class="{EMPTY_LINES}">'
+
+
 def _names_of(tree: LexborHTMLParser) -> Names:
-    """The classes and IDs of a document."""
+    """The classes and IDs of a document, and the classes of its body."""
     classes = {word for node in tree.css("[class]") for word in (node.attributes.get("class") or "").lower().split()}
-    return Names(frozenset(classes), frozenset((n.attributes.get("id") or "").lower() for n in tree.css("[id]")))
+    ids = {(node.attributes.get("id") or "").lower() for node in tree.css("[id]")}
+    body = (tree.body.attributes.get("class") or "").lower().split() if tree.body is not None else ()
+    return Names(frozenset(classes), frozenset(ids), frozenset(body))
 
 
 def _classes(value: str) -> str:

@@ -196,6 +196,13 @@ _MONOSPACED = re.compile(r"courier|consol|mono|menlo|monaco|typewriter", re.IGNO
 _SERIFED = re.compile(r"times|georgia|garamond|cambria|palatino|bodoni|serif|roman|book|baskerville", re.IGNORECASE)
 
 
+def _named(family: str) -> str:
+    """A font for a generic family, which it is in quotes too; another family as it is."""
+    name = family.strip()
+    known = _GENERIC.get(name.strip("\"'").lower())
+    return family.replace(name, known) if known else family
+
+
 def with_known_fonts(name: str, value: str) -> str:
     """A `font` or `font-family` whose list ends in a font that comes with us, the same on every machine.
 
@@ -206,11 +213,11 @@ def with_known_fonts(name: str, value: str) -> str:
     if name == "font" and '"' not in value and "'" not in value and " " not in value:
         return value  # a system font: caption, menu, …
     families = value.split(",")
-    last = families[-1].split()[-1] if families[-1].split() else ""
-    known = _GENERIC.get(last.lower())
-    if known:
-        return value[: value.rindex(last)] + known
-    families = [_GENERIC.get(family.strip().lower(), family) for family in families]
+    # in `font`, the size stands before the first
+    before, space, first = families[0].rpartition(" ") if name == "font" else ("", "", families[0])
+    families = [before + space + _named(first), *map(_named, families[1:])]
+    if families[-1].endswith((_SANS, _SERIF, _MONO)):
+        return ",".join(families)
     end = (
         _MONO
         if _MONOSPACED.search(value)
@@ -257,10 +264,11 @@ def _value(tokens: list[Any], resolve: Resolve) -> str | None:
 
 
 class Names(NamedTuple):
-    """Classes and IDs, in lower case: those of a document, or those that a selector asks for."""
+    """Classes and IDs, in lower case: those of a document and of its body, or those that a selector asks for."""
 
     classes: frozenset[str] = frozenset()
     ids: frozenset[str] = frozenset()
+    body: frozenset[str] = frozenset()
 
 
 class _Rule(NamedTuple):
@@ -280,7 +288,7 @@ def stylesheet(
     seen: Callable[[str, str], str] | None = None,
     names: Names | None = None,
 ) -> str:
-    """A `<style>` block's rules that may stay, each confined to the elements below `scope` (a selector).
+    """A `<style>` block's rules that may stay, each confined to `scope` (a selector of the body) and what is below it.
 
     `seen` is shown each rule's selector and declarations and gives back those to write. `names` are the classes and
     IDs of the document: rules for others are left out.
@@ -295,7 +303,7 @@ def stylesheet(
         if not wanted:
             continue
         kept = rule.declarations if rule.content is None else ";".join(_kept_declarations(rule.content, resolve))
-        scoped = _scoped(wanted, scope) if kept else ""
+        scoped = _scoped(wanted, scope, names.body if names else frozenset()) if kept else ""
         if scoped:
             out.append(f"{scoped}{{{seen(wanted, kept) if seen is not None else kept}}}")
     return "\n".join(out)
@@ -344,11 +352,13 @@ def _names_in(selector: str) -> Names:
 
 
 _ROOT = re.compile(r"(?:(?:html|:root)\s*(?:>\s*)?)?(?:body)?(?=$|[\s>+~.:#\[])", re.IGNORECASE)
+_FIRST = re.compile(r"(\*)$|((?:\.[\w-]+)+)(?=$|[\s>+~:\[])")
 _SELECTOR = re.compile(r"[\w\s.,#>+~*:()\[\]=\"'^$|-]*")
 _PSEUDO = re.compile(r":(?:hover|active|focus|visited|target)\b", re.IGNORECASE)
 
 
-def _scoped(prelude: str, scope: str) -> str:
+def _scoped(prelude: str, scope: str, body: frozenset[str]) -> str:
+    above, _, name = scope.rpartition(" ")
     selectors = []
     for raw in prelude.split(","):
         selector = raw.strip()
@@ -358,9 +368,15 @@ def _scoped(prelude: str, scope: str) -> str:
             continue
         match = _ROOT.match(selector)
         if match and match[0].strip():
-            selectors.append((scope + selector[match.end() :]).strip())
+            # with the name of the element it weighs more than `*`, as it does in the author's sheet
+            selectors.append(f"{above} div{name}{selector[match.end() :]}".strip())
         elif selector[0] not in ">+~":
             selectors.append(f"{scope} {selector}")
+            first = _FIRST.match(selector)
+            if first and first[1]:
+                selectors.append(scope)
+            elif first and body.issuperset(first[2].lower()[1:].split(".")):
+                selectors.append(scope + selector)
     return ",".join(selectors)
 
 

@@ -268,16 +268,3 @@ def colour(value: str) -> str:
     if re.fullmatch(r"#[0-9A-Fa-f]{3,8}|[A-Za-z]{3,20}|rgba?\([\d.,% ]{5,40}\)", value):
         return "" if value.lower() in ("transparent", "inherit", "none", "currentcolor") else value
     return ""
-
-
-_QUIRKY = re.compile(r"html 2\.0|html 3\.|html 4\.0 (?:transitional|frameset)|ietf//dtd html", re.IGNORECASE)
-_DOCTYPE = re.compile(r"\s*(?:<!--.*?-->\s*)*<!doctype\s+html\b([^>]*)>", re.IGNORECASE | re.DOTALL)
-
-
-def in_quirks_mode(html: str) -> bool:
-    """Whether a browser lays this document out in quirks mode (section 13.2.6.4.1, "the initial insertion mode")."""
-    match = _DOCTYPE.match(html[:4000])
-    if match is None or _QUIRKY.search(match[1]):
-        return True
-    old = re.search(r"html 4\.01 (?:transitional|frameset)", match[1], re.IGNORECASE)
-    return bool(old) and "http" not in match[1].lower()

@@ -23,7 +23,7 @@ from wexagraph.messages.flowed import paragraphs
 from wexagraph.messages.headers import decode_words
 from wexagraph.naming import Fields
 from wexagraph.notes import Note
-from wexagraph.pages.cleaning.breaks import escaped
+from wexagraph.pages.cleaning.breaks import escaped, has_long_words
 from wexagraph.pages.cleaning.clean import clean
 from wexagraph.pages.cleaning.pictures import Pictures
 from wexagraph.pages.cleaning.relief import Relief
@@ -66,7 +66,11 @@ class Page:
         theirs = self.html.partition(_END_OF_OURS)[2]
         if any(row.count("</td>") > 7 and _MANY_CELLS.search(row) for row in theirs.split("</tr>")):
             return True
-        return "nowrap" in theirs or any(int(size) > width for size in _WIDTHS.findall(theirs))
+        return (
+            "nowrap" in theirs
+            or has_long_words(self.rich)
+            or any(int(size) > width for size in _WIDTHS.findall(theirs))
+        )
 
     def may_cut(self) -> bool:
         """Whether a box on it may be smaller than the text in it."""
@@ -173,7 +177,9 @@ def compose(
     rich = "\n".join(composer.rich)
     header, where = message.header, origin or Provenance()
     moment, date_notes = header.date(where.arrival)
+    below, composer.texts = composer.texts, []
     heading = composer.heading(message, where.arrival)
+    composer.texts += below
     fields = Fields(header, where.folder, where.id, options.timezone(), moment, case=options.case, tr=options.tr)
     called = fields if part else options.called(fields)
     if called is not fields:
