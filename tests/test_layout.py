@@ -100,7 +100,7 @@ class Lines(unittest.TestCase):
 
     def test_the_sheet_is_as_wide_as_a_browsers(self) -> None:
         self.assertEqual(PageOptions().content_width, 659)  # 174 mm: 494 whole points, 659 whole pixels
-        self.assertLess(PageOptions().beyond, 2)
+        self.assertEqual(PageOptions().margins_css(), "18mm 17.6396mm 22mm 18mm")
         places = corners('<div style="margin:0 -8px"><span style="float:right">AB')
         self.assertLess(places["B"][0] * _PX + 8, 595.3 - 18 / 25.4 * 72 + 1.1)
 

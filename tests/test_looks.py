@@ -60,7 +60,13 @@ class Presentation(unittest.TestCase):
                 Context(cells="padding:5px"),
                 "padding:5px;background-color:#ff0000;vertical-align:top;white-space:nowrap",
             ),
-            ("table", {}, Context("center"), "text-align:start;margin-left:auto;margin-right:auto"),
+            (
+                "table",
+                {},
+                Context("center"),
+                "text-align:start;margin-left:auto!important;margin-right:auto!important",
+            ),
+            ("table", {"align": "center"}, Context(), "text-align:start;margin-left:auto;margin-right:auto"),
             ("table", {"align": "left"}, Context(), "text-align:start;float:left"),
             (
                 "table",

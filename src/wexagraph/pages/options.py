@@ -176,10 +176,10 @@ class PageOptions:
         """
         return ceil(round(ceil(self._exact_width * 0.75 * self.scale) / self.scale / 0.75, 6))
 
-    @property
-    def beyond(self) -> float:
-        """By how many CSS pixels a message's content reaches into the right margin: less than three."""
-        return round(self.content_width - self._exact_width, 3)
+    def margins_css(self, factor: float = 1.0) -> str:
+        """The margins for CSS Paged Media: a message's content reaches half a millimetre into the right one at most."""
+        beyond = (self.content_width - self._exact_width) * self.scale / 96 * 25.4
+        return self.margin._replace(right=round(self.margin.right - beyond, 4)).css(factor)
 
     @property
     def _exact_width(self) -> float:

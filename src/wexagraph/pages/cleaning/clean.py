@@ -332,6 +332,8 @@ class _Cleaner:
         if tag not in _KEPT or tag == "img":
             return _Opened(style, "", look)
         presented, inner = present(tag, attributes, look)
+        if "text-align" in style:
+            inner = inner._replace(align="")  # which moves lines, not blocks
         presented = ";".join(filter(None, [presented, edge]))
         return _Opened(style, f"<{tag}{self._attributes(tag, attributes, style, presented)}>", inner)
 
@@ -350,6 +352,8 @@ class _Cleaner:
             out.append(f' class="{classes}"')
         for name, raw in given.items():
             value = raw or ""
+            if name == "align" and tag == "table":  # the engine reads nothing out of it; an author's style sheet may
+                out.append(f' align="{escape(value)}"')
             if name == "class" or name not in _ATTRIBUTES:
                 continue
             if name == "id":

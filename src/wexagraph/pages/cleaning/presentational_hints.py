@@ -100,15 +100,18 @@ def _align(tag: str, attribute: str | None, context: Context) -> tuple[list[str]
         value = "center"
     if tag == "table":
         rules = ["text-align:start"]
-        if value == "center" or (not value and inherited == "center"):
+        if value == "center":
             rules += ["margin-left:auto", "margin-right:auto"]
         elif value in ("left", "right"):
             rules.append(f"float:{value}")
+        # an alignment around it moves a table whatever margins its author gave it
+        elif inherited == "center":
+            rules += ["margin-left:auto!important", "margin-right:auto!important"]
         elif inherited == "right":
-            rules.append("margin-left:auto")
+            rules.append("margin-left:auto!important")
         return rules, context._replace(align="")
     if tag == "th" and not value:
-        return [f"text-align:{inherited or 'center'}"], context._replace(align=inherited or "center")
+        return [f"text-align:{inherited or 'center'}"], context  # its own centre moves lines, not blocks
     if tag == "caption" and value in ("top", "bottom"):
         return [f"caption-side:{value}"], context
     if value and tag in _ALIGNING:

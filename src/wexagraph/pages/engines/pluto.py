@@ -41,7 +41,7 @@ class PlutoPrint:
             if factor == 1.0:
                 return self._set(page, options)
             larger = page.on_paper(
-                f"size: {width * factor:g}mm {height * factor:g}mm; margin: {options.margin.css(factor)}", factor
+                f"size: {width * factor:g}mm {height * factor:g}mm; margin: {options.margins_css(factor)}", factor
             )
             return shrink(self._set(larger, options), 1 / factor)
         except (plutoprint.Error, ValueError, MemoryError) as error:

@@ -41,7 +41,7 @@ class WeasyPrint:
         try:
             if options.scale != 1:  # laid out on larger or smaller paper, which is then brought to size
                 width, height = options.page_size
-                margins = options.margin.css(1 / options.scale)
+                margins = options.margins_css(1 / options.scale)
                 paper = f"size: {width / options.scale:g}mm {height / options.scale:g}mm; margin: {margins}"
                 page = page.on_paper(paper, 1.0)
             document = weasyprint.HTML(string=page.html, url_fetcher=fetcher).render()
