@@ -26,6 +26,7 @@ from wexagraph.pages.cleaning.presentational_hints import (
     bounded_number,
     colour,
     present,
+    with_heading_cells,
 )
 from wexagraph.pages.cleaning.quirks import EMPTY_LINES, in_quirks_mode, makes_height, without_height, without_margins
 from wexagraph.pages.cleaning.relief import FILLING, Relief, has_one_column, is_spacer
@@ -142,6 +143,7 @@ class _Cleaner:
         self.state = _State()
         self.resolve: Resolve = pictures.resolve
         self.hiding: list[Rule] = []
+        self.headed = False
         self.low: frozenset[int] = frozenset()
         self.edges: dict[int, str] = {}
         self.opened: dict[tuple[object, ...], _Opened] = {}
@@ -151,6 +153,7 @@ class _Cleaner:
         state = self.state
         if tree.css_first("script") is not None:
             state.active.add("script")
+        self.headed = tree.css_first("th") is not None
         styles = tree.css("style")
         names = _names_of(tree) if styles else Names()
         sheets = [self._sheet(s.text(), s.attributes.get("media") or "all", names) for s in styles]
@@ -179,7 +182,7 @@ class _Cleaner:
             return without_hiding(rules)
         if any(name in rules for name in HIDING):
             self.hiding.append(Rule(selector, rules))
-        return self._relieved(rules)
+        return self._relieved(with_heading_cells(rules) if self.headed else rules)
 
     def _relieved(self, style: str) -> str:
         """A style with what the page is made without left out; what its author hid stays hidden."""
@@ -217,6 +220,8 @@ class _Cleaner:
 
     def _style(self, attributes: dict[str, str | None]) -> str:
         style = declarations(attributes.get("style") or "", self.resolve)
+        if self.headed:
+            style = with_heading_cells(style)
         return self._relieved(without_hiding(style) if self.show_hidden else style)
 
     def _children(self, node: LexborNode, place: _Place) -> None:
@@ -335,6 +340,8 @@ class _Cleaner:
         if "text-align" in style:
             inner = inner._replace(align="")  # which moves lines, not blocks
         presented = ";".join(filter(None, [presented, edge]))
+        if self.headed and tag != "th":
+            presented = with_heading_cells(presented)
         return _Opened(style, f"<{tag}{self._attributes(tag, attributes, style, presented)}>", inner)
 
     def _attributes(self, tag: str, given: dict[str, str | None], style: str, presented: str) -> str:
@@ -352,7 +359,7 @@ class _Cleaner:
             out.append(f' class="{classes}"')
         for name, raw in given.items():
             value = raw or ""
-            if name == "align" and tag == "table":  # the engine reads nothing out of it; an author's style sheet may
+            if name == "align" and tag == "table":  # for style sheets that ask for it
                 out.append(f' align="{escape(value)}"')
             if name == "class" or name not in _ATTRIBUTES:
                 continue

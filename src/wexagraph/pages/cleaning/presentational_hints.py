@@ -39,6 +39,17 @@ _LIST_TYPES = {
 _QUIRKS = ("font-size:1rem", "font-weight:normal", "font-style:normal", "line-height:normal", "white-space:normal")
 
 
+# how heading cells are aligned: as what is around them, where that is aligned at all (section 15.3.8)
+_HEADING_CELLS = "--wx-th"
+_ALIGNMENT = re.compile(r"(?:^|;)text-align:([^;!]+)")
+
+
+def with_heading_cells(style: str) -> str:
+    """Declarations that hand an alignment on to the heading cells inside."""
+    match = _ALIGNMENT.search(style) if "text-align" in style else None
+    return f"{style};{_HEADING_CELLS}:{'center' if match[1] == 'start' else match[1].strip()}" if match else style
+
+
 class Context(NamedTuple):
     """What an element hands on to those inside: an alignment that moves blocks, and declarations for table cells."""
 
@@ -99,7 +110,8 @@ def _align(tag: str, attribute: str | None, context: Context) -> tuple[list[str]
     if tag == "center":
         value = "center"
     if tag == "table":
-        rules = ["text-align:start"]
+        # a table starts anew what an attribute said, and in quirks mode what a style sheet said too
+        rules = ["text-align:start"] if inherited or context.quirks else ["text-align:inherit"] if value else []
         if value == "center":
             rules += ["margin-left:auto", "margin-right:auto"]
         elif value in ("left", "right"):
@@ -111,7 +123,7 @@ def _align(tag: str, attribute: str | None, context: Context) -> tuple[list[str]
             rules.append("margin-left:auto!important")
         return rules, context._replace(align="")
     if tag == "th" and not value:
-        return [f"text-align:{inherited or 'center'}"], context  # its own centre moves lines, not blocks
+        return [f"text-align:var({_HEADING_CELLS},center)"], context  # which moves lines, not blocks
     if tag == "caption" and value in ("top", "bottom"):
         return [f"caption-side:{value}"], context
     if value and tag in _ALIGNING:
