@@ -12,6 +12,7 @@ from wexagraph.demo.build import html, message, text, when
 from wexagraph.pages.cleaning.breaks import escaped
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
+from wexagraph.text import without_tabs
 
 _PX = 0.75
 _MODERN = "<!doctype html>"
@@ -87,6 +88,67 @@ class Sheets(unittest.TestCase):
                 )
                 wanted = corners("<p style='font-family:Liberation Sans'>A mooring B")
                 self.assertAlmostEqual(given["B"][0], wanted["B"][0], delta=0.2)
+
+
+class Alignment(unittest.TestCase):
+    """The left edge of a letter in a sheet whose text goes from 8 to 651 pixels, 18 mm from the paper's edge."""
+
+    def edges(self, source: str) -> dict[str, float]:
+        return {letter: x - 18 / 25.4 * 96 for letter, (x, _) in corners(source).items()}
+
+    def test_tables_and_heading_cells(self) -> None:
+        table = "<table width=100% cellspacing=0 cellpadding=0>"
+        centre, right = 324, 640
+        for source, standards, quirks in (
+            (f'<div style="text-align:center">{table}<tr><td>A</table></div>', centre, 8),
+            (f"<div align=center>{table}<tr><td>A</table></div>", 8, 8),
+            (f"<style>body{{text-align:right}}</style>{table}<tr><td>A</table>", right, 8),
+            (f"{table}<tr><th>A</table>", centre, centre),
+            (f'{table}<tr style="text-align:left"><th>A</table>', 8, 8),
+            (f"<style>tr{{text-align:left}}</style>{table}<tr><th>A</table>", 8, 8),
+            (f'<div style="text-align:right">{table}<tr><th>A</table></div>', right, centre),
+            (f"{table}<tr align=right><th>A</table>", right, right),
+        ):
+            for doctype, wanted in ((_MODERN, standards), ("", quirks)):
+                with self.subTest(doctype + source):
+                    self.assertAlmostEqual(self.edges(doctype + source)["A"], wanted, delta=3)
+
+    def test_what_an_alignment_around_it_moves(self) -> None:
+        for source, wanted in (
+            ("<style>table{margin:0 0 16px 0}</style><center><table width=200><tr><td>A</table></center>", 232),
+            ("<style>table{margin:0}</style><table align=center width=200><tr><td>A</table>", 10),
+            ('<div align=center><div style="width:100px">A</div></div>', 324),
+            ('<center><div style="width:300px;text-align:left">A</div></center>', 179),
+            (
+                "<style>.menu[align=center]{width:auto}.menu{width:500px}</style><table class=menu align=center><td>A",
+                324,
+            ),
+        ):
+            with self.subTest(source):
+                self.assertAlmostEqual(self.edges(_MODERN + source)["A"], wanted, delta=6)
+
+    def test_small_things(self) -> None:
+        for source, letter, wanted in (
+            ("<pre>AAAA B</pre>", "B", 8 + 5 * 7.8),
+            ("<pre><code>AAAA B</code></pre>", "B", 8 + 5 * 7.8),
+            ("<style>pre{font-family:Courier New}</style><pre>AAAA B</pre>", "B", 8 + 5 * 9.6),
+            ("<pre>A<b>A\t</b>B</pre>", "B", 8 + 8 * 7.8),
+            ('<p>A<div style="margin-left:10vw">B', "B", 8 + 64.3),
+            ("<img src=http://x.example/a.png align=left width=100 height=60>A<br clear=all>B", "B", 8),
+        ):
+            with self.subTest(source):
+                self.assertAlmostEqual(self.edges(source)[letter], wanted, delta=1.5)
+
+    def test_columns_of_a_plain_text_stand_below_each_other(self) -> None:
+        lines = "A\tB\tZ\nAA\tBB\tZ\n\u6e2f\tB\nAAAAAAAA\tZ\n"
+        self.assertEqual(without_tabs(lines).split("\n")[0], "A       B       Z")
+        data = message("a@saltmere.example", "b@saltmere.example", "0", when("2026-03-14"), text(lines))
+        page = pypdfium2.PdfDocument(make(Job(data, ("pdf",), PageOptions(header="", footer=""))).files["pdf"])[0]
+        words = page.get_textpage()
+        places = [(words.get_text_range(i, 1), round(words.get_charbox(i)[0])) for i in range(words.count_chars())]
+        thirds = [x for letter, x in places if letter == "Z"]
+        self.assertEqual(len(thirds), 3)
+        self.assertEqual(len(set(thirds)), 1)
 
 
 class Lines(unittest.TestCase):

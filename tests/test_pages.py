@@ -435,7 +435,9 @@ pluto.PlutoPrint.render = slow
 class Failing(ProgramTest):
     """An engine that hangs, dies or refuses, by a worker that is told to."""
 
-    def export(self, subject: str, *arguments: object, code: int | None = None) -> subprocess.CompletedProcess[str]:
+    def export(
+        self, subject: str, *arguments: object, patience: int = 60, code: int | None = None
+    ) -> subprocess.CompletedProcess[str]:
         hook = self.write(
             "hook/sitecustomize.py",
             "import os\nif 'worker' in ' '.join(__import__('sys').orig_argv):\n"
@@ -451,7 +453,7 @@ class Failing(ProgramTest):
             "--into",
             "out",
             "--patience",
-            "3",
+            patience,
             *arguments,
             code=code,
             env={"PYTHONPATH": str(hook.parent)},
@@ -461,7 +463,7 @@ class Failing(ProgramTest):
         return pdf_text(next(path for path in (self.folder / "out").rglob("*.pdf") if words in path.name))
 
     def test_a_hang_is_made_again_from_the_text(self) -> None:
-        done = self.export("HANG here", "--engine", "plutoprint", code=0)
+        done = self.export("HANG here", "--engine", "plutoprint", patience=3, code=0)
         self.assertIn("2 written, 0 already there, 0 failed", done.stdout)
         self.assertIn("the page shows the text alone", done.stdout)
         self.assertIn("rich words", self.text_of("HANG"))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import unicodedata
 from typing import Any
 
 from wexagraph.files import visible
@@ -53,6 +54,30 @@ def lines(text: str) -> str:
 def without_controls(text: str) -> str:
     """Text for a page: characters that no markup may hold (XML 1.0 section 2.2) are taken out."""
     return _CONTROLS.sub("", text)
+
+
+def without_tabs(text: str, column: int = 0) -> str:
+    """Text whose tabs are spaces up to each eighth column, for letters of one width; it begins in `column`.
+
+    East Asian wide letters count as two (UAX #11), marks as none.
+    """
+    out = []
+    for line in text.split("\n"):
+        pieces = line.split("\t")
+        for piece in pieces[:-1]:
+            column += len(piece) if piece.isascii() else sum(map(_columns, piece))
+            gap = 8 - column % 8
+            out += [piece, " " * gap]
+            column += gap
+        out += [pieces[-1], "\n"]
+        column = 0
+    return "".join(out[:-1])
+
+
+def _columns(letter: str) -> int:
+    if unicodedata.combining(letter) or unicodedata.category(letter) in ("Cf", "Me", "Mn"):
+        return 0
+    return 2 if unicodedata.east_asian_width(letter) in "WF" else 1
 
 
 def size(count: float) -> str:

@@ -15,23 +15,15 @@ from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from wexagraph.notes import Note
 from wexagraph.pages.cleaning.breaks import MOST_IN_LAYOUT, escaped
-from wexagraph.pages.cleaning.css import Names, Resolve, declarations, media_applies, stylesheet, without_holding
-from wexagraph.pages.cleaning.hidden import HIDING, Rule, Sight, without_hiding
+from wexagraph.pages.cleaning.hidden import Sight
 from wexagraph.pages.cleaning.links import host, link_target, named_host, target_host
+from wexagraph.pages.cleaning.looks import AS, CELLS, Looks, lowered
 from wexagraph.pages.cleaning.pictures import Pictures
-from wexagraph.pages.cleaning.presentational_hints import (
-    KEPT_NUMBERS,
-    MOST_CELLS,
-    Context,
-    bounded_number,
-    colour,
-    present,
-    with_heading_cells,
-)
-from wexagraph.pages.cleaning.quirks import EMPTY_LINES, in_quirks_mode, makes_height, without_height, without_margins
+from wexagraph.pages.cleaning.presentational_hints import MOST_CELLS, Context, present
+from wexagraph.pages.cleaning.quirks import in_quirks_mode, makes_height, without_height, without_margins
 from wexagraph.pages.cleaning.relief import FILLING, Relief, has_one_column, is_spacer
 from wexagraph.pages.cleaning.remote import remote_address
-from wexagraph.text import shortened, without_controls
+from wexagraph.text import shortened, without_controls, without_tabs
 
 MOST_DEPTH = 120
 MOST_TABLES = 16
@@ -39,22 +31,6 @@ MOST_TABLES = 16
 MOST_RUN = 20_000
 """Characters of a line that goes on without end; engines take long over longer ones, so that a new one begins there."""
 MOST_ELEMENTS = 150_000
-_KEPT = frozenset(
-    """
-    a abbr address article aside b bdi bdo big blockquote br caption center cite code col colgroup dd del dfn dir
-    div dl dt em figcaption figure font footer h1 h2 h3 h4 h5 h6 header hr i img ins kbd li main mark menu nav nobr
-    ol p pre q rp rt ruby s samp section small span strike strong sub summary sup table tbody td tfoot th thead time
-    tr tt u ul var wbr
-    """.split()
-)
-_AS = {
-    "fieldset": "div",
-    "legend": "div",
-    "details": "div",
-    "label": "span",
-    "button": "span",
-    "option": "span",
-}
 _VOID = frozenset({"br", "col", "hr", "img", "wbr"})
 _DROPPED = frozenset(
     """
@@ -65,18 +41,14 @@ _DROPPED = frozenset(
 _ACTIVE = frozenset(
     {"applet", "audio", "canvas", "embed", "frame", "form", "iframe", "object", "script", "svg", "video"}
 )
-_ATTRIBUTES = frozenset("alt class colspan dir id lang rowspan span start title value".split())
-_CELLS = frozenset({"td", "th"})
 _TABULAR = frozenset("table thead tbody tfoot tr td th caption colgroup col".split())
 _ROWS = frozenset({"tr", "table"})
-_SHOWN_SO = ("display:none", "visibility:", "color:", "background", "font-weight:", "font-style:", "text-align:")
 _INLINE = frozenset(
     """
     a abbr b bdi bdo big cite code del dfn em font i ins kbd label mark nobr q rp rt ruby s samp small span strike
     strong sub sup time tt u var wbr
     """.split()
 )
-_LONE = frozenset({"a", "img"})  # each with an address of its own
 _FIELDS = frozenset("text submit button email number date search tel url".split())
 
 
@@ -95,21 +67,13 @@ class _State:
     out: list[str] = field(default_factory=list)
     text: list[str] = field(default_factory=list)
     hidden: int = 0
-    classes: dict[str, str] = field(default_factory=dict)
     elements: int = 0
     active: set[str] = field(default_factory=set)
     remote: int = 0
     missing: int = 0
     flattened: bool = False
     run: int = 0
-
-
-class _Opened(NamedTuple):
-    """What an element becomes by its name and attributes alone: its style, its tag as written, its children's look."""
-
-    style: str
-    tag: str
-    inner: Context
+    column: int = 0
 
 
 class _Place(NamedTuple):
@@ -123,6 +87,7 @@ class _Place(NamedTuple):
     tables: int = 0
     unrolled: bool = False
     low: bool = False
+    pre: bool = False
 
 
 def clean(
@@ -138,91 +103,32 @@ def clean(
 
 class _Cleaner:
     def __init__(self, pictures: Pictures, width: int, scope: str, show_hidden: bool, relief: Relief) -> None:
-        self.pictures, self.width, self.scope, self.show_hidden = pictures, width, scope, show_hidden
-        self.relief = relief
+        self.pictures, self.width, self.relief = pictures, width, relief
+        self.looks = Looks(pictures.resolve, width, scope, show_hidden, relief)
         self.state = _State()
-        self.resolve: Resolve = pictures.resolve
-        self.hiding: list[Rule] = []
-        self.headed = False
         self.low: frozenset[int] = frozenset()
         self.edges: dict[int, str] = {}
-        self.opened: dict[tuple[object, ...], _Opened] = {}
 
     def run(self, html: str) -> Clean:
         tree = LexborHTMLParser(without_controls(html))
         state = self.state
         if tree.css_first("script") is not None:
             state.active.add("script")
-        self.headed = tree.css_first("th") is not None
-        styles = tree.css("style")
-        names = _names_of(tree) if styles else Names()
-        sheets = [self._sheet(s.text(), s.attributes.get("media") or "all", names) for s in styles]
-        self.sight = Sight(tree, self.hiding)
+        looks = self.looks
+        sheets = looks.sheets(tree)
+        self.sight = Sight(tree, looks.hiding)
         body = tree.body
         weak = ""
         if body is not None:
-            weak = self._body_rules(body)
+            weak = looks.body_rules(body)
             self.low = without_height(tree, html, _INLINE) if self.relief == Relief.NONE else frozenset()
             self.edges = without_margins(tree, html)
             low = body.mem_id in self.low
-            state.out.append(_lowered(f"<div{self._body_attributes(body)}>", low))
+            state.out.append(lowered(f"<div{looks.body_attributes(body)}>", low))
             self._children(body, _Place(look=Context(quirks=in_quirks_mode(html)), low=low))
             state.out.append("</div>")
-        presented = "".join(f".{name}{{{rule}}}" for rule, name in state.classes.items())
-        css = "\n".join(filter(None, [weak, presented, *sheets]))
+        css = "\n".join(filter(None, [weak, looks.presented(), *sheets]))
         return Clean("".join(state.out), css, "".join(state.text), self._notes())
-
-    def _sheet(self, css: str, media: str, names: Names) -> str:
-        if not media_applies(media, self.width):
-            return ""
-        return stylesheet(css, f".{self.scope} .wx-body", self.width, self.resolve, self._seen, names)
-
-    def _seen(self, selector: str, rules: str) -> str:
-        if self.show_hidden:
-            return without_hiding(rules)
-        if any(name in rules for name in HIDING):
-            self.hiding.append(Rule(selector, rules))
-        return self._relieved(with_heading_cells(rules) if self.headed else rules)
-
-    def _relieved(self, style: str) -> str:
-        """A style with what the page is made without left out; what its author hid stays hidden."""
-        if self.relief == Relief.UNHELD:
-            return without_holding(style)
-        if self.relief == Relief.FLAT:
-            return ";".join(d for d in style.split(";") if d.startswith(_SHOWN_SO))
-        return style
-
-    def _body_rules(self, body: LexborNode) -> str:
-        """Rules for the body's presentational attributes, weaker than any of the author's (HTML, section 15.3.3)."""
-        attributes, rules = body.attributes, []
-        for name, selector, rule in (
-            ("bgcolor", "", "background-color"),
-            ("text", "", "color"),
-            ("link", " a", "color"),
-        ):
-            value = colour(attributes.get(name) or "")
-            if value:
-                rules.append(f".{self.scope}{selector}{{{rule}:{value}}}")
-        picture = self.resolve(attributes.get("background") or "")
-        if picture:
-            rules.append(f'.{self.scope}{{background-image:url("{picture}")}}')
-        return "".join(rules)
-
-    def _body_attributes(self, body: LexborNode) -> str:
-        attributes = body.attributes
-        classes = _classes(attributes.get("class") or "")
-        text = f' class="{escape(f"wx-body {classes}".strip())}"'
-        style = self._style(attributes)
-        if style:
-            text += f' style="{escape(style)}"'
-        direction = (attributes.get("dir") or "").lower()
-        return text + (f' dir="{direction}"' if direction in ("rtl", "ltr") else "")
-
-    def _style(self, attributes: dict[str, str | None]) -> str:
-        style = declarations(attributes.get("style") or "", self.resolve)
-        if self.headed:
-            style = with_heading_cells(style)
-        return self._relieved(without_hiding(style) if self.show_hidden else style)
 
     def _children(self, node: LexborNode, place: _Place) -> None:
         child = node.first_child
@@ -235,9 +141,9 @@ class _Cleaner:
             if tag == "-text":
                 self._words(child.text_content or "", place)
             elif tag is not None and tag[0] not in "-!_":
-                if tag in _CELLS:
+                if tag in CELLS:
                     cells += 1
-                self._element(child, tag, place, flat=tag in _CELLS and cells > MOST_CELLS)
+                self._element(child, tag, place, flat=tag in CELLS and cells > MOST_CELLS)
             if own:
                 self.state.out.append("</span>")
             child = child.next
@@ -255,12 +161,22 @@ class _Cleaner:
 
     def _shown(self, words: str, place: _Place) -> None:
         seen = not (place.hidden or place.sizeless)
+        if place.pre:
+            words = self._without_tabs(words)
         if seen or self.relief in (Relief.NONE, Relief.UNROLLED):
             self.state.out.append(escaped(words, MOST_IN_LAYOUT))
         if seen:
             self.state.text.append(words)
         else:
             self.state.hidden += len(words.strip(FILLING))
+
+    def _without_tabs(self, words: str) -> str:
+        """Text of `pre`, whose lines may go through several elements."""
+        state = self.state
+        spread = without_tabs(words, state.column) if "\t" in words else words
+        _, end, last = spread.rpartition("\n")
+        state.column = len(last) if end else state.column + len(last)
+        return spread
 
     def _element(self, node: LexborNode, tag: str, place: _Place, flat: bool) -> None:
         state = self.state
@@ -275,11 +191,11 @@ class _Cleaner:
         unrolled = place.unrolled
         if tag == "table" and self.relief == Relief.UNROLLED:
             unrolled = has_one_column(node)
-        if unrolled and tag in _CELLS and is_spacer(node):
+        if unrolled and tag in CELLS and is_spacer(node):
             return
         if unrolled and tag in _TABULAR:
             attributes = {**attributes, "style": f"{attributes.get('style') or ''};display:block"}
-        style, opening, inner = self._opened(tag, attributes, place.look, self.edges.get(node.mem_id, ""))
+        style, opening, inner = self.looks.of(tag, attributes, place.look, self.edges.get(node.mem_id, ""))
         hidden, sizeless = self.sight.of(node, style)
         place = _Place(
             place.depth + 1,
@@ -289,10 +205,11 @@ class _Cleaner:
             place.tables + (tag == "table"),
             unrolled,
             node.mem_id in self.low,
+            place.pre or tag == "pre",
         )
         if tag not in _INLINE:
             state.text.append(" ")
-            state.run = 0
+            state.run = state.column = 0
         if tag == "img":
             self._image(node, attributes, style, place)
             return
@@ -311,74 +228,17 @@ class _Cleaner:
         if not opening:
             self._children(node, place)
             return
-        state.out.append(_lowered(opening, place.low))
+        state.out.append(lowered(opening, place.low))
+        if tag == "br" and "clear" in attributes:
+            state.out.append('<span class="wx-clear"></span>')  # the engine does not look at that of a line break
         if tag not in _VOID:
             self._children(node, place._replace(look=inner))
-            state.out.append(f"</{_AS.get(tag, tag)}>")
+            state.out.append(f"</{AS.get(tag, tag)}>")
             if tag == "a":
                 self._target(node, attributes, place)
         if tag not in _INLINE:
             state.text.append(" ")
             state.run = 0
-
-    def _opened(self, tag: str, attributes: dict[str, str | None], look: Context, edge: str) -> _Opened:
-        """What an element becomes. The tools of the trade write the same one hundreds of times."""
-        if tag in _LONE:
-            return self._open(tag, attributes, look, edge)
-        key = (tag, look, edge, *attributes.items())
-        opening = self.opened.get(key)
-        if opening is None:
-            opening = self.opened[key] = self._open(tag, attributes, look, edge)
-        return opening
-
-    def _open(self, tag: str, attributes: dict[str, str | None], look: Context, edge: str) -> _Opened:
-        style = self._style(attributes) if attributes else ""
-        tag = _AS.get(tag, tag)
-        if tag not in _KEPT or tag == "img":
-            return _Opened(style, "", look)
-        presented, inner = present(tag, attributes, look)
-        if "text-align" in style:
-            inner = inner._replace(align="")  # which moves lines, not blocks
-        presented = ";".join(filter(None, [presented, edge]))
-        if self.headed and tag != "th":
-            presented = with_heading_cells(presented)
-        return _Opened(style, f"<{tag}{self._attributes(tag, attributes, style, presented)}>", inner)
-
-    def _attributes(self, tag: str, given: dict[str, str | None], style: str, presented: str) -> str:
-        """The attributes to keep. `presented` are declarations that any style of the author's overrides."""
-        out = []
-        classes = _classes(given.get("class") or "") if given else ""
-        if given and "background" in given:
-            picture = self.resolve(given["background"] or "")
-            if picture:
-                presented = ";".join(filter(None, [presented, f'background-image:url("{picture}")']))
-        if presented:
-            known = self.state.classes
-            classes = f"{known.setdefault(presented, f'{self.scope}-{len(known)}')} {classes}".rstrip()
-        if classes:
-            out.append(f' class="{classes}"')
-        for name, raw in given.items():
-            value = raw or ""
-            if name == "align" and tag == "table":  # for style sheets that ask for it
-                out.append(f' align="{escape(value)}"')
-            if name == "class" or name not in _ATTRIBUTES:
-                continue
-            if name == "id":
-                value = _classes(value)  # for the author's style sheet; links to it are not kept
-                if not value:
-                    continue
-            if name in KEPT_NUMBERS:
-                value = bounded_number(value, KEPT_NUMBERS[name])
-                if not value:
-                    continue
-            out.append(f' {name}="{escape(value)}"')
-        if tag == "a":
-            link = link_target(given.get("href") or "")
-            if link:
-                out.append(f' href="{escape(link)}"')
-        if style:
-            out.append(f' style="{escape(style)}"')
-        return "".join(out)
 
     def _target(self, node: LexborNode, attributes: dict[str, str | None], place: _Place) -> None:
         """Print where a link leads whose text names another host: a record must show it."""
@@ -398,13 +258,13 @@ class _Cleaner:
         tiny = (width is not None and width <= 3) or (height is not None and height <= 3)
         unseen = place.hidden or (tiny and not alternative)  # a spacer or a counter, meant not to be seen
         address = remote_address(source)
-        name = self.resolve(source) if not (unseen and address) else None
+        name = self.pictures.resolve(source) if not (unseen and address) else None
         if name is not None:
             presented = present("img", attributes, place.look)[0]
             written = _px(attributes.get("width"))
             if written is not None and written > self.width:
                 style = f"height:auto;{style}"  # made narrower to fit, it has to keep its proportions
-            more = self._attributes("img", attributes, style, presented)
+            more = self.looks.attributes("img", attributes, style, presented)
             self.state.out.append(f'<img src="{escape(name)}"{more}>')
             return
         if source.lower().startswith(("http:", "https:", "//")):
@@ -414,7 +274,7 @@ class _Cleaner:
         if unseen:
             return
         presented = present("img", attributes, place.look)[0]
-        more = self._attributes("img", attributes, style, presented)
+        more = self.looks.attributes("img", attributes, style, presented)
         frame = self.pictures.frame(alternative, host(source) or self.pictures.absent, width, height)
         self.state.out.append(f'<img src="{escape(frame)}"{more}>')
 
@@ -442,30 +302,6 @@ class _Cleaner:
         if state.flattened:
             notes.append(Note("body-too-deep"))
         return notes
-
-
-def _lowered(tag: str, low: bool) -> str:
-    """The opening tag of an element that gives lines no height, where it is one."""
-    if not low:
-        return tag
-    if ' class="' in tag:
-        return tag.replace(' class="', f' class="{EMPTY_LINES} ', 1)
-    return f'{tag[:-1]} class="{EMPTY_LINES}">'
-
-
-def _names_of(tree: LexborHTMLParser) -> Names:
-    """The classes and IDs of a document, and the classes of its body."""
-    classes = {word for node in tree.css("[class]") for word in (node.attributes.get("class") or "").lower().split()}
-    ids = {(node.attributes.get("id") or "").lower() for node in tree.css("[id]")}
-    body = (tree.body.attributes.get("class") or "").lower().split() if tree.body is not None else ()
-    return Names(frozenset(classes), frozenset(ids), frozenset(body))
-
-
-def _classes(value: str) -> str:
-    """Class names that can't be taken for our own."""
-    return " ".join(
-        word for word in value.split()[:20] if re.fullmatch(r"[\w-]{1,80}", word) and not word.startswith("wx-")
-    )
 
 
 def _px(value: str | None) -> int | None:

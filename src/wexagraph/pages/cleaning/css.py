@@ -9,6 +9,8 @@ from typing import Any, NamedTuple
 
 import tinycss2
 
+from wexagraph.pages.cleaning.faces import with_known_fonts
+
 Resolve = Callable[[str], str | None]
 """What a picture's address becomes: the name of a resource of the page, or None where it has to go."""
 
@@ -68,6 +70,10 @@ _MOST_KNOWN = 100_000
 """Characters of a style block that is kept for the next message."""
 _BLOCK_RULES = 20_000
 _DEEPEST = 10
+_OF_WINDOW = re.compile(r"([\d.]+)vw\b", re.IGNORECASE)
+_SIDEWAYS = frozenset(
+    "width min-width max-width margin-left margin-right padding-left padding-right left right".split()
+)
 _MARGIN = re.compile(r"margin(-\w+)?|text-indent|letter-spacing|word-spacing")
 
 
@@ -126,6 +132,8 @@ def _bounded(name: str, value: str) -> str:
             return ""
     if name == "font-size":
         return _SIZE_WORD.sub(lambda word: _SIZES[word[0].lower()], value)
+    if "vw" in value and name in _SIDEWAYS:
+        return _OF_WINDOW.sub(r"\1%", value)  # the engine takes the paper for the window
     if name == "width" and _NOTHING.fullmatch(value):
         return "0.1px"
     if name.startswith("overflow") and name != "overflow-wrap" and value.lower() in ("auto", "scroll"):
@@ -183,49 +191,6 @@ def _placed(kept: list[str]) -> list[str]:
     if level.isdigit() and len(level) < 7:
         out.append(f"z-index:{level}")
     return rest + out
-
-
-_SANS, _SERIF, _MONO = '"Liberation Sans"', '"Liberation Serif"', '"Liberation Mono"'
-_GENERIC = {
-    **dict.fromkeys(("sans-serif", "system-ui", "-apple-system", "blinkmacsystemfont", "ui-sans-serif"), _SANS),
-    **dict.fromkeys(("cursive", "fantasy"), _SANS),
-    **dict.fromkeys(("serif", "ui-serif"), _SERIF),
-    **dict.fromkeys(("monospace", "ui-monospace"), _MONO),
-}
-_MONOSPACED = re.compile(r"courier|consol|mono|menlo|monaco|typewriter", re.IGNORECASE)
-_SERIFED = re.compile(r"times|georgia|garamond|cambria|palatino|bodoni|serif|roman|book|baskerville", re.IGNORECASE)
-
-
-def _named(family: str) -> str:
-    """A font for a generic family, which it is in quotes too; another family as it is."""
-    name = family.strip()
-    known = _GENERIC.get(name.strip("\"'").lower())
-    return family.replace(name, known) if known else family
-
-
-def with_known_fonts(name: str, value: str) -> str:
-    """A `font` or `font-family` whose list ends in a font that comes with us, the same on every machine.
-
-    A generic family is named outright; a list without one gets the kind of face that its names suggest.
-    """
-    if name not in ("font", "font-family") or value.lower() in ("inherit", "initial", "unset"):
-        return value
-    if name == "font" and '"' not in value and "'" not in value and " " not in value:
-        return value  # a system font: caption, menu, …
-    families = value.split(",")
-    # in `font`, the size stands before the first
-    before, space, first = families[0].rpartition(" ") if name == "font" else ("", "", families[0])
-    families = [before + space + _named(first), *map(_named, families[1:])]
-    if families[-1].endswith((_SANS, _SERIF, _MONO)):
-        return ",".join(families)
-    end = (
-        _MONO
-        if _MONOSPACED.search(value)
-        else _SERIF
-        if _SERIFED.search(value) and "sans" not in value.lower()
-        else _SANS
-    )
-    return ",".join([*families, end])
 
 
 def _value(tokens: list[Any], resolve: Resolve) -> str | None:

@@ -10,12 +10,14 @@ import re
 from functools import lru_cache
 from typing import NamedTuple
 
-from wexagraph.pages.cleaning.css import MOST_PX, with_known_fonts
+from wexagraph.pages.cleaning.css import MOST_PX
+from wexagraph.pages.cleaning.faces import with_known_fonts
 
 MOST_CELLS = 100
 KEPT_NUMBERS = {"colspan": MOST_CELLS, "rowspan": 1000, "span": MOST_CELLS, "start": 10_000_000, "value": 10_000_000}
 _ALIGNED = frozenset({"left", "right", "center", "justify"})
 _ALIGNING = frozenset("caption center col colgroup div h1 h2 h3 h4 h5 h6 p tbody td tfoot th thead tr".split())
+_MOVED = frozenset("center div h1 h2 h3 h4 h5 h6 p".split())
 _BOXES = frozenset("table thead tbody tfoot tr td th col colgroup".split())
 _VERTICAL = {"top": "top", "middle": "middle", "center": "middle", "bottom": "bottom", "baseline": "baseline"}
 _SIZES = ("0.625rem", "0.625rem", "0.8125rem", "1rem", "1.125rem", "1.5rem", "2rem", "3rem")
@@ -41,13 +43,23 @@ _QUIRKS = ("font-size:1rem", "font-weight:normal", "font-style:normal", "line-he
 
 # how heading cells are aligned: as what is around them, where that is aligned at all (section 15.3.8)
 _HEADING_CELLS = "--wx-th"
+_FIXED_WIDTH = "--wx-fixed"
+_FACE = re.compile(r"(?:^|;)font(?:-family)?:(?!\"Liberation Mono\"(?:;|$))")
 _ALIGNMENT = re.compile(r"(?:^|;)text-align:([^;!]+)")
 
 
-def with_heading_cells(style: str) -> str:
-    """Declarations that hand an alignment on to the heading cells inside."""
-    match = _ALIGNMENT.search(style) if "text-align" in style else None
-    return f"{style};{_HEADING_CELLS}:{'center' if match[1] == 'start' else match[1].strip()}" if match else style
+def handed_on(style: str, heading_cells: bool, fixed_width: bool) -> str:
+    """Declarations with what they mean for heading cells inside, and for text of fixed width.
+
+    A heading cell is aligned as what is around it. `pre` and the like are set in 13 pixels for 16, unless their author
+    names a face (the page's own style sheet says so).
+    """
+    if heading_cells and "text-align" in style:
+        match = _ALIGNMENT.search(style)
+        style += f";{_HEADING_CELLS}:{'center' if match[1] == 'start' else match[1].strip()}" if match else ""
+    if fixed_width and _FACE.search(style):
+        style += f";{_FIXED_WIDTH}:1em"
+    return style
 
 
 class Context(NamedTuple):
@@ -126,9 +138,12 @@ def _align(tag: str, attribute: str | None, context: Context) -> tuple[list[str]
         return [f"text-align:var({_HEADING_CELLS},center)"], context  # which moves lines, not blocks
     if tag == "caption" and value in ("top", "bottom"):
         return [f"caption-side:{value}"], context
+    rules = []
+    if tag in _MOVED and inherited in ("center", "right"):
+        rules += ["margin-left:auto", "margin-right:auto"] if inherited == "center" else ["margin-left:auto"]
     if value and tag in _ALIGNING:
-        return [f"text-align:{value}"], context._replace(align=value)
-    return [], context
+        return [*rules, f"text-align:{value}"], context._replace(align=value)
+    return rules, context
 
 
 def _table(attributes: dict[str, str | None], quirks: bool) -> list[str]:

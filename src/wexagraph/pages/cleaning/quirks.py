@@ -10,6 +10,8 @@ _QUIRKY = re.compile(r"html 2\.0|html 3\.|html 4\.0 (?:transitional|frameset)|ie
 _OLD = re.compile(r"html 4\.01 (?:transitional|frameset)", re.IGNORECASE)
 _LIMITED = re.compile(r"xhtml 1\.0 (?:transitional|frameset)", re.IGNORECASE)
 _DOCTYPE = re.compile(r"\s*(?:<!--.*?-->\s*)*<!doctype\s+html\b([^>]*)>", re.IGNORECASE | re.DOTALL)
+_HEIGHT = re.compile(r"(?:^|;)height:")
+_WIDTH = re.compile(r"(?:^|;)width:")
 _WITH_MARGINS = frozenset("blockquote dir dl h1 h2 h3 h4 h5 h6 listing menu ol p plaintext pre ul xmp".split())
 # what may make a line lower than the element around it would
 _LOWER = "font[size], big, small, code, kbd, samp, tt, [style*='font'], img"
@@ -62,6 +64,11 @@ def makes_height(node: LexborNode, tag: str | None, inline: frozenset[str]) -> b
     while before is not None and before.tag in inline and not (_has_text(before) or before.css_first("img, br")):
         before = _substantial(before.prev, "prev")
     return before is None or before.tag not in {"-text", "img", *inline}
+
+
+def quirky_height(style: str, attribute: bool) -> bool:
+    """Whether a cell has a height, which counts its padding in quirks mode, and no width that would count it too."""
+    return (attribute or bool(_HEIGHT.search(style))) and not _WIDTH.search(style)
 
 
 def without_margins(tree: LexborHTMLParser, html: str) -> dict[int, str]:

@@ -35,7 +35,7 @@ from wexagraph.pages.composing.properties import Record, record
 from wexagraph.pages.composing.provenance import Provenance, all_fields, evidence
 from wexagraph.pages.composing.quotes import key, left_out, without_quotes, words_of
 from wexagraph.pages.options import PageOptions
-from wexagraph.text import one_line, shortened, without_controls
+from wexagraph.text import one_line, shortened, without_controls, without_tabs
 
 MOST_TEXT = 2_000_000
 """Characters of one text that are set on pages; the original is embedded whole."""
@@ -358,7 +358,7 @@ class _Composer:
                 out.append("</blockquote>")
                 level -= 1
             # short blocks keep the engine quick, and let it break pages between them
-            for piece in _short_pieces(paragraph):
+            for piece in _short_pieces(without_tabs(paragraph) if "\t" in paragraph else paragraph):
                 self.texts.append(piece)
                 direction = ' dir="rtl" class="wx-rtl"' if is_rtl(piece) else ""
                 out.append(f"<pre{direction}>\n{linked(piece)}\n</pre>")
