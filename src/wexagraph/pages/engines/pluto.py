@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import io
+import re
+import zlib
+from itertools import islice
 
 import plutoprint
 
@@ -12,6 +15,22 @@ from wexagraph.pages.engines.fit import shrink
 from wexagraph.pages.options import PageOptions
 
 MOST_SHRINKING = 3.0
+# how the heading of a page begins, where the engine made nothing smaller: 16 points (`h1` in page.css)
+_HEADING = re.compile(rb"\n(?:16|15\.9999\d*|16\.0000\d*) 0 0 -1")
+_STREAM = re.compile(rb"stream\r?\n")
+_MOST_STREAMS = 6
+
+
+def _in_full_size(pdf: bytes) -> bool:
+    """Whether the engine set our heading in its own size, told from the first streams of its file; False in doubt."""
+    for begin in islice(_STREAM.finditer(pdf), _MOST_STREAMS):
+        try:
+            content = zlib.decompressobj().decompress(pdf[begin.end() : begin.end() + 100_000])
+        except zlib.error:
+            continue
+        if _HEADING.search(content):
+            return True
+    return False
 
 
 class _Closed(plutoprint.ResourceFetcher):
@@ -27,19 +46,23 @@ class _Closed(plutoprint.ResourceFetcher):
 
 
 class PlutoPrint:
-    """Adapter to PlutoPrint. A layout wider than the paper is made smaller by the engine, not cut."""
+    """Adapter to PlutoPrint.
+
+    It makes a layout that is wider than the paper smaller, our heading with it: such a page is set again on larger
+    paper, with what is ours as much larger.
+    """
 
     name = "plutoprint"
 
     def render(self, page: Page, options: PageOptions) -> bytes:
         """See `Engine.render`."""
-        factor = self._overflow(page, options)
-        if factor > MOST_SHRINKING:
-            factor = 1.0  # the engine makes the whole page smaller then: nobody reads a heading over such a table
-        width, height = options.page_size
         try:
-            if factor == 1.0:
-                return self._set(page, options)
+            pdf = self._set(page, options)
+            factor = 1.0 if _in_full_size(pdf) else self._overflow(page, options)
+            # one much wider is left as it is: nobody reads a heading over such a table
+            if not 1.0 < factor <= MOST_SHRINKING:
+                return pdf
+            width, height = options.page_size
             larger = page.on_paper(
                 f"size: {width * factor:g}mm {height * factor:g}mm; margin: {options.margins_css(factor)}", factor
             )
