@@ -95,9 +95,17 @@ class Chromium:
 
     def pdf(self, html: str) -> bytes:
         """Print HTML on the paper that its style sheet names, A4 where it names none."""
+        return self._printed(html, paperWidth=8.27, paperHeight=11.69, preferCSSPageSize=True)
+
+    def sheet(self, html: str, width: float, height: float) -> bytes:
+        """Print HTML on one sheet without margins; sizes in millimetres, which Chromium rounds up to whole points."""
+        sides = dict.fromkeys(("marginTop", "marginRight", "marginBottom", "marginLeft"), 0)
+        return self._printed(html, paperWidth=width / 25.4, paperHeight=height / 25.4, **sides)
+
+    def as_on_screen(self) -> None:
+        """From here on, style sheets for screens hold."""
+        self._call("Emulation.setEmulatedMedia", media="screen")
+
+    def _printed(self, html: str, **how: object) -> bytes:
         self._call("Page.setDocumentContent", frameId=self._frame, html=html)
-        return b64decode(
-            self._call(
-                "Page.printToPDF", paperWidth=8.27, paperHeight=11.69, printBackground=True, preferCSSPageSize=True
-            )["data"]
-        )
+        return b64decode(self._call("Page.printToPDF", printBackground=True, **how)["data"])
