@@ -77,8 +77,17 @@ def finding(home: Path) -> Iterator[list[str]]:
         for number in range(_INDEXED):
             text = f"{words[number % 2000]} {words[rng.randrange(2000)]} w{number}"
             base.execute(
-                "INSERT INTO letter VALUES (?,?,?,?,?,?,?)",
-                (number + 10, case.folder, f"{number:064}", "a.pdf", "2026-03-14T15:03:00+00:00", "Ines", "Survey"),
+                "INSERT INTO letter VALUES (?,?,?,?,?,?,?,?)",
+                (
+                    number + 10,
+                    case.folder,
+                    f"{number:064}",
+                    "a.pdf",
+                    "2026-03-14T15:03:00+00:00",
+                    "Ines",
+                    "Survey",
+                    "a.pdf",
+                ),
             )
             base.execute(
                 "INSERT INTO words (rowid, subject, people, body, names, attached, title) VALUES (?,?,?,?,?,?,?)",

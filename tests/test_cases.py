@@ -23,6 +23,7 @@ import pikepdf
 
 from tests.helpers import ProgramTest, letter, letter_with, mbox, missing_words, pdf_text
 from wexagraph.app.cases import Records
+from wexagraph.demo.build import file, message, multipart, text, when
 from wexagraph.records.fileplan import after
 
 
@@ -378,9 +379,30 @@ class Finding(CaseTest):
         told = self.call_program("find", "mooring", "--records", "rec").stdout
         self.assertIn("3 messages found.", told)
         self.assertNotIn("\x1b[31m", told)
-        for damaged in (b"", b"no database" * 500):
-            (self.folder / "rec/.wexagraph/find.sqlite").write_bytes(damaged)
+        index = self.folder / "rec/.wexagraph/find.sqlite"
+        torn = bytearray(index.read_bytes())
+        for page in range(8192, len(torn), 4096):
+            torn[page : page + 200] = b"\xff" * 200
+        for damaged in (b"", b"no database" * 500, torn):
+            index.write_bytes(damaged)
             self.assertEqual(len(found("mooring")), 3, "the index can be made again")
+
+    def test_attachments_alone_are_filed_found_and_joined_by_their_message(self) -> None:
+        files = [file("tide.txt", "text/plain", b"Cormorant sails"), file("quay.dat", "application/octet-stream", b"x")]
+        body = multipart("mixed", text("See.\n"), *files)
+        self.write(
+            "in.mbox", mbox(mail("m1", "Fog"), message("a@b.example", "c@d.example", "Tides", when("2026-03-14"), body))
+        )
+        self.program("case", "open", "9", "Tides")
+        for said in ("1 new, 0 there already", "0 new, 1 there already"):
+            self.assertIn(said, self.program("file", "in.mbox", "--case", "9", "--as", "attachments"))
+        self.assertEqual({Path(path).name for path in self.made("rec/9 Tides", ".txt")}, {"tide.txt"})
+        self.assertEqual(self.made("rec/9 Tides", ".eml"), [])
+        self.assertIn("tide.txt", self.call_program("find", "cormorant", "--records", "rec").stdout)
+        self.assertIn("2 new", self.program("file", "in.mbox", "--case", "9"))
+        told = self.call_program("find", "cormorant", "--records", "rec").stdout
+        self.assertIn("Tides.pdf", told)  # the file to open is another one since
+        self.assertIn("1 message found", told)
 
     def test_in_an_export_and_a_backup(self) -> None:
         self.write("in.mbox", mbox(mail("m1", "Mooring chains"), mail("m2", "Fog")))

@@ -257,8 +257,8 @@ def check(call: Call) -> None:
     choice_of(call)
     if call.afterwards:
         wish = Afterwards.parse(call.afterwards)
-        if call.command == "attachments" and wish.kind == "delete":
-            raise CallError("attachments alone do not keep a message: --afterwards delete goes with export and backup.")
+        if "attachments" in (call.command, call.options.get("as")):
+            wish.of_attachments()
 
 
 def settled(call: Call) -> Call:

@@ -13,7 +13,7 @@ from typing import Any
 from wexagraph.app.cases import PATIENCE, Records
 from wexagraph.app.options import EXPORT_DEFAULTS, export_options
 from wexagraph.errors import CallError, MessageError
-from wexagraph.exports.formats import FORMATS
+from wexagraph.exports.formats import ATTACHMENTS, FORMATS
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.register import files_by_digest
 from wexagraph.exports.report import ExportReport
@@ -89,6 +89,8 @@ def file_messages(
 ) -> FilingReport:
     """File the chosen messages into a case, or (`reference` None) where the plan says. `options` are those of an
     export, by their names on the command line. Raises CallError, SourceError, TargetError."""
+    if options.get("as") == ATTACHMENTS:
+        choice = choice.with_attachments()
     with closing(Filed(records.folder)) as index:
         run = _Run(records, records.plan(), index, source, options, stopped)
         _bring_up(run)
@@ -209,7 +211,12 @@ def _into(
     place, made = run.records.place(case), options_of(run.records, case, run.options)
     known = case_log.filed(place)
     there = _there(place, known, made) & filing.digests if known else set()
-    rest = Filing(case.reference, [letter for letter in filing.letters if letter.digest not in there], filing.held)
+    letters = [letter for letter in filing.letters if letter.digest not in there]
+    if made.attachments_alone:
+        whole = Filing(case.reference, letters, filing.held)
+        having = {envelope.stamp for envelope in Choice().with_attachments().select(whole)}
+        letters = [letter for letter in letters if letter.digest in having]
+    rest = Filing(case.reference, letters, filing.held)
     done = ExportReport(str(place))
     if rest.letters:
         done = export(rest, place, Choice(), made, stopped=run.stopped, executor=workers, patience=PATIENCE)
@@ -224,6 +231,8 @@ def _into(
 
 def _there(place: Path, known: Iterable[str], options: ExportOptions) -> set[str]:
     """Of messages that were filed, those whose files are there in all formats that are wanted."""
+    if ATTACHMENTS in options.formats:
+        return set()  # only the journal of the folder knows which files they are
     suffixes = [FORMATS[name].suffix for name in options.message_formats]
     files = files_by_digest(place)
     return {

@@ -20,6 +20,7 @@ from wexagraph.app.scan_languages import scan_languages
 from wexagraph.app.secrets import Prompt, secret
 from wexagraph.app.zones import zone_name
 from wexagraph.errors import CallError
+from wexagraph.exports.formats import ATTACHMENTS as ALONE
 from wexagraph.exports.formats import FORMATS
 from wexagraph.exports.options import BOUND_PATTERN, NO_LOCKED_ARCHIVE, ExportOptions
 from wexagraph.files import open_regular
@@ -118,10 +119,13 @@ def export_options(
             raise CallError(f"--{name} has no field {{{field[1]}}} here: `wexagraph file` knows what it files under.")
     pattern = values["name"]
     called = TextPattern(values["title"], "title") if values["title"] is not None else None
+    formats = words(values["as"], tuple(FORMATS), "format")
+    if ALONE in formats:
+        values["attachments"] = _beside(values["attachments"], formats)
     page = replace(page_options(values), case=case or ("", ""), title=None if values["bind"] else called)
     bound = NamePattern(BOUND_PATTERN if pattern is None else pattern, values["bind"] == "all")
     return ExportOptions(
-        formats=words(values["as"], tuple(FORMATS), "format"),
+        formats=formats,
         pattern=NamePattern(DEFAULT_PATTERN if pattern is None or bound.is_constant else pattern),
         flat=values["flat"],
         page=page,
@@ -142,6 +146,13 @@ def export_options(
         registers=_registers(values["register"]),
         index=index_options(values, page.language, index_title or " ".join(case or ())) if values["index"] else None,
     )
+
+
+def _beside(ways: Any, formats: tuple[str, ...]) -> list[str]:
+    """The ways of attachments where their files are asked for as a format of their own: beside, besides others."""
+    given = [ways] if isinstance(ways, str) else list(ways)
+    others = [] if given == [EXPORT_DEFAULTS["attachments"]] and formats == (ALONE,) else given
+    return others if "beside" in attachment_ways(others or "beside") and others else [*others, "beside"]
 
 
 def _registers(text: str) -> tuple[str, ...]:

@@ -119,8 +119,7 @@ def command(
     _check_needless(context, values["forms"])
     options = attachment_options(plain_values(context, values, ATTACHMENT_DEFAULTS))
     wish = wish_afterwards(values["afterwards"], values["yes"])
-    if wish is not None and wish.kind == "delete":
-        raise CallError("attachments alone do not keep a message: --afterwards delete goes with export and backup.")
+    wish = wish.of_attachments() if wish is not None else None
     refuse_csv(as_csv, dry_run, "the register (register.csv) is the table of what was taken out")
     check_notices(values["notify"])
     report = _run(context, source, into, values, options, wish, dry_run)

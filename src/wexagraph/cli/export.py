@@ -62,7 +62,8 @@ if TYPE_CHECKING:
     default=("pdf",),
     show_default=True,
     metavar="FORMATS",
-    help="pdf, eml, html, text: a file a message. mbox, zip: a file a folder. Several with commas.",
+    help="pdf, eml, html, text: a file a message. mbox, zip: a file a folder. attachments: what is attached, in a "
+    "folder of the message's name. Several with commas.",
 )
 @click.option(
     "--name",
@@ -163,6 +164,8 @@ def command(
     if choice.ids is not None and not choice.ids:
         raise CallError("no ID was given: standard input was empty.")
     wish = wish_afterwards(values["afterwards"], values["yes"])
+    if wish is not None and options.attachments_alone:
+        wish = wish.of_attachments()
     check_notices(values["notify"])
     refuse_csv(as_csv, dry_run, "the register (register.csv) is the table of an export")
     if dry_run:
@@ -200,7 +203,8 @@ def _try(
 def _print_plan(report: ExportReport) -> None:
     print_plan(report, "written")
     if report.planned:
-        click.echo(f"Files: {_labelled(report)}, of {size(report.bytes)} of messages, in {one_line(report.into)}")
+        files = _labelled(report) or "those of attachments"
+        click.echo(f"Files: {files}, of {size(report.bytes)} of messages, in {one_line(report.into)}")
     if report.afterwards:
         click.echo(f"At the source: {counted(report.chosen, 'message')} {report.afterwards}.")
 

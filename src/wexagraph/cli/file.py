@@ -50,7 +50,11 @@ COLUMNS: list[Column[Placed]] = [
 @click.option("--case", "reference", metavar="REF", help="Into this case.")
 @click.option("--by-plan", is_flag=True, help="Each where the file plan says.")
 @RECORDS
-@click.option("--as", metavar="FORMATS", help="Which files each message becomes; pdf,eml where nothing says otherwise.")
+@click.option(
+    "--as",
+    metavar="FORMATS",
+    help="Which files each message becomes; pdf,eml where nothing says otherwise. As on export.",
+)
 @click.option("--name", metavar="PATTERN", help="Name pattern; {case} and {case_title} are fields as well.")
 @click.option("--bind", type=click.Choice(BINDINGS), help="One PDF for each of these, with contents and bookmarks.")
 @click.option("--title", metavar="PATTERN", help="What each PDF is called, on its pages and in its name.")

@@ -71,8 +71,8 @@ def command(
         if not names:
             raise CallError(f"{office.path} has no case yet. `wexagraph case open` opens one.")
     with closing(Finder(home)) as finder:
-        finder.bring_up([(path, title) for path, title in folders if path.exists()])
-        hits = [hit for hit in finder.search(looked_for, within) if _is_chosen(home / hit.folder / hit.file, choice)]
+        hits = finder.find(looked_for, [(path, title) for path, title in folders if path.exists()], within)
+    hits = [hit for hit in hits if _is_chosen(home / hit.folder / hit.file, choice)]
     if as_json:
         print_json([{**asdict(hit), "case": names.get(hit.folder, ""), "place": "".join(hit.place)} for hit in hits])
         return OK

@@ -6,14 +6,14 @@ from collections.abc import Callable
 from pathlib import Path
 
 from wexagraph.exports.context import Context
-from wexagraph.exports.formats import FORMATS, suffix
+from wexagraph.exports.formats import ATTACHMENTS, FORMATS, suffix
 from wexagraph.exports.in_hand import WorkItem
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import unpacked
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.recovery import recover
 from wexagraph.exports.report import ExportReport
-from wexagraph.exports.run import plan
+from wexagraph.exports.run import chosen, plan
 from wexagraph.naming.paths import folder_path
 from wexagraph.output.target import keep_apart
 from wexagraph.output.untouched import untouched
@@ -42,7 +42,7 @@ def dry_run(
                 recover(journal, target, options)
             run = Context(source, target, journal, options, progress or (lambda _: None), stopped or (lambda: False))
             try:
-                plan(run, (choice or Choice()).settled(source))
+                plan(run, chosen(source, choice, options))
             finally:
                 run.drop_workers(wait=True)
             return _report(run, str(into))
@@ -58,7 +58,8 @@ def _report(run: Context, into: str) -> ExportReport:
         report.written += 1
         report.bytes += work.row.size
         for format, path, replaces in _files(run, work, folders):
-            report.files[format] += 1
+            if not path.endswith("/"):
+                report.files[format] += 1
             subject = unpacked(work.row.facts)[-1] if work.row.facts else ""
             state = AGAIN if replaces or path in work.replaced else NEW
             row = work.row
@@ -79,6 +80,8 @@ def _files(run: Context, work: WorkItem, folders: set[str]) -> list[tuple[str, s
         for name in work.missing
         if name in FORMATS and not (name == "pdf" and work.sheaf is not None)
     ]
+    if "beside" in work.missing:
+        files.append((ATTACHMENTS, f"{work.row.stem}/", False))  # how many are in it, only its bytes tell
     if work.sheaf is not None and work.sheaf.path not in folders:
         folders.add(work.sheaf.path)
         files.append(("pdf", work.sheaf.path, work.sheaf.replaces))

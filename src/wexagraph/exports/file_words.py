@@ -64,8 +64,14 @@ def words_of(folder: str, files: list[str]) -> FileWords:
     if original is None:
         file = next((one for suffix in (".txt", ".html", ".pdf") for one in files if one.endswith(suffix)), "")
         text = _text_of(_bytes(folder, file), Path(file).suffix) if file else ""
-        stem = Path(files[0]).stem
-        return FileWords(stem[:10], "", stem, subject=stem, body=text[:_MOST_TEXT])
+        several = len({Path(one).stem for one in files}) > 1  # attachments alone, in a folder of the message's name
+        stem = Path(files[0]).parent.name if several else Path(files[0]).stem
+        others = [one for one in files[:_MOST_ATTACHMENTS] if Path(one).stem != Path(file).stem]
+        rest = "\n".join(_text_of(_bytes(folder, one), Path(one).suffix) for one in others)
+        names = "\n".join(Path(one).name for one in files)
+        return FileWords(
+            stem[:10], "", stem, subject=stem, body=text[:_MOST_TEXT], names=names, attached=rest[:_MOST_TEXT]
+        )
     data = _bytes(folder, original)
     message = Message(data)
     moment = message.header.date()[0]

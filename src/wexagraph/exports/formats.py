@@ -7,13 +7,16 @@ from dataclasses import dataclass
 from wexagraph.output.archives import ArchiveWriter, MboxWriter, ZipWriter
 from wexagraph.pages.make import Maker, to_html, to_pdf, to_text
 
+ATTACHMENTS = "attachments"
+
 
 @dataclass(frozen=True)
 class Format:
     """A kind of file.
 
     `suffix` has its point; `label` is for people. `make` makes the file of one message, in a worker: a function of a
-    module. `archive` writes the messages of a folder into one file. With neither, the file is the message's own bytes.
+    module. `archive` writes the messages of a folder into one file. `beside` is not one file: what is attached, each in
+    its own bytes, in a folder of the message's name. With none of these, the file is the message's own bytes.
     """
 
     name: str
@@ -21,6 +24,7 @@ class Format:
     label: str
     make: Maker | None = None
     archive: type[ArchiveWriter] | None = None
+    beside: bool = False
 
 
 FORMATS: dict[str, Format] = {
@@ -32,13 +36,14 @@ FORMATS: dict[str, Format] = {
         Format("text", ".txt", "text", make=to_text),
         Format("mbox", ".mbox", "mbox", archive=MboxWriter),
         Format("zip", ".zip", "ZIP", archive=ZipWriter),
+        Format(ATTACHMENTS, "", "files of attachments", beside=True),
     )
 }
 
 
 def a_message() -> list[Format]:
     """The formats of which each message becomes a file."""
-    return [format for format in FORMATS.values() if format.archive is None]
+    return [format for format in FORMATS.values() if format.archive is None and not format.beside]
 
 
 def a_folder() -> list[Format]:

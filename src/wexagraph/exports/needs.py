@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 
 from wexagraph.exports.bound_documents import Binding
 from wexagraph.exports.folder_archives import FolderArchives
-from wexagraph.exports.formats import suffix
+from wexagraph.exports.formats import ATTACHMENTS, suffix
 from wexagraph.exports.in_hand import WorkItem
 from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import FileRecord, MessageRecord
@@ -65,8 +65,9 @@ class Needs:
 
     def _missing(self, row: MessageRecord, files: list[FileRecord]) -> tuple[str, ...]:
         """The formats that have to be made: never made, made otherwise, or lost and altered since."""
+        alone = ("beside",) if ATTACHMENTS in self._options.formats else ()
         if not files:
-            return self._options.single_formats
+            return self._options.single_formats or alone
         there = {file.path: file for file in files}
         missing = []
         for name in self._options.single_formats:
@@ -76,8 +77,11 @@ class Needs:
             elif not self._intact(file):
                 missing.append(name)
                 self._remake(file)
-        for file in files:
-            if file.format == "beside" and file.recipe == self._options.recipe("beside") and not self._intact(file):
+        beside = [f for f in files if f.format == "beside" and f.recipe == self._options.recipe("beside")]
+        if alone and not beside and not self._options.single_formats:
+            missing += alone
+        for file in beside:
+            if not self._intact(file):
                 missing = list(self._options.single_formats) or ["beside"]
                 self._remake(file)
         return tuple(missing)

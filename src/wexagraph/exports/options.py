@@ -9,7 +9,7 @@ from datetime import datetime, tzinfo
 from functools import cached_property
 
 from wexagraph.errors import CallError
-from wexagraph.exports.formats import FORMATS, a_folder, a_message
+from wexagraph.exports.formats import ATTACHMENTS, FORMATS, a_folder, a_message
 from wexagraph.exports.index_page.options import IndexOptions
 from wexagraph.languages import ENGLISH
 from wexagraph.naming import NamePattern, TextPattern
@@ -68,6 +68,8 @@ class ExportOptions:
         for name in self.formats:
             if name not in FORMATS:
                 raise CallError(f"there is no format {name!r}. Formats are: {', '.join(FORMATS)}.")
+        if ATTACHMENTS in self.formats and "beside" not in self.page.attachments:
+            raise CallError("--as attachments puts attachments beside the messages: it needs --attachments beside.")
         if self.bind and "pdf" not in self.formats:
             raise CallError("--bind makes PDFs, and no PDF is asked for. Add pdf to --as.")
         if self.bind and self.archive_formats:
@@ -93,6 +95,11 @@ class ExportOptions:
     def single_formats(self) -> tuple[str, ...]:
         """The formats of which each message becomes a file of its own."""
         return tuple(name for name in self.message_formats if not (self.bind and name == "pdf"))
+
+    @property
+    def attachments_alone(self) -> bool:
+        """Whether files are made of attachments, and none of the message itself."""
+        return self.formats == (ATTACHMENTS,)
 
     @property
     def volatile(self) -> bool:

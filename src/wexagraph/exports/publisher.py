@@ -150,8 +150,8 @@ class Publisher:
         lacking = self._lacking(work)
         if reasons or failed or lacking:
             self.fail(row, reasons[0] if reasons else str(failed) if failed else f"no {lacking[0]} was made of it")
-        elif not work.missing and options.message_formats:
-            self.count_already()  # it was read for an archive of its folder only
+        elif (not work.missing and options.message_formats) or (work.missing == ("beside",) and not rows):
+            self.count_already()  # it was read for an archive of its folder only, or has nothing attached
         else:
             report.chosen += 1
             report.written += 1

@@ -33,7 +33,7 @@ class Reading:
     def read_all(self) -> None:
         """Every chosen message: what is there already is passed over, what is missing is read and made."""
         options = self.run.options
-        only_copies = not options.page_formats and not options.archive_formats
+        only_copies = not (options.page_formats or options.archive_formats or options.beside)
         elsewhere = self.run.executor is not None or bool(options.cluster)
         many = (self.run.progress.total or 0) >= _WORTH_WORKERS
         if only_copies and many and self.run.source.reopens and options.jobs > 1 and not elsewhere:

@@ -48,6 +48,7 @@ def recover(journal: Journal, target: Target, options: ExportOptions) -> int:
         files = []
         for path in paths:
             kind = _format(path, paths, uses[path] > 1 or bool(options.bind))
+            kind = "beside" if options.attachments_alone else kind
             if kind in FORMATS and FORMATS[kind].archive is not None:
                 archives[(kind, read_cell(row["folder"]))] = path
                 continue

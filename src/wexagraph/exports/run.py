@@ -65,7 +65,7 @@ def export(
             run = Context(
                 source, target, journal, options, progress or (lambda _: None), stopped or (lambda: False), executor
             )
-            _work(run, (choice or Choice()).settled(source), engines)
+            _work(run, chosen(source, choice, options), engines)
             _archive(run)
             _write_lists(run)
             report = run.report
@@ -80,6 +80,12 @@ def export(
         target.close()
     report.seconds = time.monotonic() - started
     return report
+
+
+def chosen(source: Source, choice: Choice | None, options: ExportOptions) -> Choice:
+    """The choice as it holds for this run: where attachments alone become files, of messages that have some."""
+    choice = choice or Choice()
+    return (choice.with_attachments() if options.attachments_alone else choice).settled(source)
 
 
 def plan(run: Context, choice: Choice) -> None:

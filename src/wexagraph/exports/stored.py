@@ -31,6 +31,8 @@ def _all_there(row: MessageRecord, files: list[FileRecord], target: Target, opti
     ):
         return False
     wanted = [(there.get(row.stem + suffix(name)), options.recipe(name)) for name in options.single_formats]
+    if options.attachments_alone and not any(file.format == "beside" for file in files):
+        return False
     if options.beside:
         wanted += [(file, file.recipe) for file in files if file.format == "beside"]
     return all(file is not None and file.recipe == recipe and _whole(target, file) for file, recipe in wanted)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import sqlite3
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from contextlib import ExitStack
@@ -25,13 +26,14 @@ _SCHEMA = """
 CREATE TABLE folder (path TEXT PRIMARY KEY, stamp TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE letter (
     number INTEGER PRIMARY KEY, folder TEXT NOT NULL, digest TEXT NOT NULL, file TEXT NOT NULL, date TEXT NOT NULL,
-    sender TEXT NOT NULL, subject TEXT NOT NULL
+    sender TEXT NOT NULL, subject TEXT NOT NULL, files TEXT NOT NULL
 );
 CREATE INDEX letter_folder ON letter (folder, digest);
 CREATE VIRTUAL TABLE words USING fts5(
     subject, people, body, names, attached, title, tokenize="unicode61 remove_diacritics 2 tokenchars '_'"
 );
 """
+_VERSION = 2
 _OPEN, _CLOSE = "\x02", "\x03"
 
 
@@ -57,15 +59,34 @@ class Finder:
 
     def __init__(self, home: Path) -> None:
         self._home, self._elsewhere = home, ExitStack()
+        self._base = self._opened(anew=False)
+
+    def _opened(self, anew: bool) -> sqlite3.Connection:
         try:
-            self._base = open_database(home, "find.sqlite", _SCHEMA)
+            return open_database(self._home, "find.sqlite", _SCHEMA, _VERSION, proved=False, anew=anew)
         except TargetError:
-            self._base = open_database(self._elsewhere.enter_context(TemporaryFolder()), "find.sqlite", _SCHEMA)
+            place = self._elsewhere.enter_context(TemporaryFolder())
+            return open_database(place, "find.sqlite", _SCHEMA, _VERSION)
 
     def close(self) -> None:
         """Close the index."""
         self._base.close()
         self._elsewhere.close()
+
+    def find(self, text: str, folders: Iterable[tuple[Path, str]], folder: str | None = None) -> list[Found]:
+        """The messages of export folders, each with a title, that have all words of a text; see `search`. An index that
+        turns out to be damaged is made again."""
+        folders = list(folders)
+        try:
+            self.bring_up(folders)
+            return list(self.search(text, folder))
+        except sqlite3.OperationalError:  # busy, or a disk that fails
+            raise
+        except sqlite3.DatabaseError:
+            self._base.close()
+            self._base = self._opened(anew=True)
+        self.bring_up(folders)
+        return list(self.search(text, folder))
 
     def bring_up(self, folders: Iterable[tuple[Path, str]], tell: Callable[[int], None] = lambda count: None) -> None:
         """Take in what is new in export folders, each with a title, and forget what is gone. `tell` is told how many
@@ -91,10 +112,11 @@ class Finder:
         self, pool: ProcessWorkers, name: str, path: Path, title: str, done: int, tell: Callable[[int], None]
     ) -> int:
         there = files_by_digest(path)
-        known = {row[0] for row in self._base.execute("SELECT digest FROM letter WHERE folder=?", (name,))}
-        for digest in known - there.keys():
+        known = dict(self._base.execute("SELECT digest, files FROM letter WHERE folder=?", (name,)).fetchall())
+        stale = {digest for digest, files in known.items() if files != _joined(there.get(digest, []))}
+        for digest in stale:
             self._forget(name, digest)
-        new = iter(sorted(there.keys() - known))
+        new = iter(sorted(there.keys() - (known.keys() - stale)))
         while batch := list(islice(new, 64)):
             futures = [(digest, pool.submit(words_of, str(path), there[digest])) for digest in batch]
             self._base.execute("BEGIN")
@@ -114,8 +136,8 @@ class Finder:
         except (WorkerLost, OSError):  # a file that no reader ends, or that is none: it is found by its name
             words = FileWords(title=files[0], subject=files[0])
         row = self._base.execute(
-            "INSERT INTO letter (folder, digest, file, date, sender, subject) VALUES (?,?,?,?,?,?)",
-            (name, digest, file_to_open(files), words.date, words.sender, words.title),
+            "INSERT INTO letter (folder, digest, file, date, sender, subject, files) VALUES (?,?,?,?,?,?,?)",
+            (name, digest, file_to_open(files), words.date, words.sender, words.title, _joined(files)),
         )
         self._base.execute(
             "INSERT INTO words (rowid, subject, people, body, names, attached, title) VALUES (?,?,?,?,?,?,?)",
@@ -146,6 +168,10 @@ class Finder:
         )
         for name, digest, file, date, sender, subject, place in rows:
             yield Found(name, digest, file, date, sender, subject, tuple(re.split(f"[{_OPEN}{_CLOSE}]", place)))
+
+
+def _joined(files: list[str]) -> str:
+    return "\n".join(files)
 
 
 def _stamp(path: Path) -> str:

@@ -116,6 +116,12 @@ class Choice:
         either = f" {tr('or')} "
         return "".join(f" {tr(text, values=either.join(values))}" for text, values in said.items())
 
+    def with_attachments(self) -> Choice:
+        """The same choice of messages that have something attached."""
+        if any(criterion.name == "attached" for criterion in self.criteria):
+            return self
+        return replace(self, criteria=(*self.criteria, Criterion("attached", "*")))
+
     @property
     def narrows(self) -> bool:
         """Whether messages of the chosen folders are left out, `newest` apart."""

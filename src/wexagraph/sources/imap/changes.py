@@ -38,6 +38,12 @@ class Afterwards:
             raise CallError(f"{value!r} is not a keyword (RFC 9051): letters, digits and $_.+- only.")
         return cls(kind, value)
 
+    def of_attachments(self) -> Afterwards:
+        """The same, for messages of which the attachments alone are stored. Raises CallError where they would go."""
+        if self.kind == "delete":
+            raise CallError("attachments alone do not keep a message: --afterwards delete goes with export and backup.")
+        return self
+
     def description(self, count: int, account: str) -> str:
         """What is wished, in words."""
         messages = f"{count:,} message{'s' * (count != 1)}"
