@@ -60,6 +60,16 @@ class Quirks(unittest.TestCase):
                 for letter, down in zip("BCE", wanted, strict=True):
                     self.assertAlmostEqual(places[letter][1], down, delta=2.5)
 
+    def test_what_stands_in_a_paragraph_and_in_a_form(self) -> None:
+        for source, wanted in (
+            ("<p>A<table cellspacing=0 cellpadding=0><tr><td>B</table>", 18),
+            ("<form>A</form>B", 34),
+            ('<table><tr><td style="font:inherit">A<br><br>B</table>', 36),
+        ):
+            with self.subTest(source):
+                self.assertAlmostEqual(corners(source)["B"][1], wanted, delta=3)
+        self.assertAlmostEqual(corners(_MODERN + "<form>A</form>B")["B"][1], 18, delta=2)
+
     def test_an_authors_line_height_holds(self) -> None:
         places = corners('<div style="line-height:40px"><font size=1>A<br>B</font></div>')
         self.assertAlmostEqual(places["B"][1], 40, delta=0.5)
@@ -135,6 +145,9 @@ class Alignment(unittest.TestCase):
             ("<pre>A<b>A\t</b>B</pre>", "B", 8 + 8 * 7.8),
             ('<p>A<div style="margin-left:10vw">B', "B", 8 + 64.3),
             ("<img src=http://x.example/a.png align=left width=100 height=60>A<br clear=all>B", "B", 8),
+            ("<body topmargin=0 leftmargin=30>A", "A", 30),
+            ("A<form>B</form>", "B", 8),
+            ("A<xmp>B</xmp>", "B", 8),
         ):
             with self.subTest(source):
                 self.assertAlmostEqual(self.edges(source)[letter], wanted, delta=1.5)

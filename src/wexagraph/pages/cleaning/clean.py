@@ -195,7 +195,11 @@ class _Cleaner:
             return
         if unrolled and tag in _TABULAR:
             attributes = {**attributes, "style": f"{attributes.get('style') or ''};display:block"}
-        style, opening, inner = self.looks.of(tag, attributes, place.look, self.edges.get(node.mem_id, ""))
+        edge = self.edges.get(node.mem_id, "")
+        if tag == "p" and place.look.quirks and node.css_first("table") is not None:
+            # in quirks mode a paragraph may hold a table; in the document that we write, the table would end it
+            tag, edge = "div", f"margin-top:1em;margin-bottom:1em;{edge}".rstrip(";")
+        style, opening, inner = self.looks.of(tag, attributes, place.look, edge)
         hidden, sizeless = self.sight.of(node, style)
         place = _Place(
             place.depth + 1,

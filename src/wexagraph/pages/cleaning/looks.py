@@ -19,7 +19,7 @@ from wexagraph.pages.cleaning.presentational_hints import (
     handed_on,
     present,
 )
-from wexagraph.pages.cleaning.quirks import EMPTY_LINES, quirky_height
+from wexagraph.pages.cleaning.quirks import EMPTY_LINES, body_margins, quirky_height
 from wexagraph.pages.cleaning.relief import Relief
 
 _KEPT = frozenset(
@@ -34,6 +34,10 @@ AS = {
     "fieldset": "div",
     "legend": "div",
     "details": "div",
+    "form": "div",
+    "xmp": "pre",
+    "listing": "pre",
+    "plaintext": "pre",
     "label": "span",
     "button": "span",
     "option": "span",
@@ -109,6 +113,9 @@ class Looks:
             value = colour(attributes.get(name) or "")
             if value:
                 rules.append(f".{self.scope}{selector}{{{rule}:{value}}}")
+        margins = body_margins(attributes)
+        if margins:
+            rules.append(f".{self.scope} .wx-body{{{margins}}}")
         picture = self.resolve(attributes.get("background") or "")
         if picture:
             rules.append(f'.{self.scope}{{background-image:url("{picture}")}}')
@@ -141,6 +148,8 @@ class Looks:
 
     def _open(self, tag: str, attributes: dict[str, str | None], look: Context, edge: str) -> Opened:
         style = self._style(attributes) if attributes else ""
+        if tag == "form" and look.quirks:
+            edge = "margin-bottom:1em"
         tag = AS.get(tag, tag)
         if tag not in _KEPT or tag == "img":
             return Opened(style, "", look)

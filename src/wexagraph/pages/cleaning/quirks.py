@@ -10,9 +10,16 @@ _QUIRKY = re.compile(r"html 2\.0|html 3\.|html 4\.0 (?:transitional|frameset)|ie
 _OLD = re.compile(r"html 4\.01 (?:transitional|frameset)", re.IGNORECASE)
 _LIMITED = re.compile(r"xhtml 1\.0 (?:transitional|frameset)", re.IGNORECASE)
 _DOCTYPE = re.compile(r"\s*(?:<!--.*?-->\s*)*<!doctype\s+html\b([^>]*)>", re.IGNORECASE | re.DOTALL)
+_SIZE = re.compile(r"\s*(\d{1,4})")
 _HEIGHT = re.compile(r"(?:^|;)height:")
 _WIDTH = re.compile(r"(?:^|;)width:")
 _WITH_MARGINS = frozenset("blockquote dir dl h1 h2 h3 h4 h5 h6 listing menu ol p plaintext pre ul xmp".split())
+_BODY_MARGINS = {
+    "top": ("marginheight", "topmargin"),
+    "right": ("marginwidth", "rightmargin"),
+    "bottom": ("marginheight", "bottommargin"),
+    "left": ("marginwidth", "leftmargin"),
+}
 # what may make a line lower than the element around it would
 _LOWER = "font[size], big, small, code, kbd, samp, tt, [style*='font'], img"
 # the style sheet of the page gives these no height, and what stands in them its own
@@ -33,6 +40,15 @@ def in_limited_quirks_mode(html: str) -> bool:
     return match is not None and not in_quirks_mode(html) and bool(_LIMITED.search(match[1]) or _OLD.search(match[1]))
 
 
+def body_margins(attributes: dict[str, str | None]) -> str:
+    """The margins that attributes of a body give it, as declarations (HTML, section 15.3.3, "the page")."""
+    rules = []
+    for side, names in _BODY_MARGINS.items():
+        size = next((match[1] for name in names if (match := _SIZE.match(attributes.get(name) or ""))), None)
+        rules += [f"margin-{side}:{min(int(size), 200)}px"] if size else []
+    return ";".join(rules)
+
+
 def without_height(tree: LexborHTMLParser, html: str, inline: frozenset[str]) -> frozenset[int]:
     """The elements (`mem_id`) that add nothing to the height of lines in which they have no text of their own.
 
@@ -42,9 +58,11 @@ def without_height(tree: LexborHTMLParser, html: str, inline: frozenset[str]) ->
     if not (in_quirks_mode(html) or in_limited_quirks_mode(html)):
         return frozenset()
     # a line height of the author's is inherited by what stands inside: there only elements without any text count
-    free = "line-height" not in html and "white-space" not in html
+    free = not any(word in html for word in ("line-height", "white-space", "inherit"))
     around: dict[int, bool] = {}
     for node in tree.css(_LOWER):
+        if node.tag not in inline and node.tag != "img":
+            continue  # a block has lines of its own
         parent = node.parent
         while parent is not None and parent.mem_id not in around:
             around[parent.mem_id] = parent.tag != "pre" and (free or not _has_text(parent))
