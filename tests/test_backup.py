@@ -26,7 +26,7 @@ import pyrage
 from tests.helpers import ProgramTest, letter, mbox
 from tests.test_accounts import AccountTest, crlf
 from wexagraph.backups import topup
-from wexagraph.backups.packing import pack
+from wexagraph.backups.packing import pack, pack_from, pack_share
 from wexagraph.backups.volumes import VolumeWriter, members, salvage
 from wexagraph.demo.build import file, message, multipart, text, when
 from wexagraph.demo.mailbox import make_mailbox
@@ -301,8 +301,8 @@ class InShares(BackupTest):
         submit = ProcessWorkers.submit_lasting
 
         def breaking(workers: ProcessWorkers, function: Callable[..., object], *arguments: object) -> Future[object]:
-            places = [item[1] for item in arguments[-1]] if function is topup.pack_from else []
-            if function is topup.pack_from and self.place in places:
+            places = [item[1] for item in arguments[-1]] if function is pack_from else []
+            if function is pack_from and self.place in places:
                 broken: Future[object] = Future()
                 broken.set_exception(WorkerLost(False) if len(places) > 3 else MemoryError())
                 return broken
@@ -327,7 +327,7 @@ class InShares(BackupTest):
         submit, shares = ProcessWorkers.submit_lasting, []
 
         def breaking(workers: ProcessWorkers, function: Callable[..., object], *arguments: object) -> Future[object]:
-            if function is topup.pack_share:
+            if function is pack_share:
                 shares.append(arguments[-1])
                 if len(shares) == 2:
                     broken: Future[object] = Future()

@@ -7,12 +7,13 @@ for the lines that follow: "message" lies there now, "gone" lies there no more. 
 from __future__ import annotations
 
 import json
+import os
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 from wexagraph.errors import MessageError
 from wexagraph.files import open_regular, visible
@@ -98,6 +99,51 @@ def folder_line(change: FolderChange) -> bytes:
 
 def head_line(run: str, source: str, zone: str = "UTC") -> bytes:
     return line({"run": run, "form": FORM, "source": source})
+
+
+class RunListWriter:
+    """A run list being written into an open file: its head, then folder after folder, then the sums."""
+
+    def __init__(self, file: BinaryIO, run: str, source: str) -> None:
+        self._file = file
+        self._folder, self._at = FolderChange(""), 0
+        file.write(head_line(run, source))
+
+    def folder(self, change: FolderChange) -> None:
+        """Begin a folder."""
+        self._folder, self._at = change, self._file.tell()
+        self._file.write(folder_line(change))
+
+    def holding(self, holding: Holding, where: str = "") -> None:
+        """A message lies in the folder now; `where` is the member that holds its bytes, where they are new."""
+        self._file.write(line(holding.line(where)))
+
+    def gone(self, place: str) -> None:
+        """A message lies in the folder no more."""
+        self._file.write(line({"gone": place}))
+
+    def not_all_known(self) -> None:
+        """The folder's line loses its stamp, so that the next run looks again; blanks keep the length of the line."""
+        self._file.flush()
+        before = len(folder_line(self._folder))
+        self._folder.stamp = ""
+        new = folder_line(self._folder)
+        os.pwrite(self._file.fileno(), new[:-1] + b" " * (before - len(new)) + b"\n", self._at)
+
+    def end(self, sums: dict[str, Any]) -> None:
+        """The last line."""
+        self._file.write(line(sums))
+        self.flush()
+
+    @property
+    def size(self) -> int:
+        """Bytes written so far."""
+        return self._file.tell()
+
+    def flush(self) -> None:
+        """Bring what was written to the disk."""
+        self._file.flush()
+        os.fsync(self._file.fileno())
 
 
 def values(path: Path, unreadable: list[int] | None = None) -> Iterator[dict[str, Any]]:
