@@ -25,7 +25,8 @@ from wexagraph.messages.visible_text import html_to_text
 from wexagraph.pages.cleaning.clean import clean
 from wexagraph.pages.cleaning.css import declarations, media_applies, stylesheet
 from wexagraph.pages.cleaning.pictures import Pictures
-from wexagraph.pages.composing.compose import compose, is_rtl
+from wexagraph.pages.composing.compose import compose
+from wexagraph.pages.composing.paragraphs import is_rtl
 from wexagraph.pages.engines import available, engine
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions

@@ -25,8 +25,9 @@ from wexagraph.pages.cleaning.breaks import escaped
 from wexagraph.pages.cleaning.clean import clean
 from wexagraph.pages.cleaning.pictures import Pictures
 from wexagraph.pages.composing.cards import calendar_cards, vcard_cards
-from wexagraph.pages.composing.compose import MOST_TEXT, Page, compose, linked, templates
+from wexagraph.pages.composing.compose import MOST_TEXT, Page, compose, templates
 from wexagraph.pages.composing.header_footer import Box, header_footer
+from wexagraph.pages.composing.paragraphs import linked
 from wexagraph.pages.composing.properties import Record
 from wexagraph.pages.engines import Engine
 from wexagraph.pages.options import PageOptions

@@ -40,7 +40,7 @@ _ITEM = re.compile(rb"<([0-9A-Fa-f\s]*)>|([-\d.]+)")
 class _Word(NamedTuple):
     """A word as drawn: what its glyphs tell, and the chunks of the content that draw it."""
 
-    told: str
+    characters: str
     first: int
     last: int
 
@@ -54,26 +54,26 @@ class _Written:
     rest: str = ""
     elsewhere: dict[str, str] = field(default_factory=dict)
 
-    def of(self, told: str) -> str:
+    def of(self, characters: str) -> str:
         """The word, or a part of one that ends with the line, of which the glyphs tell this; "" where none fits."""
         if self.rest:
-            size = _beginning(told, self.rest)
+            size = _beginning(characters, self.rest)
             if size:
                 word, self.rest = self.rest[:size], self.rest[size:]
                 return word
-        sure = any(char != _UNKNOWN for char in told)  # where nothing is told, only the order says which word it is
+        sure = any(char != _UNKNOWN for char in characters)  # where nothing is told, only the order says it
         window = self.words[self.next : self.next + (_WINDOW if sure else 1)]
         for number, word in enumerate(window):
-            size = _beginning(told, word)
+            size = _beginning(characters, word)
             if size:
                 self.next += number + 1
                 self.rest = word[size:]
                 return word[:size]
         # what stands in the head of each page, or was set before its turn
-        if told not in self.elsewhere:
-            fitting = {word: None for word in self.words[:_MOST_ELSEWHERE] if _fits(told, word)}
-            self.elsewhere[told] = next(iter(fitting), "") if sure or len(fitting) == 1 else ""
-        return self.elsewhere[told]
+        if characters not in self.elsewhere:
+            fitting = {word: None for word in self.words[:_MOST_ELSEWHERE] if _fits(characters, word)}
+            self.elsewhere[characters] = next(iter(fitting), "") if sure or len(fitting) == 1 else ""
+        return self.elsewhere[characters]
 
 
 def has_joined_letters(text: str) -> bool:
@@ -82,7 +82,7 @@ def has_joined_letters(text: str) -> bool:
 
 
 def with_actual_text(pdf: bytes, text: str) -> bytes:
-    """The PDF in which the words of such scripts say what they say in `text`, as far as they are told apart."""
+    """The PDF in which the words of such scripts say what they say in `text`, as far as they can be told apart."""
     import pikepdf
 
     written = _Written([match[0] for match in _WORD.finditer(unicodedata.normalize("NFC", text))])
@@ -114,8 +114,8 @@ def _table(font: Any) -> dict[int, str] | None:
     if font.get("/Subtype") != "/Type0" or mapping is None:
         return None
     table = character_table(mapping.read_bytes())
-    told = set(table.values()) - {_UNKNOWN}
-    return table if not told or any(map(_WORD.match, told)) else None
+    characters = set(table.values()) - {_UNKNOWN}
+    return table if not characters or any(map(_WORD.match, characters)) else None
 
 
 def _said(content: bytes, tables: dict[bytes, dict[int, str] | None], written: _Written) -> bytes:
@@ -123,7 +123,7 @@ def _said(content: bytes, tables: dict[bytes, dict[int, str] | None], written: _
     chunks: list[bytes] = []
     words = list(_words(content, tables, chunks))
     for word in words:
-        text = written.of(unicodedata.normalize("NFKD", word.told))
+        text = written.of(unicodedata.normalize("NFKD", word.characters))
         if text:
             spoken = (b"\xfe\xff" + text.encode("utf-16-be")).hex().upper().encode("ascii")
             chunks[word.first] = b"/Span <</ActualText <" + spoken + b">>> BDC " + chunks[word.first]
@@ -134,7 +134,7 @@ def _said(content: bytes, tables: dict[bytes, dict[int, str] | None], written: _
 def _words(content: bytes, tables: dict[bytes, dict[int, str] | None], chunks: list[bytes]) -> Iterator[_Word]:
     """The words of these scripts in a content stream, which is put into `chunks`."""
     table: dict[int, str] | None = None
-    told, first, last, end = "", 0, 0, 0
+    characters, first, last, end = "", 0, 0, 0
     for match in _TOKEN.finditer(content):
         chunks.append(content[end : match.start()])
         end = match.end()
@@ -147,16 +147,16 @@ def _words(content: bytes, tables: dict[bytes, dict[int, str] | None], chunks: l
         elif match["show"] is not None and table is not None:
             parts = list(_parts(match[0], table))
         for part, drawn in parts:
-            if part is None and told and not near:
-                yield _Word(told, first, last)
-                told = ""
+            if part is None and characters and not near:
+                yield _Word(characters, first, last)
+                characters = ""
             if part is not None:
-                first, last = (first if told else len(chunks)), len(chunks)
-                told += part
+                first, last = (first if characters else len(chunks)), len(chunks)
+                characters += part
             chunks.append(drawn)
     chunks.append(content[end:])
-    if told:
-        yield _Word(told, first, last)
+    if characters:
+        yield _Word(characters, first, last)
 
 
 def _parts(shown: bytes, table: dict[int, str]) -> Iterator[tuple[str | None, bytes]]:
@@ -183,9 +183,9 @@ def _parts(shown: bytes, table: dict[int, str]) -> Iterator[tuple[str | None, by
         yield (char if wanted else None), b"[" + b"".join(items).replace(b"><", b"") + b"]TJ\n"
 
 
-def _fits(told: str, word: str) -> bool:
+def _fits(characters: str, word: str) -> bool:
     """Whether glyphs may stand for a word: each letter they tell is in it, and the rest is what is not told."""
-    known = Counter(told)
+    known = Counter(characters)
     unknown = known.pop(_UNKNOWN, 0)
     letters = Counter(unicodedata.normalize("NFKD", word).translate(_SPLIT))
     more = known - letters
@@ -196,14 +196,14 @@ def _fits(told: str, word: str) -> bool:
     return not more and unknown <= rest <= unknown * _MOST_LETTERS
 
 
-def _beginning(told: str, word: str) -> int:
+def _beginning(characters: str, word: str) -> int:
     """How many characters at the beginning of a word these glyphs stand for; the rest may stand on the next line."""
     if not _IN_ORDER.match(word):
         ends = [len(word)]
         if _UNSPACED.match(word):
             ends += [at for at in range(1, len(word)) if unicodedata.category(word[at])[0] == "L"]
-        return next((end for end in ends if _fits(told, word[:end])), 0)
-    pattern = "".join(f"[{_SCRIPTS}]{{1,3}}?" if char == _UNKNOWN else re.escape(char) for char in told)
+        return next((end for end in ends if _fits(characters, word[:end])), 0)
+    pattern = "".join(f"[{_SCRIPTS}]{{1,3}}?" if char == _UNKNOWN else re.escape(char) for char in characters)
     spread = [(char, at + 1) for at, letter in enumerate(word) for char in unicodedata.normalize("NFKD", letter)]
     match = re.match(pattern, "".join(char for char, _ in spread))
     if match is None or not match.end():

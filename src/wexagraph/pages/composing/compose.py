@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import base64
 import re
-import unicodedata
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import lru_cache
@@ -31,6 +30,7 @@ from wexagraph.pages.cleaning.remote import Fetched
 from wexagraph.pages.composing.cards import calendar_cards
 from wexagraph.pages.composing.glyphs import named, without_font
 from wexagraph.pages.composing.header_footer import header_footer
+from wexagraph.pages.composing.paragraphs import is_rtl, linked, short_pieces
 from wexagraph.pages.composing.properties import Record, record
 from wexagraph.pages.composing.provenance import Provenance, all_fields, evidence
 from wexagraph.pages.composing.quotes import key, left_out, without_quotes, words_of
@@ -39,9 +39,7 @@ from wexagraph.text import one_line, shortened, without_controls, without_tabs
 
 MOST_TEXT = 2_000_000
 """Characters of one text that are set on pages; the original is embedded whole."""
-MOST_PARAGRAPH = 20_000
 _MOST_FIELD = 20_000
-_RTL = re.compile("[\u0590-\u08ff\ufb1d-\ufdff\ufe70-\ufefc]")
 
 
 @dataclass
@@ -358,7 +356,7 @@ class _Composer:
                 out.append("</blockquote>")
                 level -= 1
             # short blocks keep the engine quick, and let it break pages between them
-            for piece in _short_pieces(without_tabs(paragraph) if "\t" in paragraph else paragraph):
+            for piece in short_pieces(without_tabs(paragraph) if "\t" in paragraph else paragraph):
                 self.texts.append(piece)
                 direction = ' dir="rtl" class="wx-rtl"' if is_rtl(piece) else ""
                 out.append(f"<pre{direction}>\n{linked(piece)}\n</pre>")
@@ -390,37 +388,3 @@ class _Composer:
         inner = self.blocks(message)
         self.notes += message.notes(self.plain)
         return templates(self.options.tr).get_template("nested.html").render(heading=heading, body=Markup(inner))
-
-
-def _short_pieces(paragraph: str) -> Iterator[str]:
-    """A paragraph at its empty lines, and one that goes on without end at spaces: engines take long over those."""
-    for piece in re.split(r"\n(?=\n)", paragraph):
-        while len(piece) > MOST_PARAGRAPH:
-            cut = max(piece.rfind(mark, MOST_PARAGRAPH // 2, MOST_PARAGRAPH) for mark in (" ", "\n"))
-            cut = cut + 1 if cut > 0 else MOST_PARAGRAPH
-            yield piece[:cut]
-            piece = piece[cut:]
-        yield piece
-
-
-def is_rtl(text: str) -> bool:
-    """Whether a paragraph runs from right to left: by its first strong character (UAX #9, rules P2 and P3)."""
-    if not _RTL.search(text):
-        return False
-    strong = next((kind for kind in map(unicodedata.bidirectional, text) if kind in ("L", "R", "AL")), "L")
-    return strong != "L"
-
-
-_ADDRESS = re.compile(r"https?://[^\s<>\"'\x00-\x1f]{1,2000}")
-
-
-def linked(text: str) -> str:
-    """Text as HTML, web addresses in it clickable."""
-    out, at = [], 0
-    for match in _ADDRESS.finditer(text):
-        address = match[0].rstrip(".,;:!?)]}\u2019\u201d")
-        out.append(escaped(text[at : match.start()]))
-        out.append(f'<a href="{escape(address)}">{escaped(address)}</a>')
-        at = match.start() + len(address)
-    out.append(escaped(text[at:]))
-    return "".join(out)
