@@ -65,6 +65,7 @@ class Quirks(unittest.TestCase):
             ("<p>A<table cellspacing=0 cellpadding=0><tr><td>B</table>", 18),
             ("<form>A</form>B", 34),
             ('<table><tr><td style="font:inherit">A<br><br>B</table>', 36),
+            ("<div><font size=1>-</font><o:p>A</o:p><br><o:p>B</o:p></div>", 18),
         ):
             with self.subTest(source):
                 self.assertAlmostEqual(corners(source)["B"][1], wanted, delta=3)

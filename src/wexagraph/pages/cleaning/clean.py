@@ -201,6 +201,7 @@ class _Cleaner:
             tag, edge = "div", f"margin-top:1em;margin-bottom:1em;{edge}".rstrip(";")
         style, opening, inner = self.looks.of(tag, attributes, place.look, edge)
         hidden, sizeless = self.sight.of(node, style)
+        around = place.low
         place = _Place(
             place.depth + 1,
             place.look,
@@ -225,12 +226,12 @@ class _Cleaner:
             state.flattened = state.flattened or self.relief != Relief.FLAT
             state.out.append("<br>" if tag in _ROWS else " ")
             if place.depth < 4 * MOST_DEPTH:
-                self._children(node, place)
+                self._children(node, place._replace(low=around))
             else:
                 self._words(node.text(separator=" "), place)
             return
         if not opening:
-            self._children(node, place)
+            self._children(node, place._replace(low=around))
             return
         state.out.append(lowered(opening, place.low))
         if tag == "br" and "clear" in attributes:

@@ -88,11 +88,10 @@ class Looks:
         return stylesheet(css, f".{self.scope} .wx-body", self.width, self.resolve, self._seen, names)
 
     def _seen(self, selector: str, rules: str) -> str:
-        if self.show_hidden:
-            return without_hiding(rules)
-        if any(name in rules for name in HIDING):
+        if not self.show_hidden and any(name in rules for name in HIDING):
             self.hiding.append(Rule(selector, rules))
-        return self._relieved(handed_on(rules, self._headed, self._fixed))
+        rules = handed_on(rules, self._headed, self._fixed)
+        return without_hiding(rules) if self.show_hidden else self._relieved(rules)
 
     def _relieved(self, style: str) -> str:
         """A style with what the page is made without left out; what its author hid stays hidden."""

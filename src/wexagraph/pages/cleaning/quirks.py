@@ -20,6 +20,7 @@ _BODY_MARGINS = {
     "bottom": ("marginheight", "bottommargin"),
     "left": ("marginwidth", "leftmargin"),
 }
+_MOST_LEVELS = 30
 # what may make a line lower than the element around it would
 _LOWER = "font[size], big, small, code, kbd, samp, tt, [style*='font'], img"
 # the style sheet of the page gives these no height, and what stands in them its own
@@ -64,7 +65,9 @@ def without_height(tree: LexborHTMLParser, html: str, inline: frozenset[str]) ->
         if node.tag not in inline and node.tag != "img":
             continue  # a block has lines of its own
         parent = node.parent
-        while parent is not None and parent.mem_id not in around:
+        for _ in range(_MOST_LEVELS):
+            if parent is None or parent.mem_id in around:
+                break
             around[parent.mem_id] = parent.tag != "pre" and (free or not _has_text(parent))
             if parent.tag not in inline:
                 break
