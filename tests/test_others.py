@@ -295,6 +295,15 @@ class Pages(ProgramTest):
         nested = f'<table width="100%"><tr><td style="padding-top:24px">{lines}</td></tr></table>'
         body = f'<table><tr><td></td><td style="display:block;padding:10px"><table><tr><td><img width=48 height=48 src="cid:x"></td></tr><tr><td>{nested}</td></tr></table></td></tr></table>'
         self.assertIn("Mooring 0", self.page(body)[0].get_textpage().get_text_range())
+        # what is unrolled is as high as what stands in it: nothing that follows is set over it
+        low = body.replace("<table>", '<table height="60">').replace("<td>", '<td height="50">') + "<p>Afterwards</p>"
+        pages = [page.get_textpage() for page in self.page(low)]
+        self.assertIn("Mooring 0", pages[0].get_text_range())
+        places = []
+        for word in ("Mooring 21", "Afterwards"):
+            number = next(number for number, words in enumerate(pages) if word in words.get_text_range())
+            places.append((number, -pages[number].get_charbox(pages[number].search(word).get_next()[0])[1]))  # type: ignore[index]
+        self.assertLess(places[0], places[1])
 
     def test_words_for_sizes_are_those_of_browsers(self) -> None:
         for word, pixels in (("xx-small", 9), ("small", 13), ("large", 18), ("xx-large", 32)):

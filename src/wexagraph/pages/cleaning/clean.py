@@ -194,7 +194,7 @@ class _Cleaner:
         if unrolled and tag in CELLS and is_spacer(node):
             return
         if unrolled and tag in _TABULAR:
-            attributes = {**attributes, "style": f"{attributes.get('style') or ''};display:block"}
+            attributes = {**attributes, "style": f"{attributes.get('style') or ''};display:block;height:auto"}
         edge = self.edges.get(node.mem_id, "")
         if tag == "p" and place.look.quirks and node.css_first("table") is not None:
             # in quirks mode a paragraph may hold a table; in the document that we write, the table would end it
