@@ -199,6 +199,9 @@ SCRIPTS = {
 
 
 class JoinedLetters(ProgramTest):
+    def written(self, body: str, subject: str = "x") -> bytes:
+        return message("a@saltmere.example", "b@saltmere.example", subject, when("2026-03-14"), text(body))
+
     def test_words_of_every_script_are_told_as_they_were_written(self) -> None:
         body = "\n".join(SCRIPTS.values()) + "\n" + "".join(SCRIPTS["Thai"].split()) * 3 + "\n"
         self.write(
@@ -219,6 +222,11 @@ class JoinedLetters(ProgramTest):
                     for word in line.split():
                         self.assertIn(word, told)
             self.assertEqual(told.count("สำนักงานท่าเรือ"), 4)
+        # what nobody could read in a year takes no longer than anything else
+        endless = make(Job(self.written("क्ष" * 20_000), ("pdf",), PageOptions()))
+        self.assertIn("words-missing", {note.code for note in endless.notes})
+        many = make(Job(self.written(f"{SCRIPTS['Devanagari']}\n" * 400), ("pdf",), PageOptions()))
+        self.assertEqual([note for note in many.notes if note.code.startswith(("text-", "words-"))], [])
         self.assertNotIn("not found again", (self.folder / "out/register.csv").read_text("utf-8"))
 
 

@@ -25,8 +25,9 @@ _IN_ORDER = re.compile("[\u0e00-\u0eff]")  # Thai and Lao are drawn in the order
 _SPLIT = {code: "\u17c1" + chr(code) for code in (0x17BE, 0x17BF, 0x17C0, 0x17C4, 0x17C5)}
 _UNKNOWN = "\N{REPLACEMENT CHARACTER}"
 _MOST_LETTERS = 6
-_WINDOW = 60
-_MOST_ELSEWHERE = 5_000
+_LEAST_STEP, _BLANK = 120, 200  # thousandths of the size of the font
+_WINDOW = 24
+_MOST_ELSEWHERE, _MOST_ASKED = 5_000, 200
 _STRING = rb"\((?:[^()\\]|\\.)*\)|<[0-9A-Fa-f\s]*>"
 _TOKEN = re.compile(
     rb"(?P<show>\[(?:" + _STRING + rb"|[^\]<(])*\]\s*TJ|(?:" + _STRING + rb")\s*Tj)\b"
@@ -70,10 +71,10 @@ class _Written:
                 self.rest = word[size:]
                 return word[:size]
         # what stands in the head of each page, or was set before its turn
-        if characters not in self.elsewhere:
-            fitting = {word: None for word in self.words[:_MOST_ELSEWHERE] if _fits(characters, word)}
+        if characters not in self.elsewhere and len(self.elsewhere) < _MOST_ASKED:
+            fitting = {word: None for word in self.words[:_MOST_ELSEWHERE] if fits(characters, word)}
             self.elsewhere[characters] = next(iter(fitting), "") if sure or len(fitting) == 1 else ""
-        return self.elsewhere[characters]
+        return self.elsewhere.get(characters, "")
 
 
 def has_joined_letters(text: str) -> bool:
@@ -162,12 +163,17 @@ def _words(content: bytes, tables: dict[bytes, dict[int, str] | None], chunks: l
 def _parts(shown: bytes, table: dict[int, str]) -> Iterator[tuple[str | None, bytes]]:
     """An operator that shows glyphs, cut into words of these scripts (what they tell) and the rest (None)."""
     runs: list[tuple[bool, str, list[bytes]]] = []
+    away = 0.0
     for packed, moved in _ITEM.findall(shown):
         if moved:
-            if runs:
-                runs[-1][2].append(moved)
-            else:
+            # a blank may be a step to the right; a mark is set by steps there and back
+            step = float(moved)
+            away += step if abs(step) > _LEAST_STEP else 0.0
+            if not runs or away < -_BLANK:
                 runs.append((False, "", [moved]))
+                away = 0.0
+            else:
+                runs[-1][2].append(moved)
             continue
         codes = re.sub(rb"\s", b"", packed)
         for at in range(0, len(codes), 4):
@@ -183,8 +189,10 @@ def _parts(shown: bytes, table: dict[int, str]) -> Iterator[tuple[str | None, by
         yield (char if wanted else None), b"[" + b"".join(items).replace(b"><", b"") + b"]TJ\n"
 
 
-def _fits(characters: str, word: str) -> bool:
+def fits(characters: str, word: str) -> bool:
     """Whether glyphs may stand for a word: each letter they tell is in it, and the rest is what is not told."""
+    if len(word) > _MOST_LETTERS * len(characters):
+        return False
     known = Counter(characters)
     unknown = known.pop(_UNKNOWN, 0)
     letters = Counter(unicodedata.normalize("NFKD", word).translate(_SPLIT))
@@ -202,7 +210,7 @@ def _beginning(characters: str, word: str) -> int:
         ends = [len(word)]
         if _UNSPACED.match(word):
             ends += [at for at in range(1, len(word)) if unicodedata.category(word[at])[0] == "L"]
-        return next((end for end in ends if _fits(characters, word[:end])), 0)
+        return next((end for end in ends if fits(characters, word[:end])), 0)
     pattern = "".join(f"[{_SCRIPTS}]{{1,3}}?" if char == _UNKNOWN else re.escape(char) for char in characters)
     spread = [(char, at + 1) for at, letter in enumerate(word) for char in unicodedata.normalize("NFKD", letter)]
     match = re.match(pattern, "".join(char for char, _ in spread))

@@ -9,6 +9,7 @@ from typing import Any
 
 from wexagraph.errors import PageError
 from wexagraph.notes import Note
+from wexagraph.pages.checking.actual_text import fits
 from wexagraph.pages.checking.content_text import quick_text
 
 # what never has a form of its own on paper, and marks with which the reader joins lines
@@ -21,6 +22,7 @@ _MARKS = ".,:;!?()[]{}<>\"'\u00ab\u00bb\u2018\u2019\u201c\u201d\u2026\u060c\u061
 _PIECE = 12
 _TOLD = 8
 _BEGINNING = 30
+_MOST_SHAPES = 400
 
 
 def read_back(pdf: bytes, text: str, cuts: bool = False) -> tuple[list[Note], list[str]]:
@@ -82,11 +84,8 @@ def missing_words(text: str, pages: list[str]) -> tuple[list[str], list[str]]:
     lost = [word for word, count in rest if not _stands(word, count, stream, len(pages))]
     if not lost or _UNMAPPED not in shown:
         return lost, []
-    shapes = {
-        re.escape(word).replace(_UNMAPPED, ".{1,6}") for word in words if _UNMAPPED in word and _has_letters(word)
-    }
-    known = re.compile("|".join(sorted(shapes)) or "(?!)")
-    drawn = [word for word in lost if known.fullmatch(word)]
+    shapes = [word for word in words if _UNMAPPED in word and _has_letters(word)][:_MOST_SHAPES]
+    drawn = [word for word in lost[:_MOST_SHAPES] if any(fits(shape, word) for shape in shapes)]
     return [word for word in lost if word not in drawn], drawn
 
 
