@@ -75,8 +75,8 @@ class Formats(ProgramTest):
                 self.assertEqual({p: (self.folder / "out" / p).read_bytes() for p in self.made("out")}, before)
 
     def test_all_together(self) -> None:
-        report = self.export(*FORMATS, jobs=2)
         ones = [*a_message(), *a_folder()]
+        report = self.export(*(format.name for format in ones), jobs=2)
         self.assertEqual(report.files, {format.name: self.count_of(format) for format in ones})
         wanted = Counter({format.suffix[1:]: self.count_of(format) for format in ones})
         self.assertEqual(self.suffixes(), wanted)
@@ -96,8 +96,11 @@ class Formats(ProgramTest):
         (self.folder / "out/.wexagraph/journal.sqlite").unlink()
         known = self.export(ATTACHMENTS)
         self.assertEqual((known.recovered, known.failed, self.made("out", ".dat")), (2, 0, paths))
-        with self.assertRaises(CallError):
-            ExportOptions(formats=(ATTACHMENTS,))
+        for formats in ((ATTACHMENTS,), (ATTACHMENTS, "mbox")):
+            with self.assertRaises(CallError):
+                ExportOptions(
+                    formats=formats, page=PageOptions(attachments=("beside",) * (len(formats) - 1) or ("none",))
+                )
 
     def test_what_lies_beside_copies_is_there_however_many_they_are(self) -> None:
         self.write("in.mbox", mbox(*LETTERS, *WITH_FILES))

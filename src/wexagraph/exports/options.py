@@ -70,6 +70,8 @@ class ExportOptions:
                 raise CallError(f"there is no format {name!r}. Formats are: {', '.join(FORMATS)}.")
         if ATTACHMENTS in self.formats and "beside" not in self.page.attachments:
             raise CallError("--as attachments puts attachments beside the messages: it needs --attachments beside.")
+        if ATTACHMENTS in self.formats and self.archive_formats:
+            raise CallError("attachments go with pdf, eml, html and text. Make mbox and zip by a command of their own.")
         if self.bind and "pdf" not in self.formats:
             raise CallError("--bind makes PDFs, and no PDF is asked for. Add pdf to --as.")
         if self.bind and self.archive_formats:
