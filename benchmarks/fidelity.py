@@ -156,8 +156,10 @@ def _letters(text: str) -> str:
 
 def boxed_words(pdf: Path) -> list[Word]:
     """The words of a PDF as `pdftotext -bbox` tells them, which is how the words of the samples were found."""
-    told = subprocess.run(["pdftotext", "-bbox", str(pdf), "-"], capture_output=True, check=True).stdout.decode("utf-8")
-    found = re.findall(r'<word xMin="([-\d.]+)" yMin="([-\d.]+)"[^>]*>(.*?)</word>', told)
+    output = subprocess.run(["pdftotext", "-bbox", str(pdf), "-"], capture_output=True, check=True).stdout.decode(
+        "utf-8"
+    )
+    found = re.findall(r'<word xMin="([-\d.]+)" yMin="([-\d.]+)"[^>]*>(.*?)</word>', output)
     return [Word(unescape(text), float(x), float(y)) for x, y, text in found]
 
 

@@ -60,6 +60,13 @@ class Quirks(unittest.TestCase):
                 for letter, down in zip("BCE", wanted, strict=True):
                     self.assertAlmostEqual(places[letter][1], down, delta=2.5)
 
+    def test_the_height_of_a_cell_counts_its_padding(self) -> None:
+        for attributes in ('style="height:60px;padding:10px"', 'height=60 style="padding:10px"'):
+            cells = f"<table cellspacing=0><tr><td {attributes} valign=top>A<tr><td {attributes} valign=top>B</table>"
+            with self.subTest(attributes):
+                self.assertAlmostEqual(corners(cells)["B"][1], 60, delta=1.5)
+                self.assertAlmostEqual(corners(_MODERN + cells)["B"][1], 80, delta=1.5)
+
     def test_what_stands_in_a_paragraph_and_in_a_form(self) -> None:
         for source, wanted in (
             ("<p>A<table cellspacing=0 cellpadding=0><tr><td>B</table>", 18),
@@ -215,13 +222,13 @@ class JoinedLetters(ProgramTest):
         document = pypdfium2.PdfDocument(path)
         by_pdfium = "".join(page.get_textpage().get_text_bounded() for page in document)
         by_poppler = subprocess.run(["pdftotext", "-raw", path, "-"], capture_output=True, check=True).stdout.decode()
-        for told in (by_pdfium, by_poppler):
-            told = "".join(told.split()).replace("\ufffe", "")
+        for letters in (by_pdfium, by_poppler):
+            letters = "".join(letters.split()).replace("\ufffe", "")
             for script, line in {**SCRIPTS, "subject": "ক্ত স্থ"}.items():
                 with self.subTest(script):
                     for word in line.split():
-                        self.assertIn(word, told)
-            self.assertEqual(told.count("สำนักงานท่าเรือ"), 4)
+                        self.assertIn(word, letters)
+            self.assertEqual(letters.count("สำนักงานท่าเรือ"), 4)
         # what nobody could read in a year takes no longer than anything else
         endless = make(Job(self.written("क्ष" * 20_000), ("pdf",), PageOptions()))
         self.assertIn("words-missing", {note.code for note in endless.notes})

@@ -151,8 +151,9 @@ def export_options(
 def _beside(ways: Any, formats: tuple[str, ...]) -> list[str]:
     """The ways of attachments where their files are asked for as a format of their own: beside, besides others."""
     given = [ways] if isinstance(ways, str) else list(ways)
-    others = [] if given == [EXPORT_DEFAULTS["attachments"]] and formats == (ALONE,) else given
-    return others if "beside" in attachment_ways(others or "beside") and others else [*others, "beside"]
+    if formats == (ALONE,) and given == [EXPORT_DEFAULTS["attachments"]]:
+        return ["beside"]  # no page is made that could have them inside
+    return given if "beside" in attachment_ways(given) else [*given, "beside"]
 
 
 def _registers(text: str) -> tuple[str, ...]:

@@ -64,8 +64,9 @@ def words_of(folder: str, files: list[str]) -> FileWords:
     if original is None:
         file = next((one for suffix in (".txt", ".html", ".pdf") for one in files if one.endswith(suffix)), "")
         text = _text_of(_bytes(folder, file), Path(file).suffix) if file else ""
-        several = len({Path(one).stem for one in files}) > 1  # attachments alone, in a folder of the message's name
-        stem = Path(files[0]).parent.name if several else Path(files[0]).stem
+        parents, stems = {Path(one).parent for one in files}, {Path(one).stem for one in files}
+        alone = len(stems) > 1 and len(parents) == 1  # attachments alone lie in a folder of the message's name
+        stem = (Path(files[0]).parent.name if alone else "") or Path(files[0]).stem
         others = [one for one in files[:_MOST_ATTACHMENTS] if Path(one).stem != Path(file).stem]
         rest = "\n".join(_text_of(_bytes(folder, one), Path(one).suffix) for one in others)
         names = "\n".join(Path(one).name for one in files)
