@@ -11,6 +11,7 @@ import struct
 import subprocess
 import termios
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import pyte
@@ -89,10 +90,13 @@ class Terminal:
         """The whole screen."""
         return "\n".join(line.rstrip() for line in self.screen.display)
 
-    def until(self, *words: str, gone: str = "") -> str:
-        """Wait until the screen shows these words (and not what is to be gone); gives the screen."""
+    def until(self, *words: str, gone: str = "", holds: Callable[[], bool] = lambda: True) -> str:
+        """Wait until the screen shows these words (and not what is to be gone), and something holds; gives the screen.
+
+        A screen may come in pieces: what else is to be looked at is part of what is waited for.
+        """
         end = time.monotonic() + _PATIENCE
-        while not (all(word in self.text() for word in words) and (not gone or gone not in self.text())):
+        while not (all(word in self.text() for word in words) and (not gone or gone not in self.text()) and holds()):
             if not self._feed(end):
                 break
         shown = self.text()

@@ -47,6 +47,10 @@ class Picking(ProgramTest):
     def demo(self) -> None:
         make_mailbox(self.folder / "in")
 
+    def marked(self, terminal: Terminal) -> list[bool]:
+        """Whether each of the first four rows is marked."""
+        return ["* 20" in row or "*>20" in row for row in self.rows(terminal)[:4]]
+
     def rows(self, terminal: Terminal) -> list[str]:
         """The lines of the list that is on the screen."""
         return [line for line in terminal.text().splitlines() if re.search(r"[* ][> ](\d{4}-\d\d-\d\d |undated)", line)]
@@ -97,12 +101,13 @@ class Picking(ProgramTest):
         terminal.until("12 marked")
         before = self.rows(terminal)
         terminal.press("f8")  # by sender now
-        terminal.until("From \N{UPWARDS ARROW}")
+        terminal.until("From \N{UPWARDS ARROW}", holds=lambda: self.rows(terminal) != before)
         self.assertNotEqual(self.rows(terminal), before)
         terminal.click(40, 5)  # the third row
         terminal.press("tab")
-        terminal.until("11 marked")
-        self.assertEqual(["* 20" in row or "*>20" in row for row in self.rows(terminal)[:4]], [True, True, False, True])
+        wanted = [True, True, False, True]
+        terminal.until("11 marked", holds=lambda: self.marked(terminal) == wanted)
+        self.assertEqual(self.marked(terminal), wanted)
         terminal.press("escape", "escape")
         self.assertEqual(terminal.end(), 0)
 
