@@ -29,8 +29,8 @@ from wexagraph.demo import kinds as demo
 from wexagraph.demo.build import Piece, file, forwarded, message, multipart, text, when
 from wexagraph.demo.files import pdf, zipped
 from wexagraph.demo.mailbox import make_mailbox
-from wexagraph.exports.extract import extract
-from wexagraph.exports.pulling import ExtractOptions
+from wexagraph.exports.attachments.options import ExtractOptions
+from wexagraph.exports.attachments.run import extract
 from wexagraph.messages.filetypes import PROGRAM, contradicts, recognise, settle
 from wexagraph.pages.attachments.limits import time_limit
 from wexagraph.pages.attachments.number_formats import shown

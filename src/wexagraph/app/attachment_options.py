@@ -8,8 +8,8 @@ from typing import Any
 from wexagraph.app.options import DOCUMENT_PAGES, PAGE_DEFAULTS, Plain, filled, page_options, size_of, words
 from wexagraph.app.zones import zone_name
 from wexagraph.errors import CallError
-from wexagraph.exports.attachment_documents import ORDERS, DocumentOptions
-from wexagraph.exports.pulling import ATTACHMENT_PATTERN, ExtractOptions
+from wexagraph.exports.attachments.documents import ORDERS, DocumentOptions
+from wexagraph.exports.attachments.options import ATTACHMENT_PATTERN, ExtractOptions
 from wexagraph.naming import NamePattern
 from wexagraph.pages.engines import available
 from wexagraph.pages.options import PageOptions

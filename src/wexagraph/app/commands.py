@@ -82,7 +82,7 @@ def _export(work: Work) -> Report:
 
 
 def _attachments(work: Work) -> Report:
-    from wexagraph.exports.extract import extract
+    from wexagraph.exports.attachments.run import extract
 
     options = attachment_options(work.call.options)
     then = _then(work, "kept with its attachments stored and read back")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future
 from itertools import islice
@@ -12,7 +11,7 @@ from wexagraph.backups.packing import Packed, Unread, pack_all, pack_from, pack_
 from wexagraph.errors import MessageError
 from wexagraph.sources import Envelope, Partition, Source, lend
 from wexagraph.sources.base import bounded
-from wexagraph.work.batches import Batch
+from wexagraph.work.batches import Batch, ahead
 from wexagraph.work.opening import open_workers
 from wexagraph.work.workers import WorkerLost, Workers
 
@@ -40,13 +39,7 @@ class Reader:
 
     def packed(self, envelopes: Iterator[Envelope]) -> Iterator[PackedMessages]:
         """Messages, packed, a batch at a time."""
-        running: deque[_Batch | PackedMessages] = deque()
-        for batch in self._batches(envelopes):
-            running.append(batch)
-            while len(running) > 2 * self._jobs + 1:
-                yield _results(running.popleft())
-        while running:
-            yield _results(running.popleft())
+        yield from map(_results, ahead(self._batches(envelopes), 2 * self._jobs + 1))
 
     def takes_shares(self, folder: str) -> bool:
         """Whether a folder is worth being looked into by workers, a share each."""
@@ -58,24 +51,19 @@ class Reader:
         """All messages of a folder, packed, a share at a time, until the run is asked to stop; None for a share over
         which a worker was lost: which message broke it, only going through them one by one will tell."""
         count = self._source.size(folder) // _SHARE + 1
-        running: deque[tuple[Partition, Future[PackedMessages]]] = deque()
 
-        def finished() -> tuple[Partition, PackedMessages | None]:
-            share, future = running.popleft()
+        def started() -> Iterator[tuple[Partition, Future[PackedMessages]]]:
+            for number in range(count):
+                share = (number, count)
+                yield share, self._pool().submit_lasting(pack_share, self._source.address, folder, share)
+                if stopped():
+                    return
+
+        for share, future in ahead(started(), 2 * self._jobs):
             try:
-                return share, future.result()
+                yield share, future.result()
             except (WorkerLost, MemoryError):
-                return share, None
-
-        for number in range(count):
-            share = (number, count)
-            running.append((share, self._pool().submit_lasting(pack_share, self._source.address, folder, share)))
-            if len(running) > 2 * self._jobs:
-                yield finished()
-            if stopped():
-                break
-        while running:
-            yield finished()
+                yield share, None
 
     def _batches(self, envelopes: Iterator[Envelope]) -> Iterator[_Batch | PackedMessages]:
         if self._shares:

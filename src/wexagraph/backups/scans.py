@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import Future
 
 from wexagraph.backups.packing import describe
@@ -13,6 +12,7 @@ from wexagraph.errors import MessageError
 from wexagraph.messages import Attachment, Message
 from wexagraph.messages.filetypes import PDF, settle
 from wexagraph.messages.mime import made_part
+from wexagraph.work.batches import ahead
 from wexagraph.work.pool import ProcessWorkers
 from wexagraph.work.workers import WorkerLost
 
@@ -32,28 +32,11 @@ def recognise_scans(
     """
     catalogue, together = store.catalogue, "+".join(languages)
     read = words = 0
-    running: deque[tuple[int, bytes, list[tuple[bytes, Future[str] | str]]]] = deque()
 
-    def finish() -> None:
-        nonlocal read, words
-        number, data, scans = running.popleft()
-        texts = []
-        for key, text in scans:
-            if not isinstance(text, str):
-                try:
-                    text = text.result()
-                except WorkerLost:
-                    text = ""
-                catalogue.recognise(key, together, text)
-                read, words = read + 1, words + len(text.split())
-            texts.append(text)
-        store.untouched = False
-        catalogue.take_scans(number, together, "\n".join(filter(None, texts)), describe(data)[-1])
-
-    with ProcessWorkers(jobs, _PATIENCE) as pool:
+    def started() -> Iterator[tuple[int, bytes, list[tuple[bytes, Future[str] | str]]]]:
         for number, digest, leaves in catalogue.unscanned(together):
             if stopped():
-                break
+                return
             if not any(_may_be_scan(kind) for _, kind, _ in leaves):
                 continue
             try:
@@ -69,11 +52,22 @@ def recognise_scans(
                     known = catalogue.recognised(key, together)
                     scans.append((key, pool.submit(scan_words, content, kind, languages) if known is None else known))
             if scans:
-                running.append((number, data, scans))
-            if len(running) > 2 * jobs:
-                finish()
-        while running:
-            finish()
+                yield number, data, scans
+
+    with ProcessWorkers(jobs, _PATIENCE) as pool:
+        for number, data, scans in ahead(started(), 2 * jobs):
+            texts = []
+            for key, text in scans:
+                if not isinstance(text, str):
+                    try:
+                        text = text.result()
+                    except WorkerLost:
+                        text = ""
+                    catalogue.recognise(key, together, text)
+                    read, words = read + 1, words + len(text.split())
+                texts.append(text)
+            store.untouched = False
+            catalogue.take_scans(number, together, "\n".join(filter(None, texts)), describe(data)[-1])
     if not store.untouched:
         store.commit([])
     return read, words

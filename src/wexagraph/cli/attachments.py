@@ -36,10 +36,10 @@ from wexagraph.cli.planned import print_as_csv, print_planned, refuse_csv
 from wexagraph.cli.reports import SHOWN, amount, conclude, counted, print_place
 from wexagraph.cli.session import allowing, notify, wish_afterwards
 from wexagraph.errors import CallError
-from wexagraph.exports.attachment_documents import BINDINGS, ORDERS
-from wexagraph.exports.extract import extract
-from wexagraph.exports.pulling import ATTACHMENT_PATTERN, ExtractOptions
-from wexagraph.exports.report import AttachmentReport
+from wexagraph.exports.attachments.documents import BINDINGS, ORDERS
+from wexagraph.exports.attachments.options import ATTACHMENT_PATTERN, ExtractOptions
+from wexagraph.exports.attachments.report import AttachmentReport
+from wexagraph.exports.attachments.run import extract
 from wexagraph.sources import Stored
 from wexagraph.sources.imap.changes import Afterwards
 from wexagraph.text import one_line

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from dataclasses import replace
@@ -28,6 +27,7 @@ from wexagraph.sources import Envelope, Partition, Source, reopen
 from wexagraph.sources.base import bounded
 from wexagraph.tables.message_columns import written_by
 from wexagraph.text import one_line, shortened
+from wexagraph.work.batches import ahead
 from wexagraph.work.workers import WorkerLost, Workers
 
 _LARGE = 48 * 1024 * 1024  # bytes of a source that are worth reading by shares, in workers
@@ -144,25 +144,19 @@ class Planner:
                 yield batch[0].folder, list(wishes(batch, options, number))
                 number += len(batch)
             return
-        running: deque[tuple[str, Partition, Future[list[PlannedMessage]]]] = deque()
 
-        def planned() -> tuple[str, list[PlannedMessage]]:
-            folder, share, future = running.popleft()
+        def shares() -> Iterator[tuple[str, Partition, Future[list[PlannedMessage]]]]:
+            for folder in folders:
+                count = source.size(folder) // _SHARE + 1
+                for number in range(count):
+                    call = (source.address, choice, folder, (number, count), options)
+                    yield folder, (number, count), self._workers().submit_lasting(wishes_of_share, *call)
+
+        for folder, share, future in ahead(shares(), 2 * options.jobs):
             try:
-                return folder, future.result()
+                yield folder, future.result()
             except (WorkerLost, MemoryError):  # what a worker was lost over is planned here: it is headers only
-                return folder, list(wishes(choice.of_share(source, folder, share), options))
-
-        for folder in folders:
-            count = source.size(folder) // _SHARE + 1
-            for number in range(count):
-                share = (number, count)
-                call = (source.address, choice, folder, share, options)
-                running.append((folder, share, self._workers().submit_lasting(wishes_of_share, *call)))
-                if len(running) > 2 * options.jobs:
-                    yield planned()
-        while running:
-            yield planned()
+                yield folder, list(wishes(choice.of_share(source, folder, share), options))
 
     def _meet(self, folder: str, batch: list[PlannedMessage]) -> None:
         """Messages, where earlier runs have left something: are they some of theirs?"""

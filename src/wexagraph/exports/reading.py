@@ -18,7 +18,7 @@ from wexagraph.exports.plan import written_by
 from wexagraph.messages import Header
 from wexagraph.messages.headers import header_end
 from wexagraph.sources import Envelope
-from wexagraph.work.batches import Batch
+from wexagraph.work.batches import Batch, ahead
 
 _ROWS_PER_CALL = 64
 _WORTH_WORKERS = 1000
@@ -68,28 +68,20 @@ class Reading:
     def _copy_in_workers(self) -> None:
         """Have workers read and stage EML files, many messages at a time."""
         location, folder = self.run.source.address, str(self.run.target.work)
-        running: deque[Batch[WorkItem, Copied]] = deque()
 
         def submit(works: list[WorkItem]) -> Future[list[Copied]]:
             rows = [(work.row, work.row.stem + suffix("eml") in work.replaced) for work in works]
             return self.run.workers().submit_lasting(copy_rows, location, folder, rows)
 
-        def finish() -> None:
-            batch = running.popleft()
+        works = self.run.needs.works()
+        started = (Batch(submit, items) for items in iter(lambda: list(islice(works, _ROWS_PER_CALL)), []))
+        for batch in ahead(started, 16 * self.run.options.jobs):  # enough to go on with while a batch is put
             try:
                 copies = batch.results(lambda work, reason: Copied(work.row.number, "", 0, "", trouble=reason))
             except OSError as error:
                 raise self.run.target.failed(error) from error
             for work, copied in zip(batch.items, copies, strict=True):
                 self._copied(work, copied)
-
-        works = self.run.needs.works()
-        while items := list(islice(works, _ROWS_PER_CALL)):
-            running.append(Batch(submit, items))
-            while len(running) > 16 * self.run.options.jobs:  # enough to go on with while a batch is put
-                finish()
-        while running:
-            finish()
 
     def _copied(self, work: WorkItem, copied: Copied, data: bytes = b"") -> None:
         """A message was read: its EML is staged, where one is wanted; its pages come next."""

@@ -1,8 +1,9 @@
-"""Many items in one call, of which one may break its worker."""
+"""Calls under way ahead of their results, and calls of many items, of which one may break its worker."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, wait
 from typing import Generic, TypeVar
 
@@ -10,6 +11,17 @@ from wexagraph.work.workers import WorkerLost
 
 T = TypeVar("T")
 R = TypeVar("R")
+
+
+def ahead(started: Iterable[T], most: int) -> Iterator[T]:
+    """Hand on what an iterable starts, in order, each when `most` others are under way behind it or none is left."""
+    running: deque[T] = deque()
+    for one in started:
+        running.append(one)
+        if len(running) > most:
+            yield running.popleft()
+    while running:
+        yield running.popleft()
 
 
 class Batch(Generic[T, R]):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from contextlib import closing
@@ -20,7 +19,7 @@ from wexagraph.exports.register import RegisterRow
 from wexagraph.messages.conversations import Conversations, Thread, base_subject
 from wexagraph.output.databases import open_database
 from wexagraph.text import lines, one_line
-from wexagraph.work.batches import Batch
+from wexagraph.work.batches import Batch, ahead
 from wexagraph.work.pool import ProcessWorkers
 
 _MOST_TEXT = 30_000
@@ -114,14 +113,17 @@ def in_conversations(entries: Iterable[Entry]) -> list[Entry]:
 def _with_words(folder: Path, rows: Iterable[RegisterRow], jobs: int, tell: Callable[[int], None]) -> Iterator[Entry]:
     done = 0
     with closing(open_database(folder, "index.sqlite", _SCHEMA)) as base, ProcessWorkers(jobs, _PATIENCE) as pool:
-        running: deque[tuple[list[_Known], Batch[list[str], _Words]]] = deque()
 
         def submit(items: list[list[str]]) -> Future[list[_Words]]:
             return pool.submit(words_of_many, str(folder), items)
 
-        def finish() -> Iterator[Entry]:
-            nonlocal done
-            members, batch = running.popleft()
+        def started() -> Iterator[tuple[list[_Known], Batch[list[str], _Words]]]:
+            waiting = iter(rows)
+            while members := [_known(base, row) for row in islice(waiting, _BATCH)]:
+                yield members, Batch(submit, [files for _, _, files, words in members if words is None and files])
+
+        base.execute("BEGIN")
+        for members, batch in ahead(started(), 2 * jobs):
             read = iter(batch.results(lambda files, reason: ("", None)))
             for row, key, files, words in members:
                 text, thread = words if words is not None else next(read) if files else ("", None)
@@ -135,17 +137,6 @@ def _with_words(folder: Path, rows: Iterable[RegisterRow], jobs: int, tell: Call
                 base.execute("COMMIT")
                 base.execute("BEGIN")
             tell(done)
-
-        base.execute("BEGIN")
-        waiting = iter(rows)
-        while members := [_known(base, row) for row in islice(waiting, _BATCH)]:
-            running.append(
-                (members, Batch(submit, [files for _, _, files, words in members if words is None and files]))
-            )
-            if len(running) > 2 * jobs:
-                yield from finish()
-        while running:
-            yield from finish()
         base.execute("COMMIT")
 
 

@@ -8,23 +8,15 @@ import zipfile
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
-from datetime import tzinfo
 
 from wexagraph.errors import MessageError
-from wexagraph.exports.attachment_documents import (
-    ATTACHMENTS_NAME,
-    DocumentOptions,
-    Paged,
-    Part,
-    Taken,
-    dated,
-    page,
-)
-from wexagraph.exports.ledger import Entry, Origin
+from wexagraph.exports.attachments.documents import ATTACHMENTS_NAME, Paged, Part, Taken, dated, page
+from wexagraph.exports.attachments.ledger import Entry, Origin
+from wexagraph.exports.attachments.options import ExtractOptions
 from wexagraph.messages import Attachment, Header, Message
 from wexagraph.messages.filetypes import ZIP, contradicts, recognise
 from wexagraph.messages.mime import made_part
-from wexagraph.naming import Fields, NamePattern, clean, with_extension
+from wexagraph.naming import Fields, clean, with_extension
 from wexagraph.naming.paths import folder_path
 from wexagraph.output.staging import Staged, Stager, stager_at
 from wexagraph.selection.criteria import text_matches
@@ -32,60 +24,7 @@ from wexagraph.sources import Envelope, reopen
 from wexagraph.text import one_line, shortened
 from wexagraph.zips import UNREADABLE
 
-ATTACHMENT_PATTERN = "{date:%Y-%m-%d} {sender} - {filename}"
 _DEEPEST, _MOST_MEMBERS, _MOST_MEMBER_BYTES = 5, 1000, 512 * 1024 * 1024
-
-
-@dataclass(frozen=True)
-class ExtractOptions:
-    """Which attachments, and how they are named.
-
-    `wanted` are names or media types, with `*` and `?`; none means all. Sizes are in bytes. `inline` takes pictures of
-    the layout too, `nested` the attachments of messages inside, `open_zips` the files of ZIPs. `once` writes a file a
-    digest; `flat` leaves out the source's folders. `native` writes their own bytes, `document` says how PDFs are made
-    of them (None: none are).
-    """
-
-    pattern: NamePattern = field(default_factory=lambda: NamePattern(ATTACHMENT_PATTERN))
-    wanted: tuple[str, ...] = ()
-    larger: int | None = None
-    smaller: int | None = None
-    inline: bool = False
-    nested: bool = False
-    open_zips: bool = False
-    once: bool = False
-    flat: bool = False
-    zone: tzinfo | None = None
-    jobs: int = 1
-    native: bool = True
-    document: DocumentOptions | None = None
-
-    @property
-    def binds_types(self) -> bool:
-        """Whether PDFs hold attachments of several messages."""
-        return self.document is not None and self.document.bind == "type"
-
-    @property
-    def recipes(self) -> tuple[str, str]:
-        """Equal for two runs that take the same attachments under the same names: of their own bytes, and of their
-        PDFs; "" for what is not made."""
-        paged = self.document.recipe(self._recipe) if self.document is not None else ""
-        return self._recipe if self.native else "", paged
-
-    @property
-    def _recipe(self) -> str:
-        values = (
-            self.pattern.text,
-            self.wanted,
-            self.larger,
-            self.smaller,
-            self.inline,
-            self.nested,
-            self.open_zips,
-            str(self.zone),
-            *(["folders"] if not self.flat else []),
-        )
-        return hashlib.sha256(repr(values).encode("utf-8", "surrogateescape")).hexdigest()[:16]
 
 
 @dataclass(slots=True)

@@ -8,10 +8,11 @@ import time
 from dataclasses import replace
 
 from wexagraph.errors import PageError
-from wexagraph.exports.attachment_documents import Paged, Part, bind_type, sort_key, type_stem
-from wexagraph.exports.ledger import Document, Entry, Ledger, Origin
-from wexagraph.exports.pulling import ExtractOptions, Pulled
-from wexagraph.exports.report import AttachmentDocument, AttachmentReport
+from wexagraph.exports.attachments.documents import Paged, Part, bind_type, sort_key, type_stem
+from wexagraph.exports.attachments.ledger import Document, Entry, Ledger, Origin
+from wexagraph.exports.attachments.options import ExtractOptions
+from wexagraph.exports.attachments.pulling import Pulled
+from wexagraph.exports.attachments.report import AttachmentDocument, AttachmentReport
 from wexagraph.output.staging import Staged
 from wexagraph.output.target import Target
 from wexagraph.reports import AGAIN, NEW, Failure, PlannedFile

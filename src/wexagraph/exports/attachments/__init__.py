@@ -1,0 +1,1 @@
+"""Only the attachments: each as a file of its own, byte for byte, as a PDF, or both."""

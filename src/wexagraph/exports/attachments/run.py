@@ -1,0 +1,113 @@
+"""A run of attachments from beginning to end: choose, read, put, bind, list; and sums that agree."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from contextlib import closing
+from pathlib import Path
+
+from wexagraph.errors import TargetError
+from wexagraph.exports.attachments.choosing import wanted
+from wexagraph.exports.attachments.context import Context
+from wexagraph.exports.attachments.ledger import Entry, Ledger
+from wexagraph.exports.attachments.options import ExtractOptions
+from wexagraph.exports.attachments.pulling import Pulled
+from wexagraph.exports.attachments.reading import read
+from wexagraph.exports.attachments.report import AttachmentReport
+from wexagraph.output.folder import OWN
+from wexagraph.output.target import Target, keep_apart
+from wexagraph.output.untouched import untouched
+from wexagraph.reports import Failure, Progress
+from wexagraph.selection import Choice
+from wexagraph.sources import Source, Stored
+
+
+def extract(
+    source: Source,
+    into: str | Path,
+    choice: Choice | None = None,
+    options: ExtractOptions | None = None,
+    *,
+    progress: Callable[[Progress], None] | None = None,
+    stopped: Callable[[], bool] | None = None,
+    dry: bool = False,
+    afterwards: Callable[[list[Stored]], tuple[int, list[tuple[str, str]]]] | None = None,
+) -> AttachmentReport:
+    """Write the attachments of the chosen messages below the folder `into`; run again, only what is missing.
+
+    At the end of a run that was not interrupted, `afterwards` is given the messages that have attachments, all of which
+    were read back whole, and says how many it has changed at the source and which it left. A `dry` run reads and names
+    as another would, and writes nothing below the folder.
+
+    Raises SourceError, TargetError or CallError; a message that fails is in the report instead.
+    """
+    started = time.monotonic()
+    options = options or ExtractOptions()
+    keep_apart(source.location, into)
+    with untouched(Path(into)) if dry else closing(Target(Path(into))) as target:
+        if target.root.taken(f"{OWN}/journal.sqlite"):
+            raise TargetError(f"{target.folder} holds an export. Choose another folder for attachments alone.")
+        with closing(Ledger(target.database("attachments.sqlite"), options.recipes)) as ledger:
+            if ledger.is_new:
+                ledger.recover_lists(target)
+            run = Context(source, target, ledger, options, progress or (lambda _: None), stopped or (lambda: False))
+            report = run.report
+            report.planned = [] if dry else None
+            report.documents = [] if options.document is not None else None
+            run.looked_at = [] if afterwards is not None else None
+            _take_all(run, (choice or Choice()).settled(source))
+            _write_lists(run)
+            if afterwards is not None and not dry and not report.interrupted:
+                report.changed_at_the_source, report.left_at_the_source = afterwards(list(_stored(run)))
+    report.into = str(into)
+    report.seconds = time.monotonic() - started
+    return report
+
+
+def _take_all(run: Context, choice: Choice) -> None:
+    """Choose, read, and put what is taken out; what is bound by type comes last."""
+    try:
+        for pulled in read(run, wanted(run, choice)):
+            _take(run, pulled)
+        if run.options.binds_types and not run.report.interrupted:
+            run.files.bind_types()
+    except OSError as error:
+        raise run.target.failed(error) from error
+    run.files.put(last=not run.report.interrupted)
+
+
+def _take(run: Context, pulled: Pulled) -> None:
+    """Hand on what was taken out of a message, or note why it could not be."""
+    origin = pulled.origin
+    run.report.chosen += 1
+    origin.source = run.source.location
+    if pulled.trouble:
+        run.report.fail(Failure(origin.id, origin.folder, origin.subject, pulled.trouble))
+    else:
+        run.progress.finished += run.files.take(pulled)
+    run.advance()
+
+
+def _write_lists(run: Context) -> None:
+    """Write register and checksums, and note what of the source could not be read."""
+    if run.report.planned is None:
+        run.ledger.write_lists(run.target)
+    run.source.settle()
+    run.report.unreadable += [(trouble.where, trouble.reason) for trouble in run.source.troubles]
+
+
+def _stored(run: Context) -> Iterator[Stored]:
+    """The messages of this run that have attachments, each with what the disk now holds of it proved."""
+    for envelope in run.looked_at or ():
+        entries = run.ledger.known(run.source.location, envelope)
+        if entries and all(run.target.sha256(path) == sha256 for path, sha256 in map(_proof, entries)):
+            digest = run.ledger.digest(run.source.location, envelope)
+            yield Stored(envelope.folder, envelope.place, envelope.stamp, digest)
+
+
+def _proof(entry: Entry) -> tuple[str, str]:
+    """The path of a file that holds an attachment, and its digest."""
+    if entry.path or entry.document is None:
+        return entry.path, entry.sha256
+    return entry.document.path, entry.document.sha256
