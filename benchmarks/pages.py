@@ -17,6 +17,7 @@ from wexagraph.pages.composing.compose import compose
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
 from wexagraph.work.pool import ProcessWorkers
+from wexagraph.work.worker import prepare
 
 OPTIONS = PageOptions(zone="UTC")
 BARE = PageOptions(zone="UTC", read_back=False)
@@ -39,13 +40,14 @@ def in_workers(data: list[bytes], count: int) -> None:
 
 def main(*folders: Path) -> None:
     """The tables of generated messages; or of HTML files in a folder, in the layouts that others wrote."""
+    prepare()  # as a worker is
     for folder in folders:
         of_others(folder)
     if folders:
         return
     rich, plain = messages("html", 60), messages("text", 120)
     pages = [compose(Message(data), OPTIONS).html for data in rich]
-    ours(rich[:2] + plain[:2])  # warm, as a worker is
+    ours(rich[:2] + plain[:2])  # warm, as a worker is after its first message
     ours(rich[:1] + plain[:1], "weasyprint")
     # the engines are compared by making alone; what reading back costs is the last two rows
     rows = []

@@ -19,10 +19,11 @@ from unittest import mock
 import pypdfium2
 from PIL import Image
 
-from tests.zygote import Zygote
+from tests.zygote import Forking, Zygote
+from wexagraph.work import pool
 
 os.environ.pop("WEXAGRAPH_RECORDS", None)  # records of whoever runs the tests stay out of them
-_ZYGOTE = Zygote()
+_ZYGOTE, _FORKING = Zygote(), Forking()
 PROGRAM = str(Path(sys.executable).parent / "wexagraph")
 
 
@@ -96,6 +97,7 @@ class ProgramTest(unittest.TestCase):
                 mock.patch.dict(os.environ, environment),
                 mock.patch.object(sys, "argv", ["wexagraph", *map(str, arguments)]),
                 mock.patch.multiple(sys, stdin=io.StringIO(), **texts),
+                mock.patch.object(pool, "subprocess", _FORKING),
             ):
                 result = main.code_of_call()
                 for text in texts.values():

@@ -322,6 +322,6 @@ class Smuggled(ServerTest):
         started = time.monotonic()
         with self.assertRaises(SourceError) as caught:
             open_source(Account("imap", "127.0.0.1", peer.port, "records"), lambda *_: Secret("gezeitenqß"))
-        self.assertLess(time.monotonic() - started, 5)
+        self.assertLess(time.monotonic() - started, 20)
         for letter_of_it in ("ß", "xdf", "qß", "gezeiten"):
             self.assertNotIn(letter_of_it, str(caught.exception))

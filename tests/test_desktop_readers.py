@@ -34,7 +34,7 @@ from wexagraph.sources import open_source
 from wexagraph.sources.pst.store import PersonalFolders
 
 LAYOUTS = ("unicode", "ansi", "large")
-_SECONDS = 5.0
+_SECONDS = 30.0  # of a processor: what has no end takes longer on any machine
 _WORDS = "berth tide pilot mooring ledger 潮位表 Möwe İskele причал".split()
 HTML_IN_RTF = (
     r"{\rtf1\ansi\ansicpg1252\fromhtml1 \deff0{\fonttbl{\f0\fswiss Arial;}{\f1\fnil\fcharset204 Arial;}}"
@@ -260,10 +260,10 @@ class UnderAttack(unittest.TestCase):
                     data[at] ^= 1 << rng.randrange(8)
                 if not data:
                     break
-            started = time.monotonic()
+            started = time.process_time()
             with suppress(WexagraphError):
                 read(bytes(data))
-            self.assertLess(time.monotonic() - started, _SECONDS, f"turn {turn}")
+            self.assertLess(time.process_time() - started, _SECONDS, f"turn {turn}")
 
     def test_single_message_files(self) -> None:
         seeds = [msg(each) for each in (letter(files=[("a.txt", b"x" * 300)]), letter(inside=[letter("inner")]))]
@@ -365,10 +365,10 @@ class UnderAttack(unittest.TestCase):
             for depth in range(40):
                 inner = letter(f"level {depth}", inside=[inner, inner])
             pst(path, {"Inbox": [inner]}, shared=True)
-            started = time.monotonic()
+            started = time.process_time()
             with open_source(path) as source:
                 data = source.read(next(source.envelopes("Inbox")))
-            self.assertLess(time.monotonic() - started, _SECONDS)
+            self.assertLess(time.process_time() - started, _SECONDS)
             self.assertIn(b"damaged=", data)
 
     def test_strange_values(self) -> None:

@@ -1,6 +1,7 @@
 """The program, loaded once and forked for each call: a test drives what is installed without paying for a start.
 
-Run as `python -m tests.zygote REQUESTS ANSWERS`, two descriptors that stay open as long as the tests run.
+Run as `python -m tests.zygote`: it takes calls on standard input. With `--nursery LINE`, the number of a socket, it only
+forks workers, for a program that is called in the process of a test.
 """
 
 from __future__ import annotations
@@ -34,6 +35,10 @@ _LOADED = (
     "wexagraph.work.worker", "wexagraph.pages.make", "wexagraph.pages.composing.compose", "pikepdf.pdfa", "pypdfium2",
     "wexagraph.pages.attachments.convert", "wexagraph.pages.checking.text_check", "wexagraph.pages.pdf.binding",
     "wexagraph.pages.composing.covers", "wexagraph.pages.composing.plain", "plutoprint", "tinycss2", "wexagraph.exports.bound_documents",
+    "wexagraph.cli.main", "wexagraph.cli.defaults", "wexagraph.cli.help", "wexagraph.cli.case", "wexagraph.cli.file", "wexagraph.cli.find",
+    "wexagraph.cli.order", "wexagraph.cli.register", "wexagraph.cli.index", "wexagraph.sources.local", "wexagraph.sources.pst.store",
+    "wexagraph.exports.dry_run", "wexagraph.exports.file_words", "wexagraph.exports.index_page.writing", "wexagraph.records.order",
+    "wexagraph.records.certificate", "wexagraph.app.disposal", "tomlkit", "platformdirs", "PIL.Image", "PIL.PngImagePlugin", "encodings.idna",
 )  # fmt: off
 
 
@@ -87,11 +92,15 @@ def _receive(stream: IO[bytes]) -> Any:
 
 
 def main() -> None:
-    requests, answers = sys.stdin.buffer, os.fdopen(os.dup(1), "wb")
-    os.dup2(2, 1)
     for name in _LOADED:
         import_module(name)
-    nursery = _Nursery()
+    _warm_up()
+    if sys.argv[1:2] == ["--nursery"]:
+        _nurse(socket.socket(fileno=int(sys.argv[2])))
+        return
+    requests, answers = sys.stdin.buffer, os.fdopen(os.dup(1), "wb")
+    os.dup2(2, 1)
+    nursery = _Nursery.forked()
     while True:
         try:
             request = _receive(requests)
@@ -147,40 +156,71 @@ def _count(steps: mmap.mmap, end_before: int) -> None:
         setattr(os, name, counted(getattr(os, name)))
 
 
+def _warm_up() -> None:
+    """Make a page, so that what an engine loads for its first is there for all that are forked."""
+    from wexagraph.pages import fonts
+    from wexagraph.pages.make import Job, make
+    from wexagraph.pages.options import PageOptions
+
+    if "FONTCONFIG_FILE" not in os.environ:
+        fonts.provide()
+        make(Job(b"Subject: Warm\nContent-Type: text/html\n\n<p>words</p>", ("pdf", "html", "text"), PageOptions()))
+        del os.environ["FONTCONFIG_FILE"]
+
+
 class _Nursery:
     """A process of one thread that forks workers for the programs: forked from a program that has threads, one in some
     hundred would begin with a lock that nobody holds any more."""
 
-    def __init__(self) -> None:
-        self._ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-        self._lock = threading.Lock()
+    def __init__(self, line: socket.socket, process: subprocess.Popen[bytes] | None = None) -> None:
+        self._line, self._process, self._lock = line, process, threading.Lock()
+
+    @classmethod
+    def forked(cls) -> _Nursery:
+        """Forked from this process, which has loaded the program."""
+        ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         if os.fork() == 0:
             try:
-                self._ours.close()
-                signal.signal(signal.SIGCHLD, signal.SIG_IGN)
-                self._serve(theirs)
+                ours.close()
+                _nurse(theirs)
             finally:
                 os._exit(0)
         theirs.close()
+        return cls(ours)
 
-    def _serve(self, line: socket.socket) -> None:
-        while True:
-            data, streams, _, _ = socket.recv_fds(line, 1 << 20, 2)
-            if not data:
-                return
-            child = os.fork()
-            if child == 0:
-                line.close()
-                _be_a_worker(streams, *pickle.loads(data))
-            for stream in streams:
-                os.close(stream)
-            line.send(child.to_bytes(8, "big"))
+    @classmethod
+    def started(cls) -> _Nursery:
+        """Started anew. It ends with this process."""
+        ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        process = subprocess.Popen(
+            [sys.executable, "-m", "tests.zygote", "--nursery", str(theirs.fileno())],
+            cwd=os.path.dirname(os.path.dirname(os.path.abspath(__file__))),
+            pass_fds=[theirs.fileno()],
+        )
+        theirs.close()
+        return cls(ours, process)
 
     def fork(self, streams: list[int]) -> int:
         """A worker between these two descriptors. Returns its number as a process."""
         with self._lock:
-            socket.send_fds(self._ours, [pickle.dumps((os.getcwd(), dict(os.environ)))], streams)
-            return int.from_bytes(self._ours.recv(8), "big")
+            socket.send_fds(self._line, [pickle.dumps((os.getcwd(), dict(os.environ)))], streams)
+            return int.from_bytes(self._line.recv(8), "big")
+
+
+def _nurse(line: socket.socket) -> None:
+    """Fork a worker for each that is asked for on a line, until that ends."""
+    signal.signal(signal.SIGCHLD, signal.SIG_IGN)
+    while True:
+        data, streams, _, _ = socket.recv_fds(line, 1 << 20, 2)
+        if not data:
+            return
+        child = os.fork()
+        if child == 0:
+            line.close()
+            _be_a_worker(streams, *pickle.loads(data))
+        for stream in streams:
+            os.close(stream)
+        line.send(child.to_bytes(8, "big"))
 
 
 def _be_a_worker(streams: list[int], cwd: str, environment: dict[str, str]) -> None:
@@ -225,15 +265,16 @@ class _Forked:
                 time.sleep(0.002)
 
 
-class _Forking:
-    """`subprocess` as the pool of workers sees it."""
+class Forking:
+    """`subprocess` as the pool of workers sees it; without a nursery, one is started when the first worker is."""
 
-    def __init__(self, nursery: _Nursery) -> None:
+    def __init__(self, nursery: _Nursery | None = None) -> None:
         self._nursery = nursery
 
     PIPE, DEVNULL, TimeoutExpired = subprocess.PIPE, subprocess.DEVNULL, subprocess.TimeoutExpired
 
     def Popen(self, *_: object, **__: object) -> _Forked:
+        self._nursery = self._nursery or _Nursery.started()
         return _Forked(self._nursery)
 
 
@@ -255,7 +296,7 @@ def _become(nursery: _Nursery, arguments: list[str], cwd: str, environment: dict
         from wexagraph.cli.main import run
         from wexagraph.work import pool
 
-        pool.subprocess = _Forking(nursery)  # type: ignore[assignment]
+        pool.subprocess = Forking(nursery)  # type: ignore[assignment]
         try:
             run()
         except SystemExit as leaving:

@@ -45,9 +45,8 @@ def main() -> None:
     calls = sys.stdin.buffer
     answers = os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)  # whatever an engine prints must not fall between the answers
-    sys.setrecursionlimit(5000)
+    prepare()
     _limit_memory()
-    gc.set_threshold(50_000, 20, 20)
     while True:
         try:
             function, arguments, seconds = cast(Call, receive(calls))
@@ -65,6 +64,12 @@ def main() -> None:
             send(answers, answer)
         except BrokenPipeError:
             os._exit(0)
+
+
+def prepare() -> None:
+    """Make this process fit for many messages: some nest deeply, and few of their objects stand in circles."""
+    sys.setrecursionlimit(5000)
+    gc.set_threshold(50_000, 20, 20)
 
 
 def _limit_memory() -> None:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from concurrent.futures import Future
 from dataclasses import replace
+from itertools import chain, islice
 from typing import Any
 
 from wexagraph.errors import MessageError
@@ -17,18 +18,26 @@ from wexagraph.work.batches import Batch, ahead
 from wexagraph.work.pool import ProcessWorkers
 
 _CALL_MESSAGES, _CALL_BYTES = 32, 24 * 1024 * 1024
+_WORTH_WORKERS = 40
 _PAGES_SECONDS, _OCR_SECONDS, _SAY_SECONDS = 600.0, 4 * 3600.0, 1.0
 
 
 def read(run: Context, envelopes: Iterator[Envelope]) -> Iterator[Pulled]:
     """What is taken out of each message, staged. Raises OSError."""
-    if run.options.document is not None or (run.source.reopens and run.options.jobs > 1):
-        return _by_workers(run, envelopes)
-    messages = run.source.read_many(envelopes)
-    return (pull(run.target.stager, envelope, data, run.options) for envelope, data in messages)
+    options = run.options
+    first = list(islice(envelopes, _WORTH_WORKERS))
+    messages = chain(first, envelopes)
+    many = len(first) == _WORTH_WORKERS or sum(envelope.size for envelope in first) > _CALL_BYTES
+    # a ZIP may want more memory than a worker may hold
+    many = many or options.nested or options.open_zips
+    if options.document is not None or (many and run.source.reopens and options.jobs > 1):
+        yield from _by_workers(run, messages)
+        return
+    for envelope, data in run.source.read_many(messages):
+        yield pull(run.target.stager, envelope, data, options)
 
 
-def _by_workers(run: Context, envelopes: Iterator[Envelope]) -> Iterator[Pulled]:
+def _by_workers(run: Context, envelopes: Iterable[Envelope]) -> Iterator[Pulled]:
     work, options, source = str(run.target.work), run.options, run.source
     making = options.document is not None
     patience = _OCR_SECONDS if options.document is not None and options.document.page.ocr else _PAGES_SECONDS
@@ -49,7 +58,7 @@ def _by_workers(run: Context, envelopes: Iterator[Envelope]) -> Iterator[Pulled]
             yield from batch.results(lambda item, reason: _broken(run, item, reason))
 
 
-def _bundles(run: Context, envelopes: Iterator[Envelope]) -> Iterator[list[Any]]:
+def _bundles(run: Context, envelopes: Iterable[Envelope]) -> Iterator[list[Any]]:
     """What a worker takes in one call: messages, or where it can't read them itself, messages with their bytes."""
     if not run.source.reopens:
         yield from ([message] for message in run.source.read_many(envelopes))

@@ -122,32 +122,24 @@ def _normal(text: str) -> str:
 
 def _cut_lines(page: Any) -> list[str]:
     """Lines of which less than half is to be seen, since the box that they stand in is too small."""
+    from ctypes import byref, c_float
+
     import pypdfium2.raw as pdfium
 
-    lines = []
-    words = page.get_textpage()
+    lines, words = [], None
+    x, y = c_float(), c_float()
+    at, segment, put = (byref(x), byref(y)), pdfium.FPDFClipPath_GetPathSegment, pdfium.FPDFPathSegment_GetPoint
     for item in page.get_objects(filter=[pdfium.FPDF_PAGEOBJ_TEXT]):
         clip = pdfium.FPDFPageObj_GetClipPath(item)
         paths = max(0, pdfium.FPDFClipPath_CountPaths(clip)) if clip else 0
         left, bottom, right, top = item.get_bounds()
         for path in range(paths):
-            points = [
-                _point(pdfium.FPDFClipPath_GetPathSegment(clip, path, number))
-                for number in range(max(0, pdfium.FPDFClipPath_CountPathSegments(clip, path)))
-            ]
-            if points:
-                seen = min(top, max(y for _, y in points)) - max(bottom, min(y for _, y in points))
-                if seen < (top - bottom) / 2:
-                    lines.append(words.get_text_bounded(left, bottom, right, top))
-                    break
+            heights = []
+            for number in range(max(0, pdfium.FPDFClipPath_CountPathSegments(clip, path))):
+                put(segment(clip, path, number), *at)
+                heights.append(y.value)
+            if heights and min(top, max(heights)) - max(bottom, min(heights)) < (top - bottom) / 2:
+                words = words or page.get_textpage()
+                lines.append(words.get_text_bounded(left, bottom, right, top))
+                break
     return lines
-
-
-def _point(segment: Any) -> tuple[float, float]:
-    import ctypes
-
-    import pypdfium2.raw as pdfium
-
-    x, y = ctypes.c_float(), ctypes.c_float()
-    pdfium.FPDFPathSegment_GetPoint(segment, ctypes.byref(x), ctypes.byref(y))
-    return x.value, y.value

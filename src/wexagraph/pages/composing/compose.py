@@ -73,7 +73,10 @@ class Page:
     def may_cut(self) -> bool:
         """Whether a box on it may be smaller than the text in it."""
         theirs = self.html.partition(_END_OF_OURS)[2]
-        return "overflow" in theirs and any(_HEIGHT.search(rule) for rule in _OVERFLOWING.findall(theirs))
+        return "overflow" in theirs and any(
+            _HEIGHT.search(rule) and not (rule[0] == '"' and "display:none" in rule)
+            for rule in _OVERFLOWING.findall(theirs)
+        )
 
     def on_paper(self, paper: str, factor: float) -> Page:
         """The same page for another `@page` rule, all of ours but not the message's own larger by `factor`."""
