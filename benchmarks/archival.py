@@ -30,9 +30,9 @@ def main() -> None:
     rows = []
     for name, made in (("demo mailbox", fixtures()), ("generated from the grammar", generated(COUNT))):
         with ProcessWorkers(2, 120) as pool:
-            found = [future.result() for future in [pool.submit(proved, each.data) for each in made]]
-        passed, held = (sum(one) for one in zip(*found, strict=True))
-        rows.append([name, f"{len(found)}", f"{passed / len(found):.2%}", f"{held / len(found):.2%}", "100 %"])
+            results = [future.result() for future in [pool.submit(proved, each.data) for each in made]]
+        passed, held = (sum(one) for one in zip(*results, strict=True))
+        rows.append([name, f"{len(results)}", f"{passed / len(results):.2%}", f"{held / len(results):.2%}", "100 %"])
     table("Messages as PDF/A-3b", ["messages", "number", "approved", "original held", "wanted"], rows)
 
 

@@ -96,12 +96,12 @@ def finding(home: Path) -> Iterator[list[str]]:
     base.close()
     for asked in ("w499123", "w77 survey"):
         command = [PROGRAM, "find", asked, "--records", str(records.folder)]
-        found, start = paired(5, lambda command=command: run(*command), lambda: run(PROGRAM, "find", "--help"))  # type: ignore[misc]
+        searched, start = paired(5, lambda command=command: run(*command), lambda: run(PROGRAM, "find", "--help"))  # type: ignore[misc]
         yield [
             f"`find {asked}` among {_INDEXED:,}",
-            f"{min(found):.2f} s",
+            f"{min(searched):.2f} s",
             f"`find --help` {min(start):.2f} s",
-            f"{min(found) - min(start):.2f} s beyond it",
+            f"{min(searched) - min(start):.2f} s beyond it",
             "at most 0.10 s",
         ]
 

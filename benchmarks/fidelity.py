@@ -88,20 +88,20 @@ def compare(name: str, ours: list[Word], theirs: list[Word]) -> Score:
     A place is right if it is within 2 % of the content's width from theirs, across, and down from the word before it.
     """
     width = OPTIONS.content_width * 0.75
-    found = placed = 0
+    matched = placed = 0
     matcher = SequenceMatcher(None, [w.text for w in theirs], [w.text for w in ours], autojunk=False)
     before: tuple[Word, Word] | None = None
     for a, b, size in matcher.get_matching_blocks():
         for step in range(size):
             their, our = theirs[a + step], ours[b + step]
-            found += 1
+            matched += 1
             down = 0.0 if before is None else (their.y - before[0].y) - (our.y - before[1].y)
             before = (their, our)
             placed += abs(their.x - our.x) <= _NEAR * width and abs(down) <= _NEAR * width
     # a word that stands elsewhere, or is cut otherwise, is there all the same
     stream = "".join(w.text for w in ours)
     present = sum(w.text in stream or w.text[::-1] in stream for w in theirs)
-    return Score(name, len(theirs), max(found, present), placed)
+    return Score(name, len(theirs), max(matched, present), placed)
 
 
 def placed_after_fit(ours: list[Word], theirs: list[Word], width: float) -> tuple[int, int]:
@@ -159,8 +159,8 @@ def boxed_words(pdf: Path) -> list[Word]:
     output = subprocess.run(["pdftotext", "-bbox", str(pdf), "-"], capture_output=True, check=True).stdout.decode(
         "utf-8"
     )
-    found = re.findall(r'<word xMin="([-\d.]+)" yMin="([-\d.]+)"[^>]*>(.*?)</word>', output)
-    return [Word(unescape(text), float(x), float(y)) for x, y, text in found]
+    boxes = re.findall(r'<word xMin="([-\d.]+)" yMin="([-\d.]+)"[^>]*>(.*?)</word>', output)
+    return [Word(unescape(text), float(x), float(y)) for x, y, text in boxes]
 
 
 def score_of_file(path: Path, known: list[list[Any]], keep: Path | None = None) -> tuple[Score, list[str]]:
@@ -199,7 +199,7 @@ def of_folder(folder: Path, keep: Path | None = None) -> None:
                 scores.append(job.result())
             except Exception as error:  # a document that no page can be made of is the worst of all
                 scores.append((Score(name, len(known[name]), 0, 0), [f"{type(error).__name__}: {error}"[:60]]))
-    scores = [found for found in scores if found[0].words]
+    scores = [scored for scored in scores if scored[0].words]
     rows = [
         [
             s.name,
@@ -262,8 +262,8 @@ def by_origins(folder: Path, names: list[str]) -> None:
             face = '<style>html{font-family:"Liberation Sans"}</style>'
             theirs = origins(browser.sheet(shown[:at] + face + shown[at:], 174, 4960))
             ours = [word for word in origins(pdf_of(page_of(html))) if word.y < 13_800]
-            found, placed = placed_after_fit(ours, theirs, OPTIONS.content_width * 0.75)
-            scores.append(Score(name, len(theirs), found, placed))
+            matched, placed = placed_after_fit(ours, theirs, OPTIONS.content_width * 0.75)
+            scores.append(Score(name, len(theirs), matched, placed))
     total = sum(score.words for score in scores)
     rows = [
         [s.name, str(s.words), f"{100 * s.placed / s.words:.1f} %"]
@@ -289,8 +289,8 @@ def measure(keep: Path | None = None) -> list[Score]:
                 (keep / f"{name}.html").write_text(page.self_contained())
             footer = re.compile(r"Page|of|\d+|Fidelity")
             cut = [
-                [w for w in found if not (w.y > 13_900 and footer.fullmatch(w.text))]
-                for found in (words(ours), [w._replace(x=w.x + _MARGIN) for w in words(theirs)])
+                [w for w in listed if not (w.y > 13_900 and footer.fullmatch(w.text))]
+                for listed in (words(ours), [w._replace(x=w.x + _MARGIN) for w in words(theirs)])
             ]
             scores.append(compare(name, *cut))
     return scores

@@ -25,8 +25,8 @@ def fill(server: Dovecot, folder: str, path: Path, most: int) -> None:
             break
         (place / "cur" / f"{1_770_000_000 + number}.M{number}.bench:2,").write_bytes(box.get_bytes(key))
     owner = pwd.getpwnam("mail")
-    for found in [place, *place.rglob("*")]:
-        os.chown(found, owner.pw_uid, owner.pw_gid)
+    for owned in [place, *place.rglob("*")]:
+        os.chown(owned, owner.pw_uid, owner.pw_gid)
 
 
 def bare(server: Dovecot) -> None:

@@ -25,11 +25,11 @@ def seconds(action: Callable[[], object]) -> float:
 
 def paired(rounds: int, *actions: Callable[[], object]) -> list[list[float]]:
     """Each action's seconds, round by round and side by side, so that a slow moment of the machine meets all."""
-    found: list[list[float]] = [[] for _ in actions]
+    rounds_of_each: list[list[float]] = [[] for _ in actions]
     for _ in range(rounds):
-        for times, action in zip(found, actions, strict=True):
+        for times, action in zip(rounds_of_each, actions, strict=True):
             times.append(seconds(action))
-    return found
+    return rounds_of_each
 
 
 def ratio(numerators: list[float], denominators: list[float]) -> float:

@@ -38,8 +38,8 @@ def main() -> None:
         register = DATA / f"memory.{suffix}"
         register.unlink(missing_ok=True)
         peak = peak_of(["register", str(path), "--into", str(register)])
-        told = [f"`register`, {suffix.upper()}", "500,000", f"{path.stat().st_size / 1e6:.0f} MB"]
-        rows.append([*told, f"{peak / 1024:.0f} MB", most])
+        cells = [f"`register`, {suffix.upper()}", "500,000", f"{path.stat().st_size / 1e6:.0f} MB"]
+        rows.append([*cells, f"{peak / 1024:.0f} MB", most])
         register.unlink()
     table("Peak memory of any process", ["command", "messages", "mailbox", "peak", "at most"], rows)
 

@@ -102,7 +102,7 @@ def of_others(folder: Path) -> None:
 
 def _files(data: bytes) -> list[bytes]:
     """The files of a message as the email package sees them; not those of messages within it, which are files whole."""
-    found = []
+    contents = []
     waiting = [email.message_from_bytes(data)]
     while waiting:
         part = waiting.pop()
@@ -114,8 +114,8 @@ def _files(data: bytes) -> list[bytes]:
         elif not part.is_multipart() and (
             part.get_filename() or not kind.startswith(("text/", "message/", "multipart/"))
         ):
-            found.append(part.get_payload(decode=True) or b"")
-    return found  # type: ignore[return-value]
+            contents.append(part.get_payload(decode=True) or b"")
+    return contents  # type: ignore[return-value]
 
 
 def _joined(content: bytes) -> bytes:

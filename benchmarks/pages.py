@@ -97,13 +97,13 @@ def _beside_chromium(data: list[bytes], pages: list[str], rounds: int = 3) -> tu
         browser.pdf(pages[0])
         for at in range(0, len(data), _AT_ONCE):
             some = slice(at, at + _AT_ONCE)
-            found = paired(
+            times = paired(
                 rounds,
                 lambda: ours(data[some], options=BARE),  # noqa: B023
                 lambda: [browser.pdf(page) for page in pages[some]],  # noqa: B023
             )
-            mine += found[0]
-            theirs += found[1]
+            mine += times[0]
+            theirs += times[1]
     return [sum(mine) / rounds], len(data), "Chromium, from the cleaned HTML", [sum(theirs) / rounds]
 
 

@@ -45,9 +45,9 @@ def main() -> None:
         level = cleaning.levelled(cleaning.cleaned(drawn_page, cleaning.is_grainy(drawn_page)))[0]
         times.append(taken / seconds(lambda level=level, program=program: program.words(level, 300, 600)))  # type: ignore[misc]
         sizes.append(len(scanned.pdf) - len(content))
-        found = words_of(scanned.pdf)
-        wanted, text = Counter(word.text for word in drawn), Counter(word.text for word in found)
-        near = -1 if "skew" in how else sum(any(_near(a, b) for b in found if a.text == b.text) for a in drawn)
+        read = words_of(scanned.pdf)
+        wanted, text = Counter(word.text for word in drawn), Counter(word.text for word in read)
+        near = -1 if "skew" in how else sum(any(_near(a, b) for b in read if a.text == b.text) for a in drawn)
         row = (len(drawn), (wanted & text).total(), (wanted & bare).total(), near)
         by_state.setdefault(f"{dpi} dpi", []).append(row)
         by_state.setdefault(state, []).append(row)

@@ -57,8 +57,8 @@ def registers(box: str, folder: Path) -> list[list[str]]:
     rows[-1] += [f"{ratio(theirs, ours):.2f} of its rate", "at least 0.7"]
     names = "date,from,to,subject,attachments,folder,state".split(",")
     columns = list(map(column_of, names))
-    found = [*listings(open_source(box), Choice(), columns, None)]
-    new = [Listing(message_digest(b"%d" % n), "new", found[n].thing) for n in range(100)]
+    messages = [*listings(open_source(box), Choice(), columns, None)]
+    new = [Listing(message_digest(b"%d" % n), "new", messages[n].thing) for n in range(100)]
     gc.collect()
     gc.freeze()  # what is only there for the benchmark
 
@@ -66,7 +66,7 @@ def registers(box: str, folder: Path) -> list[list[str]]:
         with opened(book, Register(column_of, value=Row.value)) as sheet:
             living = LivingTable(sheet, column_of, (), Row.value)
             living.read()
-            for listing in (*found, *new):
+            for listing in (*messages, *new):
                 living.meet(listing)
             living.finish()
             with open(folder / "up.xlsx", "wb") as file:

@@ -79,6 +79,7 @@ def in_memory() -> Iterator[None]:
         if "TMPDIR" not in os.environ and shutil.disk_usage(memory).free > _ROOM:
             place = Path(tempfile.mkdtemp(prefix="wexagraph-tests-", dir=memory))
             os.setxattr(place, "user.xdg.tags", b"berth")
+            place.chmod(0o755)  # a mail server runs as another user
             os.environ["TMPDIR"] = str(place)
     try:
         yield
@@ -97,8 +98,8 @@ def main() -> int:
     totals = [0, 0, 0]
     with in_memory(), ThreadPoolExecutor((os.cpu_count() or 1) + 1) as pool:
         for name, output, counts, seconds in pool.map(in_a_process, names):
-            told = f"{counts[0]} passed, {counts[1]} failed, {counts[2]} skipped"
-            print(f"--- {name}: {told}; {seconds:.0f} s", flush=True)
+            counted = f"{counts[0]} passed, {counts[1]} failed, {counts[2]} skipped"
+            print(f"--- {name}: {counted}; {seconds:.0f} s", flush=True)
             if counts[1] or counts[2]:
                 print(output)
             totals = [total + count for total, count in zip(totals, counts, strict=True)]

@@ -42,8 +42,8 @@ class Visit:
 
     def violations(self) -> list[str]:
         """What axe finds against WCAG 2.2 AA."""
-        found: list[dict[str, Any]] = Axe().run(self.page, options={"runOnly": _RULES}).response["violations"]
-        return [f"{each['id']}: {each['nodes'][0]['html'][:200]}" for each in found]
+        broken: list[dict[str, Any]] = Axe().run(self.page, options={"runOnly": _RULES}).response["violations"]
+        return [f"{each['id']}: {each['nodes'][0]['html'][:200]}" for each in broken]
 
 
 @contextmanager

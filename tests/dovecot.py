@@ -181,9 +181,9 @@ class Dovecot:
         """UIDs and flags of all messages of a folder, as the server tells them."""
         client = self.client()
         client.select(f'"{folder}"', readonly=True)
-        found = client.uid("FETCH", "1:*", "(UID FLAGS)")[1]
+        answers = client.uid("FETCH", "1:*", "(UID FLAGS)")[1]
         client.logout()
-        return [line.partition(b" ")[2] for line in found if isinstance(line, bytes)]
+        return [line.partition(b" ")[2] for line in answers if isinstance(line, bytes)]
 
     def commands(self) -> list[str]:
         """Every command line that a client sent after its login, in the order of the sessions."""

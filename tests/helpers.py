@@ -104,10 +104,10 @@ class ProgramTest(unittest.TestCase):
                     text.flush()
         finally:
             os.chdir(before)
-        told = [raw.getvalue().decode("utf-8", "surrogateescape") for raw in streams.values()]
+        printed = [raw.getvalue().decode("utf-8", "surrogateescape") for raw in streams.values()]
         if code is not None:
-            self.assertEqual(result, code, f"{arguments}\n{told[0]}\n{told[1]}")
-        return subprocess.CompletedProcess([str(a) for a in arguments], result, *told)
+            self.assertEqual(result, code, f"{arguments}\n{printed[0]}\n{printed[1]}")
+        return subprocess.CompletedProcess([str(a) for a in arguments], result, *printed)
 
     def write(self, name: str, content: bytes | str) -> Path:
         path = self.folder / name
@@ -126,9 +126,9 @@ class ProgramTest(unittest.TestCase):
     def made(self, folder: Path | str, suffix: str = "") -> list[str]:
         """Paths of the files an export has made, sorted, without the journal and the two lists."""
         root = self.folder / folder
-        found = [str(path.relative_to(root)) for path in root.rglob("*") if path.is_file() or path.is_symlink()]
+        paths = [str(path.relative_to(root)) for path in root.rglob("*") if path.is_file() or path.is_symlink()]
         own = ("register.csv", "manifest-sha256.txt")
-        return sorted(p for p in found if not p.startswith(".wexagraph") and p not in own and p.endswith(suffix))
+        return sorted(p for p in paths if not p.startswith(".wexagraph") and p not in own and p.endswith(suffix))
 
 
 def letter(
@@ -190,9 +190,9 @@ def squeezed(text: str) -> str:
     return re.sub(r"[\s\u200b-\u200f\u202a-\u202e\u2066-\u2069\ufe0f\ufffe]+", "", text)
 
 
-def missing_words(wanted: str, found: str) -> list[str]:
+def missing_words(wanted: str, shown: str) -> list[str]:
     """The words of `wanted` that do not stand in `found`; a right-to-left word may stand in visual order."""
-    text = squeezed(found)
+    text = squeezed(shown)
     missing = []
     for word in wanted.split():
         letters = squeezed(word)

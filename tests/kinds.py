@@ -143,7 +143,7 @@ class Kinds:
         return self._in_files(kind)
 
     def _in_files(self, kind: str) -> Path:
-        found = [
+        contents = [
             path
             for path in (
                 self.folder / kind,
@@ -153,7 +153,7 @@ class Kinds:
             )
             if path.exists()
         ]
-        return found[0] if found else make(kind, self.folder)
+        return contents[0] if contents else make(kind, self.folder)
 
     @contextmanager
     def opened(self, kind: str) -> Iterator[Source]:

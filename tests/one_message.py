@@ -49,8 +49,8 @@ def main() -> None:
             os._exit(0)
         _, status = os.waitpid(child, 0)
         if status:
-            told = "it hangs" if os.WTERMSIG(status) == signal.SIGALRM else f"it ends with {status}"
-            print(json.dumps({"seconds": MOST_SECONDS, "megabytes": 0, "notes": [told]}), flush=True)
+            reason = "it hangs" if os.WTERMSIG(status) == signal.SIGALRM else f"it ends with {status}"
+            print(json.dumps({"seconds": MOST_SECONDS, "megabytes": 0, "notes": [reason]}), flush=True)
 
 
 if __name__ == "__main__":

@@ -104,11 +104,11 @@ class Peer(Scripted):
 
     @staticmethod
     def asked(command: str) -> list[int]:
-        found: list[int] = []
+        numbers: list[int] = []
         for piece in command.split(" ")[2].split(","):
             first, _, last = piece.partition(":")
-            found += range(int(first), int(last or first) + 1)
-        return found
+            numbers += range(int(first), int(last or first) + 1)
+        return numbers
 
     def fetch(self, uid: int, command: str) -> bytes:
         data = self.messages[uid - 1]

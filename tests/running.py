@@ -17,7 +17,7 @@ ALL = "pdf,eml,html,text,mbox,zip"
 
 def three_hundred() -> list[bytes]:
     """Small letters of several kinds; many share a name, some differ from it in case only."""
-    found = []
+    letters = []
     for number in range(300):
         subject = ("Invoice", "INVOICE", f"Berth {number % 40}", "Tide: notice?")[number % 4]
         body = f"Letter {number}.\n" + "From the quay.\n" * (number % 7)
@@ -26,10 +26,10 @@ def three_hundred() -> list[bytes]:
             parts = multipart(
                 "mixed", html(f"<p>Rich letter {number}</p>"), file("plan.pdf", "application/pdf", b"%d" % number)
             )
-            found.append(message("Ines <i@q.example>", "r@s.example", subject, moment, parts))
+            letters.append(message("Ines <i@q.example>", "r@s.example", subject, moment, parts))
         else:
-            found.append(letter(subject, body=body))
-    return found
+            letters.append(letter(subject, body=body))
+    return letters
 
 
 class RunTest(ProgramTest):

@@ -30,9 +30,9 @@ class Stub(KeyringBackend):
     def set_password(self, service, user, password):
         json.dump({**self._all(), service + user: password}, open(self.place, "w"))
     def delete_password(self, service, user):
-        found = self._all()
-        del found[service + user]
-        json.dump(found, open(self.place, "w"))
+        passwords = self._all()
+        del passwords[service + user]
+        json.dump(passwords, open(self.place, "w"))
 """
 
 
@@ -89,9 +89,9 @@ class Reading(AccountTest):
         cls.server.fill("Berths.East &ANw-ber", [letter("In a folder")], "(\\Seen \\Flagged)")
 
     def test_folders(self) -> None:
-        found = json.loads(self.run_program("folders", "@office", "--json").stdout)
+        folders = json.loads(self.run_program("folders", "@office", "--json").stdout)
         self.assertEqual(
-            {row["folder"]: row["messages"] for row in found},
+            {row["folder"]: row["messages"] for row in folders},
             {"Archive": len(self.messages), "Berths/East Über": 1, "INBOX": 0, "Trash": 0},
         )
         one = self.run_program(
@@ -137,10 +137,10 @@ class Reading(AccountTest):
         self.assertEqual(self.sent("BODY.PEEK[]"), [])
         self.assertEqual(self.sent("SELECT"), [])
         self.assertLess(len(self.server.commands()), 24)
-        told = ("date", "from", "subject", "attachment_names")
-        here = sorted(tuple(row[name] for name in told) for row in rows if row["folder"] == "Archive")
+        columns = ("date", "from", "subject", "attachment_names")
+        here = sorted(tuple(row[name] for name in columns) for row in rows if row["folder"] == "Archive")
         there = sorted(
-            tuple("" if name == "attachment_names" and row["subject"] in UNTOLD else row[name] for name in told)
+            tuple("" if name == "attachment_names" and row["subject"] in UNTOLD else row[name] for name in columns)
             for row in self.listed(self.local / "all.mbox")
         )
         self.assertEqual(here, there)
@@ -258,8 +258,8 @@ class Reading(AccountTest):
         self.assertIn("none came on standard input", self.run_program(*adding, code=2, input="", env=env).stderr)
         self.assertEqual(self.run_program(*adding, input=PASSWORD + "\n", env=env).stderr, "")
         self.assertIn("keyring", self.run_program("account", "list", env=env).stdout)
-        told = self.run_program("account", "check", "post", env=env).stdout
-        self.assertIn("offers UIDPLUS", told)
+        output = self.run_program("account", "check", "post", env=env).stdout
+        self.assertIn("offers UIDPLUS", output)
         self.assertIn("INBOX", self.run_program("folders", "@post", env=env).stdout)
         self.run_program("account", "forget", "post", env=env)
         self.assertEqual(json.loads((self.folder / "keyring.json").read_text()), {})
@@ -324,9 +324,9 @@ class Reading(AccountTest):
 
 class Afterwards(AccountTest):
     def fresh(self, folder: str, count: int = 5) -> list[bytes]:
-        found = [letter(f"{folder} {n}", body=f"Letter {n} of {folder}.\n") for n in range(count)]
-        self.server.fill(folder, found)
-        return found
+        letters = [letter(f"{folder} {n}", body=f"Letter {n} of {folder}.\n") for n in range(count)]
+        self.server.fill(folder, letters)
+        return letters
 
     def export(self, folder: str, wish: str, *more: str, code: int = 0) -> str:
         done = self.run_program(
@@ -361,10 +361,10 @@ class Afterwards(AccountTest):
         self.export("Marks", "keyword:Filed", "--yes")
         self.assertEqual(len(self.subjects("@office", "--folder", "Marks", "--keyword", "Filed")), 5)
         self.fresh("Marks", 2)
-        told = self.run_program(
+        output = self.run_program(
             "export", "@office", "--folder", "Marks", "--except", "keyword=Filed", "--into", "new"
         ).stdout
-        self.assertIn("2 messages chosen: 2 written", told)
+        self.assertIn("2 messages chosen: 2 written", output)
 
     def test_what_a_case_on_hold_has_stays(self) -> None:
         self.fresh("Held", 3)

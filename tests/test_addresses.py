@@ -29,8 +29,8 @@ class Addresses(ProgramTest):
         self.write("in/b/5.eml", b"From: undisclosed-recipients:;\nTo: nobody\n\nText.\n")
 
     def rows(self, *more: str) -> dict[str, dict[str, object]]:
-        told = self.run_program("addresses", "in", "--json", *more).stdout
-        return {row["address"]: row for row in json.loads(told)}
+        output = self.run_program("addresses", "in", "--json", *more).stdout
+        return {row["address"]: row for row in json.loads(output)}
 
     def test_a_row_an_address(self) -> None:
         rows = self.rows()
@@ -53,9 +53,9 @@ class Addresses(ProgramTest):
         self.assertEqual((ines["incoming"], ines["outgoing"]), (2, 1))
         self.assertEqual(rows["piet@cormorant.example"]["incoming"], 0)
         self.assertEqual(self.rows("--domains")["quay.example"]["wrote"], 2)
-        told = self.run_program("addresses", "in", "--mine", "records@saltmere.example").stdout
-        self.assertIn("3 addresses.", told)
-        self.assertIn("To us", told)
+        output = self.run_program("addresses", "in", "--mine", "records@saltmere.example").stdout
+        self.assertIn("3 addresses.", output)
+        self.assertIn("To us", output)
 
     def test_files(self) -> None:
         for name in ("people.csv", "people.xlsx", "people.vcf"):

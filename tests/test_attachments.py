@@ -54,17 +54,17 @@ def letter_with(*parts: Piece | bytes, subject: str = "Files") -> bytes:
 
 def decoded(data: bytes) -> Counter[bytes]:
     """Digests of the attachments of a message, as Python's own package decodes them."""
-    found: Counter[bytes] = Counter()
+    digests: Counter[bytes] = Counter()
 
     def walk(part: email.message.Message) -> None:
         if part.is_multipart() and part.get_content_maintype() == "multipart":
             for child in part.get_payload():  # type: ignore[union-attr]
                 walk(child)  # type: ignore[arg-type]
         elif part.get_content_disposition() == "attachment":
-            found[hashlib.sha256(part.get_payload(decode=True) or b"").digest()] += 1  # type: ignore[arg-type]
+            digests[hashlib.sha256(part.get_payload(decode=True) or b"").digest()] += 1  # type: ignore[arg-type]
 
     walk(email.message_from_bytes(data, policy=email.policy.compat32))
-    return found
+    return digests
 
 
 class TakenOut(ProgramTest):
@@ -79,12 +79,14 @@ class TakenOut(ProgramTest):
             for data in held:
                 wanted += decoded(data)
         self.attachments("in")
-        found = Counter(hashlib.sha256((self.folder / "att" / name).read_bytes()).digest() for name in self.made("att"))
-        self.assertEqual(wanted - found, Counter())
+        digests = Counter(
+            hashlib.sha256((self.folder / "att" / name).read_bytes()).digest() for name in self.made("att")
+        )
+        self.assertEqual(wanted - digests, Counter())
         self.assertIn("0 altered; 0 foreign", self.run_program("verify", "att").stdout)
         with open(self.folder / "att" / "register.csv", encoding="utf-8-sig", newline="") as register:
             rows = list(csv.DictReader(register))
-        self.assertEqual(len(rows), sum(found.values()))
+        self.assertEqual(len(rows), sum(digests.values()))
         for row in rows:
             content = (self.folder / "att" / row["file"]).read_bytes()
             self.assertEqual((hashlib.sha256(content).hexdigest(), str(len(content))), (row["sha256"], row["size"]))
@@ -354,8 +356,8 @@ class Ways(ProgramTest):
     def test_the_list_on_the_page_leads_to_pages_and_files(self) -> None:
         parts = [file(f"{name}.txt", "text/plain", name.encode()) for name in ("one", "two")]
         with pikepdf.open(self.export("embed", *parts)) as document:
-            found = [a for a in document.pages[0].Annots if a.Subtype == "/FileAttachment"]
-            self.assertEqual([bytes(a.FS.EF.F.read_bytes()) for a in found], [b"one", b"two"])
+            annotations = [a for a in document.pages[0].Annots if a.Subtype == "/FileAttachment"]
+            self.assertEqual([bytes(a.FS.EF.F.read_bytes()) for a in annotations], [b"one", b"two"])
         with pikepdf.open(self.export("pages", *parts)) as document:
             pages = [page.objgen for page in document.pages]
             self.assertEqual([pages.index(a.A.D[0].objgen) for a in document.pages[0].Annots], [1, 2])
@@ -373,10 +375,11 @@ class Ways(ProgramTest):
         check_with_qpdf(self, path)
         with pikepdf.open(path) as document, document.open_outline() as outline:
             pages = {page.objgen: number for number, page in enumerate(document.pages)}
-            told = [(str(item.title), [str(child.title) for child in item.children]) for item in outline.root]
+            bookmarks = [(str(item.title), [str(child.title) for child in item.children]) for item in outline.root]
             below = [pages[child.destination[0].objgen] for child in outline.root[1].children]
         self.assertEqual(
-            told, [("Files", []), ("plan.pdf", ["Inner basin", "East quay"]), ("locked.pdf", []), ("broken.pdf", [])]
+            bookmarks,
+            [("Files", []), ("plan.pdf", ["Inner basin", "East quay"]), ("locked.pdf", []), ("broken.pdf", [])],
         )
         self.assertEqual(below, [1, 2])
         self.assertEqual(set(self.embedded(path)), {"locked.pdf", "broken.pdf"}, "what can't be pages is embedded")

@@ -147,8 +147,8 @@ class LostVolumes(LuckTest):
                 if name == "the catalogue":
                     self.call_program("verify", "bk", "--repair", "in.mbox")
                 self.call_program("backup", "in.mbox", "--into", "bk")
-                found = verify(self.folder / "bk", deep=True)
-                self.assertTrue(found.whole, found.findings)
+                proof = verify(self.folder / "bk", deep=True)
+                self.assertTrue(proof.whole, proof.findings)
                 self.call_program("restore", "bk", "--into", "back")
                 self.assertEqual(self.digests("back"), self.wanted(mails))
                 for place in ("bk", "back"):
@@ -298,8 +298,8 @@ class Mailboxes(LuckTest):
 
         with BackupSource(self.folder / "bk") as source:
             restore(source, MboxSink(live, False), "live.mbox", progress=deliver)
-        found = sorted(str(one["subject"]) for one in mailbox.mbox(live))
-        self.assertEqual(found, sorted(["Old", "Delivered", *(f"Letter {n}" for n in range(5))]))
+        subjects = sorted(str(one["subject"]) for one in mailbox.mbox(live))
+        self.assertEqual(subjects, sorted(["Old", "Delivered", *(f"Letter {n}" for n in range(5))]))
         self.assertEqual(live.stat().st_mode & 0o777, 0o660)
 
     def test_a_lock_of_another_program(self) -> None:

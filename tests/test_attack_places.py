@@ -218,8 +218,8 @@ class HostileNames(Places):
         )
         odd = place + b"/../out/od\xe9d"
         open(odd, "wb").close()
-        found = json.loads(self.call_program("verify", "out", "--json", code=1).stdout)
-        self.assertEqual([(one["path"], one["state"]) for one in found["findings"]], [("od\\xe9d", "foreign")])
+        report = json.loads(self.call_program("verify", "out", "--json", code=1).stdout)
+        self.assertEqual([(one["path"], one["state"]) for one in report["findings"]], [("od\\xe9d", "foreign")])
 
     def test_of_members_of_a_zip(self) -> None:
         with zipfile.ZipFile(self.folder / "in.zip", "w") as archive:
@@ -468,8 +468,8 @@ class Reseal:
         from wexagraph.backups import bag
 
         for name, kind in bag.TAG_MANIFESTS.items():
-            found = {path: bag.digest_of(self.root / path, kind) for path in bag.TAG_FILES}
-            (self.root / name).write_bytes(bag.sums_text({p: d for p, d in found.items() if d}))
+            digests = {path: bag.digest_of(self.root / path, kind) for path in bag.TAG_FILES}
+            (self.root / name).write_bytes(bag.sums_text({p: d for p, d in digests.items() if d}))
 
 
 class TamperedBackups(Places):

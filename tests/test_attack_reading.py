@@ -176,7 +176,7 @@ def referring(kind: str, at: str) -> bytes:
     main = "word/document.xml" if kind == "docx" else "xl/workbook.xml"
     above, _, name = main.rpartition("/")
     office = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
-    told = "".join(
+    relationships = "".join(
         f'<Relationship Id="rIdX{n}" Type="{office}/{what}" Target="{at}/{what}" TargetMode="External"/>'
         for n, what in enumerate(("image", "attachedTemplate", "externalLinkPath", "oleObject", "subDocument", "frame"))
     )
@@ -188,13 +188,15 @@ def referring(kind: str, at: str) -> bytes:
         for member in old.namelist():
             data = old.read(member)
             if member == f"{above}/_rels/{name}.rels":
-                data = data.replace(b"</Relationships>", told.encode() + b"</Relationships>")
+                data = data.replace(b"</Relationships>", relationships.encode() + b"</Relationships>")
             if member == "word/document.xml":
                 data = data.replace(b"<w:body>", b"<w:body>" + drawn.encode())
             new.writestr(member, data)
         if f"{above}/_rels/{name}.rels" not in old.namelist():
             package = "http://schemas.openxmlformats.org/package/2006/relationships"
-            new.writestr(f"{above}/_rels/{name}.rels", f'<Relationships xmlns="{package}">{told}</Relationships>')
+            new.writestr(
+                f"{above}/_rels/{name}.rels", f'<Relationships xmlns="{package}">{relationships}</Relationships>'
+            )
     return out.getvalue()
 
 
@@ -348,11 +350,11 @@ class Messages(ProgramTest):
             halves = list(pool.map(self.taken, (table[::2], table[1::2])))
         self.assertEqual(sum(map(len, halves)), len(table))
         results = [halves[number % 2][number // 2] for number in range(len(table))]
-        for (name, _), found in zip(table, results, strict=True):
+        for (name, _), taken in zip(table, results, strict=True):
             with self.subTest(name):
-                self.assertLess(found["seconds"], MOST_SECONDS * SLACK, found)
-                self.assertLess(found["megabytes"], MOST_MEGABYTES, found)
-                self.assertFalse([note for note in found["notes"] if ": " in note or note.startswith("it ")], found)  # type: ignore[attr-defined]
+                self.assertLess(taken["seconds"], MOST_SECONDS * SLACK, taken)
+                self.assertLess(taken["megabytes"], MOST_MEGABYTES, taken)
+                self.assertFalse([note for note in taken["notes"] if ": " in note or note.startswith("it ")], taken)  # type: ignore[attr-defined]
 
     def test_the_others_go_on(self) -> None:
         data = dict(rows())

@@ -97,9 +97,9 @@ class Told(ProgramTest):
         ]
         for one in done:
             self.assertNotIn(SECRET, one.stdout + one.stderr)
-        told = (self.folder / "bin/env.txt").read_text()
-        self.assertNotIn("WEXAGRAPH_PASS", told)
-        self.assertNotIn(SECRET, told)
+        environment = (self.folder / "bin/env.txt").read_text()
+        self.assertNotIn("WEXAGRAPH_PASS", environment)
+        self.assertNotIn(SECRET, environment)
         for path in self.folder.rglob("*"):
             if path.is_file():
                 self.assertNotIn(SECRET.encode(), path.read_bytes(), path)

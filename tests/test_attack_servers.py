@@ -161,7 +161,7 @@ class OtherMail(ServerTest):
 
     def test_a_folder_made_anew(self) -> None:
         def renewed(word: str, line: str, peer: Peer) -> bytes | None:
-            fetched = sum("BODY.PEEK[]" in told for told in peer.lines)
+            fetched = sum("BODY.PEEK[]" in sent for sent in peer.lines)
             return b"* 3 EXISTS\r\n* OK [UIDVALIDITY 8] new\r\n" if word in ("EXAMINE", "SELECT") and fetched else None
 
         peer = self.peer(renewed, capabilities=self.CAPABLE)
@@ -202,8 +202,8 @@ class OneFolder(ServerTest):
         self.assertEqual((report.written, [where for where, _ in report.unreadable]), (6, ["Closed"]))  # type: ignore[attr-defined]
         for turn in range(2):
             with self.opened(peer) as source:
-                found = backup(source, self.folder / "bk")
-            self.assertEqual((found.written, found.gone, len(found.unreadable)), (3 if turn == 0 else 0, 0, 1))
+                kept = backup(source, self.folder / "bk")
+            self.assertEqual((kept.written, kept.gone, len(kept.unreadable)), (3 if turn == 0 else 0, 0, 1))
         self.write("wexagraph.toml", f'[accounts.peer]\nurl = "{peer.url}"\n')
         for command in ("folders", "list"):
             done = self.run_program(

@@ -151,12 +151,12 @@ def ways(port: int) -> list[str]:
     run, at = "document.title='ran'", f"http://127.0.0.1:{port}/asked"
     events = "load error click focus mouseover animationstart toggle pageshow begin start scroll wheel input beforeinput transitionend".split()
     tags = "img body svg video audio iframe object embed input details select textarea marquee style link div table td".split()
-    found = [
+    attacks = [
         f'<{tag} src="{at}" data="{at}" href="{at}" open autofocus tabindex=0 style="animation:x 1s" on{event}="{run}">'
         for tag in tags
         for event in events
     ]
-    found += [
+    attacks += [
         f"<script>{run}</script>",
         f"<SCRIPT SRC={at}></SCRIPT>",
         f"<script/x>{run}</script>",
@@ -258,7 +258,7 @@ def ways(port: int) -> list[str]:
         f"<portal src={at}>",
         f"<fencedframe src={at}>",
     ]
-    return found
+    return attacks
 
 
 @unittest.skipUnless(shutil.which("chromium"), "Chromium is not installed here")

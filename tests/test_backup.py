@@ -64,11 +64,11 @@ class BackupTest(ProgramTest):
 
     def stored(self, folder: str) -> Counter[str]:
         """The digests of all messages in the volumes, as `zipfile` reads them."""
-        found: Counter[str] = Counter()
+        digests: Counter[str] = Counter()
         for path in (self.folder / folder / "data/volumes").glob("*.zip"):
             with zipfile.ZipFile(path) as volume:
-                found.update(digest(volume.read(name)) for name in volume.namelist())
-        return found
+                digests.update(digest(volume.read(name)) for name in volume.namelist())
+        return digests
 
 
 class TheForm(BackupTest):
@@ -91,7 +91,7 @@ class TheForm(BackupTest):
         self.backup()
         root = self.folder / "bk"
         self.assertIn("data/volumes/*.zip", (root / "README.txt").read_text())
-        found = subprocess.run(
+        output = subprocess.run(
             'for volume in data/volumes/*.zip; do unzip -l "$volume"; done | grep "crane"',
             shell=True,
             cwd=root,
@@ -99,7 +99,7 @@ class TheForm(BackupTest):
             text=True,
             check=True,
         ).stdout
-        self.assertIn("in/2026-03-14 1503 Ines Halden - The crane", found)
+        self.assertIn("in/2026-03-14 1503 Ines Halden - The crane", output)
         subprocess.run(["unzip", "-q", "data/volumes/000001.zip", "*crane*", "-d", "taken-out"], cwd=root, check=True)
         (taken,) = (root / "taken-out").rglob("*.eml")
         self.assertEqual(taken.read_bytes(), letter("The crane"))
@@ -399,9 +399,9 @@ class AsASource(BackupTest):
         self.assertIn("the survey of the east quay is done", self.run_program("show", "bk", id).stdout)
 
     def test_searching_all_words(self) -> None:
-        found = self.run_program("list", "bk", "--text", "fender berth").stdout
-        self.assertIn("East quay survey", found)
-        self.assertIn("The fender at berth 4", found)  # where it stands
+        output = self.run_program("list", "bk", "--text", "fender berth").stdout
+        self.assertIn("East quay survey", output)
+        self.assertIn("The fender at berth 4", output)  # where it stands
         self.assertEqual(self.subjects("bk", "--text", '"the survey of the east quay is done"'), ["East quay survey"])
         self.assertEqual(self.subjects("bk", "--text", '"survey done"'), [])
         self.assertEqual(self.subjects("bk", "--text", "Uber*"), self.subjects("bk", "--text", "\u00fcber"))
@@ -500,12 +500,12 @@ class Locked(BackupTest):
         self.backup("in", "bk", "--lock")
 
     def test_nothing_can_be_read_in_it(self) -> None:
-        found = [p for p in (self.folder / "bk").rglob("*") if p.is_file()]
-        for path in found:
+        paths = [p for p in (self.folder / "bk").rglob("*") if p.is_file()]
+        for path in paths:
             content = path.read_bytes()
             for word in (b"Halden", b"Buoy", b"harbour", b"saltmere.example", b"East quay", self.SECRET.encode()):
                 self.assertNotIn(word, content, path)
-        names = {p.name for p in found}
+        names = {p.name for p in paths}
         self.assertTrue({"key.age", "000001.zip.age", "catalogue.sqlite.age"} <= names)
         self.assertNotIn("catalogue.sqlite", names)
 
@@ -618,7 +618,7 @@ class OnALine(AccountTest, BackupTest):
 
     def state(self, folder: str) -> list[tuple[str, str, str, str]]:
         """Folder, digest, flags and arrival of all messages, from the lists of the runs themselves."""
-        found = []
+        files = []
         for path in sorted((self.folder / folder / "data/runs").iterdir()):
             name = ""
             for line in path.read_text("utf-8").splitlines():
@@ -626,8 +626,8 @@ class OnALine(AccountTest, BackupTest):
                 name = value.get("folder", name)
                 if "message" in value:
                     instant = value["arrived"].replace("+00:00", "")
-                    found.append((name.removesuffix(".mbox"), value["message"], " ".join(value["flags"]), instant))
-        return sorted(found)
+                    files.append((name.removesuffix(".mbox"), value["message"], " ".join(value["flags"]), instant))
+        return sorted(files)
 
     def test_afterwards_only_what_is_proved(self) -> None:
         self.server.fill("Clear", [crlf(data) for data in numbered(100, 106)])

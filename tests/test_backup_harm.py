@@ -27,38 +27,38 @@ from wexagraph.output.folder import OutputFolder
 def mails(start: int, stop: int) -> list[bytes]:
     """Letters of several sizes, some with what does not deflate."""
     rng = random.Random(start)
-    found = []
+    mails = []
     for number in range(start, stop):
         if number % 6 == 0:
             parts = multipart(
                 "mixed", text("Plan.\n"), file("p.bin", "application/octet-stream", rng.randbytes(90_000))
             )
-            found.append(
+            mails.append(
                 message("a@b.example", "c@d.example", f"Plan {number}", when("2026-03-14", 9, number % 60), parts)
             )
         else:
-            found.append(letter(f"Letter {number}", body=f"Number {number}.\n" * (1 + number % 50)))
-    return found
+            mails.append(letter(f"Letter {number}", body=f"Number {number}.\n" * (1 + number % 50)))
+    return mails
 
 
 class Harm(RunTest):
     def assert_sound(self, folder: str, once: bool = True) -> None:
         proved = verify(self.folder / folder, deep=True)
         self.assertTrue(proved.whole, proved.findings)
-        found: Counter[str] = Counter()
+        digests: Counter[str] = Counter()
         for path in (self.folder / folder / "data/volumes").glob("*.zip"):
             with zipfile.ZipFile(path) as volume:
-                found.update(hashlib.sha256(volume.read(name)).hexdigest() for name in volume.namelist())
+                digests.update(hashlib.sha256(volume.read(name)).hexdigest() for name in volume.namelist())
         if once:
-            self.assertFalse([d for d, count in found.items() if count > 1], "a message is stored twice")
+            self.assertFalse([d for d, count in digests.items() if count > 1], "a message is stored twice")
 
     def held(self, folder: str) -> list[tuple[str, str]]:
         """What the backup holds at its last run: folder and digest, as exported and digested again."""
         out = self.folder / f"held-{time.monotonic_ns()}"
         self.run_program("restore", folder, "--into", out)
-        found = [(p.parent.name, hashlib.sha256(p.read_bytes()).hexdigest()) for p in out.rglob("*.eml")]
+        held = [(p.parent.name, hashlib.sha256(p.read_bytes()).hexdigest()) for p in out.rglob("*.eml")]
         shutil.rmtree(out)
-        return sorted(found)
+        return sorted(held)
 
     def killed(self, rng: random.Random, *arguments: object) -> None:
         """Run a command that is gone before one of its steps."""
@@ -98,8 +98,8 @@ class Harm(RunTest):
     def assert_readable(self) -> None:
         """Right after a kill, before anything was mended."""
         if (self.folder / "bk/bagit.txt").exists():
-            found = verify(self.folder / "bk", deep=True)
-            self.assertTrue(found.whole, found.findings)
+            proof = verify(self.folder / "bk", deep=True)
+            self.assertTrue(proof.whole, proof.findings)
 
     def test_killed_while_only_the_end_was_left_to_do(self) -> None:
         """Every state that the last steps of a run can leave: each is whole, and the next run ends right."""
@@ -130,8 +130,8 @@ class Harm(RunTest):
                 (place / name).unlink()
             for path in done:
                 shutil.copyfile(path, place / path.relative_to(after))
-            found = verify(place, deep=True)
-            self.assertTrue(found.whole, (number, found.findings))
+            proof = verify(place, deep=True)
+            self.assertTrue(proof.whole, (number, proof.findings))
             report = json.loads(self.run_program("backup", "in.mbox", "--into", place, "--json").stdout)
             self.assertEqual(report["failed"], 0)
             self.assert_sound(place.name)
@@ -177,8 +177,8 @@ class Harm(RunTest):
             at = rng.randrange(len(content))
             content[at] ^= 1 << rng.randrange(8)
             path.write_bytes(content)
-            found = verify(root)
-            named = {finding.path for finding in found.findings if finding.state != "foreign"}
+            proof = verify(root)
+            named = {finding.path for finding in proof.findings if finding.state != "foreign"}
             with self.subTest(path=path.name, at=at):
                 self.assertEqual(named, {path.relative_to(root).as_posix()})
                 if turn % 20 and turn % 3:
@@ -241,8 +241,8 @@ class Harm(RunTest):
         self.write("in.mbox", mbox(*mails(1, 200)))
         done = self.run_program("backup", "in.mbox", "--into", place / "bk", code=3)
         self.assertIn("no space is left", done.stderr)
-        found = verify(place / "bk", deep=True)
-        self.assertTrue(found.whole, found.findings)
+        proof = verify(place / "bk", deep=True)
+        self.assertTrue(proof.whole, proof.findings)
         subprocess.run(["mount", "-o", "remount,size=30m", place], check=True)
         self.run_program("backup", "in.mbox", "--into", place / "bk")
         self.assert_sound("disk/bk")
@@ -259,8 +259,8 @@ class Harm(RunTest):
         self.assertNotIn("Traceback", said)
         shutil.rmtree(self.folder / "stick", ignore_errors=True)
         (self.folder / "pulled").rename(self.folder / "stick")
-        found = verify(self.folder / "stick/bk", deep=True)
-        self.assertTrue(found.whole, found.findings)
+        proof = verify(self.folder / "stick/bk", deep=True)
+        self.assertTrue(proof.whole, proof.findings)
         self.run_program("backup", "in.mbox", "--into", "stick/bk")
         self.assert_sound("stick/bk")
 

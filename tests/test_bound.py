@@ -57,13 +57,13 @@ class Conversation(unittest.TestCase):
             reply(7, subject="Tide table"),  # not an answer: another of the same name
             reply(8, 6, subject="Something else"),
         ]
-        found = Conversations()
+        conversations = Conversations()
         for number, mail in enumerate(mails, 1):
-            found.add(number, thread(Header(mail)))
-        found.finish()
+            conversations.add(number, thread(Header(mail)))
+        conversations.finish()
         groups: dict[object, list[int]] = {}
         for number in range(1, len(mails) + 1):
-            groups.setdefault(found.root(number), []).append(number)
+            groups.setdefault(conversations.root(number), []).append(number)
         self.assertEqual(sorted(groups.values()), [[1, 2, 5], [3, 4], [6, 8], [7]])
 
 
@@ -88,7 +88,9 @@ class Bound(ProgramTest):
             self.assertTrue(texts[start].replace("\r\n", " ").strip().startswith(subject), texts[start][:80])
         self.assertEqual(starts, sorted(starts))
         self.assertTrue(set(starts) <= set(links))
-        listed = [int(found) for found in re.findall(r"(?m)^\d{4}-\d\d-\d\d .* (\d+)\r?$", "".join(texts[: starts[0]]))]
+        listed = [
+            int(printed) for printed in re.findall(r"(?m)^\d{4}-\d\d-\d\d .* (\d+)\r?$", "".join(texts[: starts[0]]))
+        ]
         self.assertEqual(listed, [start + 1 for start in starts])
 
     def test_a_conversation_in_order_of_dates(self) -> None:

@@ -39,8 +39,8 @@ class CaseTest(ProgramTest):
     def filed(self, reference: str) -> list[str]:
         """The messages in a case's folder, by their IDs in the mail."""
         folder = self.folder / "rec" / self.state(reference)["folder"]
-        found = [re.search(rb"(?m)^Message-ID: <(\S+)@", path.read_bytes()) for path in folder.glob("*.eml")]
-        return sorted(match[1].decode() for match in found if match)
+        matches = [re.search(rb"(?m)^Message-ID: <(\S+)@", path.read_bytes()) for path in folder.glob("*.eml")]
+        return sorted(match[1].decode() for match in matches if match)
 
 
 def mail(id: str, subject: str, answers: str = "", sender: str = "Ines <ines@quay.example>", day: int = 1) -> bytes:
@@ -87,9 +87,9 @@ class Filing(CaseTest):
         planned = json.loads(self.program("file", "in.mbox", "--by-plan", "--dry-run", "--json"))
         self.assertEqual(planned["unfiled"], 4)
         self.assertEqual(list((self.folder / "rec").rglob("*.eml")), [])
-        told = self.program("file", "in.mbox", "--by-plan", "--as", "eml")
-        self.assertIn("To 2026-118 and 2026-11: 2026-118 and 2026-11", told)
-        self.assertRegex(told, r"Unfiled: \w{10}  Case 2026-181 \(nearest: 2026-118\)")
+        output = self.program("file", "in.mbox", "--by-plan", "--as", "eml")
+        self.assertIn("To 2026-118 and 2026-11: 2026-118 and 2026-11", output)
+        self.assertRegex(output, r"Unfiled: \w{10}  Case 2026-181 \(nearest: 2026-118\)")
         for reference in ("2026-118", "2026-11", "AZ 7/26"):
             self.assertEqual(self.filed(reference), sorted(id for id, cases in wanted.items() if reference in cases))
         ids = self.call_program(
@@ -256,12 +256,12 @@ class Keeping(CaseTest):
         )
 
     def events(self, code: int = 0) -> list[dict[str, Any]]:
-        told: dict[str, Any] = json.loads(
+        report: dict[str, Any] = json.loads(
             self.call_program("case", "log", "7", "--json", "--records", "rec", code=code).stdout
         )
-        self.assertEqual(told["whole"], not code)
-        found: list[dict[str, Any]] = told["events"]
-        return found
+        self.assertEqual(report["whole"], not code)
+        events: list[dict[str, Any]] = report["events"]
+        return events
 
     def test_a_log_with_a_gap(self) -> None:
         self.program("case", "open", "7", "Fog signal")
@@ -362,30 +362,30 @@ class Finding(CaseTest):
         self.program("file", "a", "--subject", "chains", "--case", "1", "--as", "pdf,eml")
         self.program("file", "a", "--except", "subject=chains", "--case", "2", "--as", "eml")
 
-        def found(*words: str) -> list[str]:
-            told = self.call_program("find", *words, "--records", "rec", "--json").stdout
-            return [f"{hit['case']}:{Path(hit['file']).suffix}" for hit in json.loads(told)]
+        def files_of(*words: str) -> list[str]:
+            output = self.call_program("find", *words, "--records", "rec", "--json").stdout
+            return [f"{hit['case']}:{Path(hit['file']).suffix}" for hit in json.loads(output)]
 
-        self.assertEqual(found("mooring"), ["1:.pdf", "2:.eml"])
-        self.assertEqual(found("silt 42"), ["2:.eml"], "attached, and the beginning of a word")
-        self.assertEqual(found("quarrel"), ["1:.pdf"], "the case's title")
-        self.assertEqual((found('"mooring chains"'), found('"chains mooring"')), (["1:.pdf"], []))
+        self.assertEqual(files_of("mooring"), ["1:.pdf", "2:.eml"])
+        self.assertEqual(files_of("silt 42"), ["2:.eml"], "attached, and the beginning of a word")
+        self.assertEqual(files_of("quarrel"), ["1:.pdf"], "the case's title")
+        self.assertEqual((files_of('"mooring chains"'), files_of('"chains mooring"')), (["1:.pdf"], []))
         self.assertEqual(
-            (found("mooring", "--case", "2"), found("mooring", "--subject", "chains")), (["2:.eml"], ["1:.pdf"])
+            (files_of("mooring", "--case", "2"), files_of("mooring", "--subject", "chains")), (["2:.eml"], ["1:.pdf"])
         )
         self.write("b.eml", mail("late", "Mooring, once more"))
         self.program("file", "b.eml", "--case", "2", "--as", "eml")
-        self.assertEqual(len(found("mooring")), 3)
-        told = self.call_program("find", "mooring", "--records", "rec").stdout
-        self.assertIn("3 messages found.", told)
-        self.assertNotIn("\x1b[31m", told)
+        self.assertEqual(len(files_of("mooring")), 3)
+        output = self.call_program("find", "mooring", "--records", "rec").stdout
+        self.assertIn("3 messages found.", output)
+        self.assertNotIn("\x1b[31m", output)
         index = self.folder / "rec/.wexagraph/find.sqlite"
         torn = bytearray(index.read_bytes())
         for page in range(8192, len(torn), 4096):
             torn[page : page + 200] = b"\xff" * 200
         for damaged in (b"", b"no database" * 500, torn):
             index.write_bytes(damaged)
-            self.assertEqual(len(found("mooring")), 3, "the index can be made again")
+            self.assertEqual(len(files_of("mooring")), 3, "the index can be made again")
 
     def test_attachments_alone_are_filed_found_and_joined_by_their_message(self) -> None:
         files = [file("tide.txt", "text/plain", b"Cormorant sails"), file("quay.dat", "application/octet-stream", b"x")]
@@ -400,18 +400,18 @@ class Finding(CaseTest):
         self.assertEqual(self.made("rec/9 Tides", ".eml"), [])
         self.assertIn("tide.txt", self.call_program("find", "cormorant", "--records", "rec").stdout)
         self.assertIn("2 new", self.program("file", "in.mbox", "--case", "9"))
-        told = self.call_program("find", "cormorant", "--records", "rec").stdout
-        self.assertIn("Tides.pdf", told)  # the file to open is another one since
-        self.assertIn("1 message found", told)
+        output = self.call_program("find", "cormorant", "--records", "rec").stdout
+        self.assertIn("Tides.pdf", output)  # the file to open is another one since
+        self.assertIn("1 message found", output)
 
     def test_in_an_export_and_a_backup(self) -> None:
         self.write("in.mbox", mbox(mail("m1", "Mooring chains"), mail("m2", "Fog")))
         self.run_program("export", "in.mbox", "--into", "out", "--as", "text")
         self.run_program("backup", "in.mbox", "--into", "bk")
         for place in ("out", "bk"):
-            told = self.run_program("find", "moor", "--in", place).stdout
-            self.assertIn("Mooring chains", told)
-            self.assertIn("1 message", told)
+            output = self.run_program("find", "moor", "--in", place).stdout
+            self.assertIn("Mooring chains", output)
+            self.assertIn("1 message", output)
         place = self.folder / "out"
         (place / ".wexagraph/find.sqlite").unlink()
         mounted = subprocess.run(["mount", "--bind", "-o", "ro", place, place], capture_output=True, check=False)
@@ -539,8 +539,8 @@ class HandingOver(CaseTest):
             self.assertIn("all whole", self.call_program("verify", "again.zip").stdout)
 
     def test_taken_in(self) -> None:
-        told = self.call_program("case", "unpack", "fog.zip", "--records", "other").stdout
-        self.assertIn("Case 2026/7 is in", told)
+        output = self.call_program("case", "unpack", "fog.zip", "--records", "other").stdout
+        self.assertIn("Case 2026/7 is in", output)
         here, there = ((self.folder / name / self.state("2026/7")["folder"]) for name in ("rec", "other"))
         for path in here.glob("*.*"):
             if path.suffix in (".pdf", ".eml"):
@@ -551,8 +551,8 @@ class HandingOver(CaseTest):
         done = self.call_program("file", "in.mbox", "--case", "2026/7", "--records", "other").stdout
         self.assertIn("0 new, 2 there already", done)
         self.assertIn("1 message found", self.call_program("find", "One", "--records", "other").stdout)
-        told = self.call_program("case", "unpack", "fog.zip", "--records", "other", code=2).stderr
-        self.assertIn("there is a case 2026/7 already", told)
+        output = self.call_program("case", "unpack", "fog.zip", "--records", "other", code=2).stderr
+        self.assertIn("there is a case 2026/7 already", output)
 
     def made_again(self, parts: dict[str, bytes], name: str, content: bytes) -> str:
         """What is said of a bag in which everything fits, and one file is not what we make."""
@@ -571,9 +571,9 @@ class HandingOver(CaseTest):
         with zipfile.ZipFile(self.folder / "bad.zip", "w", zipfile.ZIP_DEFLATED) as new:
             for one, data in parts.items():
                 new.writestr(one, data)
-        told = self.call_program("case", "unpack", "bad.zip", "--records", "other", code=2).stderr
+        error = self.call_program("case", "unpack", "bad.zip", "--records", "other", code=2).stderr
         self.assertFalse((self.folder / "other/fileplan.toml").exists())
-        return told
+        return error
 
     def test_not_whole(self) -> None:
         data = (self.folder / "fog.zip").read_bytes()
@@ -590,13 +590,13 @@ class HandingOver(CaseTest):
                     if content is not None:
                         new.writestr(name, content)
             self.call_program("verify", "bad.zip", code=1)
-            told = self.call_program("case", "unpack", "bad.zip", "--records", "other", code=2).stderr
-            self.assertIn(why, told)
+            error = self.call_program("case", "unpack", "bad.zip", "--records", "other", code=2).stderr
+            self.assertIn(why, error)
             self.assertFalse((self.folder / "other/fileplan.toml").exists())
         info = next(name for name in parts if name.endswith("bag-info.txt"))
         for old_text, new_text in ((b'"subject"', b'"subjekt"'), (b'"1y"', b'"one"'), (b'["horn"]', b"7")):
-            told = self.made_again(parts, info, parts[info].replace(old_text, new_text))
-            self.assertIn("does not say which case it is of", told)
+            error = self.made_again(parts, info, parts[info].replace(old_text, new_text))
+            self.assertIn("does not say which case it is of", error)
         self.assertIn("out of proportion", self.made_again(parts, first, b"0" * 300_000_000))
         self.write("bad.zip", data[:-40])
         self.assertIn("no case that was packed", self.call_program("verify", "bad.zip", code=3).stderr)
@@ -699,9 +699,9 @@ class Plan(CaseTest):
         )
         made = 0
         for name in names:
-            told = self.call_program("case", "open", "--records", "rec", "--", name, "A case", code=None)
-            self.assertIn(told.returncode, (0, 2), told.stderr)
-            made += not told.returncode
+            done = self.call_program("case", "open", "--records", "rec", "--", name, "A case", code=None)
+            self.assertIn(done.returncode, (0, 2), done.stderr)
+            made += not done.returncode
         self.assertGreater(made, 7)
         folders = [p for p in (self.folder / "rec").iterdir() if p.is_dir() and not p.name.startswith(".wexa")]
         self.assertEqual(len(folders), made)
@@ -711,8 +711,8 @@ class Plan(CaseTest):
 
     def test_calls(self) -> None:
         self.write("in.eml", letter())
-        told = self.call_program("case", "list", code=2).stderr
-        self.assertIn("--records DIR", told)
+        error = self.call_program("case", "list", code=2).stderr
+        self.assertIn("--records DIR", error)
         self.program("case", "open", "2026-118", "Buoy 14")
         for arguments, why in (
             (("case", "open", "2026-118", "Again"), "there is a case 2026-118 already"),

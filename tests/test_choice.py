@@ -130,9 +130,9 @@ class Choice(ProgramTest):
         self.assertIn("Did you mean export?", self.run_program("exprt", "in", code=2).stderr)
 
     def test_what_programs_read(self) -> None:
-        found = json.loads(self.run_program("list", "in", "--json").stdout)
-        self.assertEqual(len(found), 5)
-        volumes = next(row for row in found if row["subject"] == "Volumes")
+        rows = json.loads(self.run_program("list", "in", "--json").stdout)
+        self.assertEqual(len(rows), 5)
+        volumes = next(row for row in rows if row["subject"] == "Volumes")
         self.assertEqual(volumes["attachments"][0]["name"], "Dredging 2026.xlsx")
         self.assertEqual(volumes["attachments"][0]["size"], 40_000)
         self.assertEqual(json.loads(self.run_program("list", "in", "--subject", "none", "--json").stdout), [])

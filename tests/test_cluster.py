@@ -95,12 +95,12 @@ class Cluster(ProgramTest):
 
     def test_no_scheduler(self) -> None:
         self.write("in.mbox", mbox(letter()))
-        for address, code, told in (
+        for address, code, reason in (
             ("nowhere", 2, "'nowhere' is none"),
             ("tcp://127.0.0.1:9", 3, "no scheduler answers at tcp://127.0.0.1:9"),
         ):
             done = self.run_program("export", "in.mbox", "--into", "out", "--cluster", address, code=code)
-            self.assertIn(told, done.stderr)
+            self.assertIn(reason, done.stderr)
         with (
             self.assertRaisesRegex(TargetError, "no workers"),
             LocalCluster(n_workers=0, processes=True, dashboard_address=None) as empty,

@@ -28,15 +28,15 @@ class Reports(ProgramTest):
         super().setUp()
         self.write("in.mbox", mbox(letter("Fog"), letter("Berth 4")))
 
-    def told(self, *arguments: str, code: int = 0) -> dict[str, Any]:
-        found: dict[str, Any] = json.loads(self.call_program(*arguments, "--json", code=code).stdout)
-        return found
+    def report_of(self, *arguments: str, code: int = 0) -> dict[str, Any]:
+        report: dict[str, Any] = json.loads(self.call_program(*arguments, "--json", code=code).stdout)
+        return report
 
     def test_sums_in_words_and_for_programs(self) -> None:
         for name, arguments in COMMANDS.items():
             with self.subTest(name):
                 words = self.call_program(*arguments).stdout
-                report = self.told(*arguments)
+                report = self.report_of(*arguments)
                 self.assertEqual((report["chosen"], report["written"], report["failed"]), (2, 0, 0))
                 self.assertIn("2 messages chosen", words)
                 if name != "attachments":
@@ -51,24 +51,24 @@ class Reports(ProgramTest):
         for name, arguments in COMMANDS.items():
             if name != "restore":
                 with self.subTest(name):
-                    report = self.told(*arguments, "--id", "0000000000", code=1)
+                    report = self.report_of(*arguments, "--id", "0000000000", code=1)
                     self.assertEqual(report["unknown_ids"], ["0000000000"])
                     self.assertEqual((report["chosen"], report["interrupted"]), (0, False))
 
     def test_proofs(self) -> None:
         self.call_program(*COMMANDS["export"])
         self.call_program(*COMMANDS["backup"])
-        self.assertTrue(self.told("copy", "bk", "--into", "twin")["verification"]["whole"])
-        self.assertEqual(self.told("join", "bk")["volumes"], 1)
+        self.assertTrue(self.report_of("copy", "bk", "--into", "twin")["verification"]["whole"])
+        self.assertEqual(self.report_of("join", "bk")["volumes"], 1)
         for folder in ("out", "bk"):
             with self.subTest(folder):
-                report = self.told("verify", folder)
+                report = self.report_of("verify", folder)
                 self.assertEqual((report["whole"], report["findings"]), (True, []))
                 (self.folder / folder / "strange").mkdir()
                 (self.folder / folder / "strange/file").write_bytes(b"x")
                 lost = next((self.folder / folder).rglob("*.zip" if folder == "bk" else "*.eml"))
                 lost.unlink()
-                report = self.told("verify", folder, code=1)
+                report = self.report_of("verify", folder, code=1)
                 self.assertIs(report["whole"], False)
                 states = {one["state"]: one["path"] for one in report["findings"]}
                 self.assertEqual(states["missing"], str(lost.relative_to(self.folder / folder)))

@@ -128,10 +128,10 @@ class Contract(unittest.TestCase):
     def test_stopped_in_between_leaves_only_whole_messages(self, kind: str) -> None:
         self.put(kind, deliveries()[:2])
         self.put(kind, deliveries()[:4], whole=False)
-        found = [data for _, data in self.read(kind)]
+        messages = [data for _, data in self.read(kind)]
         wanted = {crlf(data) if kind == "IMAP" else data for data in MESSAGES}
-        self.assertLessEqual(set(found), wanted)
-        self.assertIn(len(found), (2, 4))
+        self.assertLessEqual(set(messages), wanted)
+        self.assertIn(len(messages), (2, 4))
         self.put(kind, deliveries())
         self.assertEqual(len(self.read(kind)), 5)
         left = [path.name for path in self.folder.rglob("*") if path.name.endswith((".part", ".lock"))]

@@ -59,7 +59,9 @@ class Demo(ProgramTest):
 
     def test_each_eml_is_a_message_of_the_source_byte_for_byte(self) -> None:
         made = Counter(hashlib.sha256(path.read_bytes()).hexdigest() for path in self.export.rglob("*.eml"))
-        given = Counter(hashlib.sha256(data).hexdigest() for found in self.mailbox.messages.values() for data in found)
+        given = Counter(
+            hashlib.sha256(data).hexdigest() for messages in self.mailbox.messages.values() for data in messages
+        )
         self.assertEqual(made, given)
 
     def test_each_pdf_opens_and_holds_every_word(self) -> None:

@@ -50,9 +50,9 @@ class Formats(ProgramTest):
     def test_archives_hold_the_messages_to_the_byte(self) -> None:
         self.run_program("export", "in", "--into", "out", "--as", "mbox,zip")
         self.assertEqual(self.made("out"), ["Berths/East.mbox", "Berths/East.zip", "Dues.mbox", "Dues.zip"])
-        found = mailbox.mbox(self.folder / "out/Berths/East.mbox", create=False)
-        self.assertEqual([m["subject"] for m in found], ["One", "Two"])
-        found.close()
+        messages = mailbox.mbox(self.folder / "out/Berths/East.mbox", create=False)
+        self.assertEqual([m["subject"] for m in messages], ["One", "Two"])
+        messages.close()
         with zipfile.ZipFile(self.folder / "out/Berths/East.zip") as archive:
             self.assertIsNone(archive.testzip())
             self.assertEqual(sorted(archive.read(name) for name in archive.namelist()), sorted(self.letters))
@@ -242,9 +242,9 @@ class Targets(ProgramTest):
 
     def test_json(self) -> None:
         done = self.run_program("export", "in.eml", "--into", "out", "--as", "eml", "--json")
-        found = json.loads(done.stdout)
-        self.assertEqual((found["chosen"], found["written"], found["failed"]), (1, 1, 0))
-        self.assertEqual(found["files"], {"eml": 1})
+        report = json.loads(done.stdout)
+        self.assertEqual((report["chosen"], report["written"], report["failed"]), (1, 1, 0))
+        self.assertEqual(report["files"], {"eml": 1})
 
     def test_wrong_options(self) -> None:
         for arguments, words in [

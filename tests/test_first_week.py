@@ -378,9 +378,9 @@ class Tried(ProgramTest):
         self.assertEqual((report["written"], report["already_there"]), (done["written"], 0))
         self.write("in/b/9.eml", letter("Newest"))
         before = {path: path.read_bytes() for path in (self.folder / "bk").rglob("*") if path.is_file()}
-        told = self.run_program(*command, "--dry-run").stdout
-        self.assertIn("5 messages chosen: 1 would be read and stored, 4 already there. Nothing was written.", told)
-        self.assertIn("b: Newest", told)
+        output = self.run_program(*command, "--dry-run").stdout
+        self.assertIn("5 messages chosen: 1 would be read and stored, 4 already there. Nothing was written.", output)
+        self.assertIn("b: Newest", output)
         table = self.run_program(*command, "--dry-run", "--csv").stdout.splitlines()
         self.assertEqual([line.split(",")[5] for line in table], ["subject", "Newest"])
         after = {path: path.read_bytes() for path in (self.folder / "bk").rglob("*") if path.is_file()}
@@ -400,9 +400,9 @@ class Tried(ProgramTest):
                 self.assertEqual(self.tree(), before, "nothing is made, not even a folder")
                 self.run_program(*command, "--folder", "a")
                 before = self.tree()
-                told = self.run_program(*command, "--dry-run").stdout
+                output = self.run_program(*command, "--dry-run").stdout
                 held = json.loads(self.run_program(*command, "--folder", "a", "--json").stdout)["already_there"]
-                self.assertIn(f"{5 - held} would be given back, {held} already there", told)
+                self.assertIn(f"{5 - held} would be given back, {held} already there", output)
                 self.assertEqual(self.tree(), before)
                 self.run_program(*command)
                 if target in ("back", "maildir:md"):
@@ -412,9 +412,9 @@ class Tried(ProgramTest):
         for command, made in ((("copy", "bk", "--into", "twin"), "copied"), (("join", "bk"), "joined")):
             with self.subTest(made):
                 before = self.tree()
-                told = self.run_program(*command, "--dry-run").stdout
-                self.assertIn(f"would be {made}", told)
-                self.assertIn("Nothing was written.", told)
+                output = self.run_program(*command, "--dry-run").stdout
+                self.assertIn(f"would be {made}", output)
+                self.assertIn("Nothing was written.", output)
                 planned = json.loads(self.run_program(*command, "--dry-run", "--json").stdout)["planned"]
                 self.assertEqual(self.tree(), before)
                 self.run_program(*command)
@@ -441,20 +441,20 @@ class Tried(ProgramTest):
 
 class Help(ProgramTest):
     def test_first_steps(self) -> None:
-        told = self.run_program().stdout
-        self.assertIn("wexagraph export MAILBOX --into DIR", told)
-        self.assertLessEqual(len(told.splitlines()), 10)
-        self.assertLessEqual(max(map(len, told.splitlines())), 80)
+        output = self.run_program().stdout
+        self.assertIn("wexagraph export MAILBOX --into DIR", output)
+        self.assertLessEqual(len(output.splitlines()), 10)
+        self.assertLessEqual(max(map(len, output.splitlines())), 80)
 
     def test_help_of_each_command(self) -> None:
         for name in COMMANDS:
             with self.subTest(name):
-                told = self.run_program("help", name).stdout
-                self.assertEqual(told, self.run_program(name, "--help").stdout)
-                self.assertEqual(len(re.findall(r"(?m)^  \$ wexagraph ", told)), 2, "two examples")
-        told = self.run_program("help", "export").stdout
+                output = self.run_program("help", name).stdout
+                self.assertEqual(output, self.run_program(name, "--help").stdout)
+                self.assertEqual(len(re.findall(r"(?m)^  \$ wexagraph ", output)), 2, "two examples")
+        output = self.run_program("help", "export").stdout
         sections = ["Which messages:", "Which files:", "The page:", "The PDF as a record:", "The run:", "Examples:"]
-        self.assertEqual([line for line in told.splitlines() if line in sections], sections)
+        self.assertEqual([line for line in output.splitlines() if line in sections], sections)
         self.assertEqual(self.run_program("-V").stdout, self.run_program("--version").stdout)
         self.assertIn("no command 'exprot'", self.run_program("help", "exprot", code=2).stderr)
 

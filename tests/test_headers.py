@@ -78,11 +78,11 @@ class Addresses(unittest.TestCase):
     def test_cases(self) -> None:
         for raw, wanted in self.CASES:
             with self.subTest(raw):
-                found = [tuple(address) for address in parse_addresses(raw)]
+                addresses = [tuple(address) for address in parse_addresses(raw)]
                 if raw.startswith(b'"never'):  # whatever comes out, nothing of it may be lost
-                    self.assertIn("a@b.example", " ".join(map(str, found)))
+                    self.assertIn("a@b.example", " ".join(map(str, addresses)))
                 else:
-                    self.assertEqual(found, wanted)
+                    self.assertEqual(addresses, wanted)
 
 
 class Dates(unittest.TestCase):
@@ -112,10 +112,10 @@ class Dates(unittest.TestCase):
             ("Thu, 32 Jan 2026 10:00:00 +0000", None),
         ]:
             with self.subTest(text):
-                found = parse_date(text)
-                self.assertEqual(found, wanted)
-                if found and wanted:
-                    self.assertEqual(found.utcoffset(), wanted.utcoffset())
+                moment = parse_date(text)
+                self.assertEqual(moment, wanted)
+                if moment and wanted:
+                    self.assertEqual(moment.utcoffset(), wanted.utcoffset())
 
     def test_what_is_plausible(self) -> None:
         received = datetime(2026, 3, 14, tzinfo=UTC)
@@ -177,8 +177,8 @@ class Fields(unittest.TestCase):
             words = ["".join(rng.choices("abc dé日ü", k=rng.randrange(1, 9))).strip() or "x" for _ in range(3)]
             message = EmailMessage()
             message["Subject"] = " ".join(" ".join(words).split())
-            found = Header(message.as_bytes()).subject
-            self.assertEqual(found, message["Subject"])
+            subject = Header(message.as_bytes()).subject
+            self.assertEqual(subject, message["Subject"])
 
 
 class Parameters(unittest.TestCase):

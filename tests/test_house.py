@@ -38,11 +38,11 @@ class Check(unittest.TestCase):
 
 def modules() -> dict[str, Path]:
     """All modules of the program by their dotted names."""
-    found = {}
+    paths = {}
     for path in SOURCE.rglob("*.py"):
         parts = path.relative_to(SOURCE.parent).with_suffix("").parts
-        found[".".join(parts[:-1] if parts[-1] == "__init__" else parts)] = path
-    return found
+        paths[".".join(parts[:-1] if parts[-1] == "__init__" else parts)] = path
+    return paths
 
 
 def imports(path: Path, known: dict[str, Path]) -> Iterator[str]:
@@ -159,11 +159,11 @@ class Walk(ProgramTest):
 
 def tree() -> dict[str, list[str]]:
     """The modules of each folder, without their endings."""
-    found: dict[str, list[str]] = {}
+    names: dict[str, list[str]] = {}
     for path in sorted(SOURCE.rglob("*.py")):
         if path.name != "__init__.py" and path.parent != SOURCE:
-            found.setdefault(str(path.parent.relative_to(SOURCE)), []).append(path.stem)
-    return found
+            names.setdefault(str(path.parent.relative_to(SOURCE)), []).append(path.stem)
+    return names
 
 
 if __name__ == "__main__":

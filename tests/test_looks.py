@@ -242,15 +242,15 @@ class ReadBack(ProgramTest):
         self.run_program("export", "m.mbox", "--into", "out2", "--no-read-back")
 
     def test_the_list_of_letters_is_that_of_the_fonts(self) -> None:
-        found: set[int] = set()
+        letters: set[int] = set()
         for path in _FONTS.glob("*.ttf"):
             with TTFont(path, lazy=True) as font:
-                found |= set(font.getBestCmap())
+                letters |= set(font.getBestCmap())
         lines = (_FONTS / "coverage.txt").read_text("ascii").split()
         listed = {
             code for line in lines for code in range(int(line.split("-")[0], 16), int(line.split("-")[-1], 16) + 1)
         }
-        self.assertEqual(listed, found)
+        self.assertEqual(listed, letters)
         self.assertEqual(without_font("plain, Größe, 東 \u200b\ufe0f"), [])
         # the last private character of all, which no font of any machine has
         self.assertEqual(without_font("a\U0010fffd"), ["\U0010fffd"])

@@ -100,9 +100,9 @@ class Transfer(unittest.TestCase):
             (b"as it is", "made-up", b"as it is", True),
         ]:
             with self.subTest((data, encoding)):
-                found, is_whole = decode_transfer(data, encoding)
+                decoded, is_whole = decode_transfer(data, encoding)
                 if wanted is not None:
-                    self.assertEqual(found, wanted)
+                    self.assertEqual(decoded, wanted)
                 self.assertEqual(is_whole, whole)
 
     def test_spaces_without_end_take_no_endless_time(self) -> None:
@@ -132,10 +132,10 @@ class Shown(unittest.TestCase):
             multipart("mixed", page, picture),
         ):
             with self.subTest(bytes(body)):
-                found = Message(mail(body))
-                self.assertEqual([type(b) for b in found.blocks()], [HtmlBlock])
-                self.assertEqual(found.attachments, [])
-                self.assertIsNotNone(found.picture("cid:p@x"))
+                parsed = Message(mail(body))
+                self.assertEqual([type(b) for b in parsed.blocks()], [HtmlBlock])
+                self.assertEqual(parsed.attachments, [])
+                self.assertIsNotNone(parsed.picture("cid:p@x"))
 
     def test_a_picture_nobody_refers_to_is_an_attachment(self) -> None:
         body = multipart("related", html("<p>no picture</p>"), file("p.png", "image/png", b"png", cid="p@x"))
@@ -143,29 +143,29 @@ class Shown(unittest.TestCase):
 
     def test_texts_in_their_order(self) -> None:
         body = multipart("mixed", text("one\n"), file("p.jpg", "image/jpeg", b"x", disposition="inline"), text("two\n"))
-        found = Message(mail(body)).blocks()
-        self.assertEqual([type(block) for block in found], [TextBlock, PictureBlock, TextBlock])
+        blocks = Message(mail(body)).blocks()
+        self.assertEqual([type(block) for block in blocks], [TextBlock, PictureBlock, TextBlock])
 
     def test_a_forwarded_message_is_shown_and_attached(self) -> None:
         inner = message("e@f.example", "g@h.example", "inner subject", when("2026-03-13"), text("inner words\n"))
-        found = Message(mail(multipart("mixed", text("see below\n"), forwarded(inner))))
-        block = found.blocks()[1]
+        parsed = Message(mail(multipart("mixed", text("see below\n"), forwarded(inner))))
+        block = parsed.blocks()[1]
         assert isinstance(block, MessageBlock)
         self.assertEqual(Message(block.data).header.subject, "inner subject")
-        self.assertEqual([a.name for a in found.attachments], ["inner subject.eml"])
-        self.assertEqual(found.attachments[0].content().strip(), inner.strip())
+        self.assertEqual([a.name for a in parsed.attachments], ["inner subject.eml"])
+        self.assertEqual(parsed.attachments[0].content().strip(), inner.strip())
 
     def test_files_that_are_text(self) -> None:
         self.assertEqual(self.names(multipart("mixed", text("x\n"), file("a.txt", "text/plain", b"y"))), ["a.txt"])
 
     def test_encrypted(self) -> None:
-        found = Message(
+        parsed = Message(
             mail(
                 multipart("encrypted", file("", "application/pgp-encrypted", b"Version: 1"), file("m.asc", "a/b", b"?"))
             )
         )
-        self.assertIn("encrypted", [note.code for note in found.notes()])
-        self.assertEqual(len(found.attachments), 2)
+        self.assertIn("encrypted", [note.code for note in parsed.notes()])
+        self.assertEqual(len(parsed.attachments), 2)
 
     def test_base64_of_text(self) -> None:
         data = b"Content-Type: text/plain; charset=utf-8\nContent-Transfer-Encoding: base64\n\n" + base64.b64encode(

@@ -16,8 +16,8 @@ class Mutations(RunTest):
 
         seeds = [
             data
-            for found in make_mailbox(self.folder / "demo").messages.values()
-            for data in found
+            for messages in make_mailbox(self.folder / "demo").messages.values()
+            for data in messages
             if len(data) < 40_000
         ]
         rng = random.Random(5000)
@@ -45,7 +45,7 @@ class Mutations(RunTest):
         self.assertIn(done.returncode, (0, 1), done.stderr)
         sums = re.search(r"([\d,]+) messages chosen: ([\d,]+) written, 0 already there, ([\d,]+) failed", done.stdout)
         assert sums is not None, done.stdout
-        read, written, failed = (int(found.replace(",", "")) for found in sums.groups())
+        read, written, failed = (int(number.replace(",", "")) for number in sums.groups())
         self.assertEqual((read, written + failed), (count, count))
         return failed
 

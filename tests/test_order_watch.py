@@ -304,8 +304,8 @@ class Account(WatchTest):
 class Timetables(ProgramTest):
     def test_each_text_is_what_its_system_reads(self) -> None:
         for kind in KINDS:
-            told = self.run_program("order", "timetable", "--print", "--kind", kind).stdout
-            self.assertIn("run", told)
+            output = self.run_program("order", "timetable", "--print", "--kind", kind).stdout
+            self.assertIn("run", output)
             with self.subTest(kind), mock.patch.dict(os.environ, {"XDG_CONFIG_HOME": str(self.folder)}):
                 made = timetable_of(kind, 5)
                 for path, text in made.files:

@@ -223,10 +223,10 @@ class Delivering(OrderTest):
             )
             for names in calls
         ]
-        told = [run.communicate(timeout=200)[0] for run in runs]
-        self.assertEqual([run.returncode for run in runs], [0] * 4, told)
+        outputs = [run.communicate(timeout=200)[0] for run in runs]
+        self.assertEqual([run.returncode for run in runs], [0] * 4, outputs)
         self.assertEqual(len(self.made("out", ".eml")), 42)
-        self.assertEqual(sum(int(n) for text in told for n in re.findall(r": (\d+) new", text)), 42)
+        self.assertEqual(sum(int(n) for text in outputs for n in re.findall(r": (\d+) new", text)), 42)
 
     def test_killed_at_any_step_each_message_comes_once(self) -> None:
         for n in range(6):
@@ -257,9 +257,9 @@ class Saying(OrderTest):
         self.assertIn("# Receipts of the harbour dues", self.file().read_text("utf-8"), "comments stay")
         self.assertEqual(self.listed()["paused"], True)
         self.run_program("order", "resume", "dues")
-        told = self.run_program("order", "show", "dues").stdout
+        output = self.run_program("order", "show", "dues").stdout
         for words in ("every 1h", "--from ines", "--except subject=fog", f"Into     {self.folder}/out"):
-            self.assertIn(words, told)
+            self.assertIn(words, output)
 
     def test_each_mistake_in_a_file_is_told_with_its_line_and_stops_no_other(self) -> None:
         self.add(name="good")
@@ -409,9 +409,9 @@ class Saying(OrderTest):
         program = f"command:{sys.executable} tell.py"
         self.run_program("export", "in", "--as", "eml", "--into", "by-hand", "--notify", program)
         self.run_program("backup", "in", "--into", "stick", "--notify", f"{program},failed")
-        told = [json.loads(line) for line in (self.folder / "told.json").read_text().splitlines()]
+        notices = [json.loads(line) for line in (self.folder / "told.json").read_text().splitlines()]
         self.assertEqual(
-            [(one["order"], one["written"], one["report"]["written"]) for one in told],
+            [(one["order"], one["written"], one["report"]["written"]) for one in notices],
             [("dues", 2, 2), ("export", 2, 2)],
         )
         self.run_program("export", "in", "--into", "x", "--notify", "me", code=2)

@@ -172,8 +172,8 @@ class OneList(ProgramTest):
     def test_byte_for_byte_as_the_email_package_has_them(self) -> None:
         for name, (data, _) in ROWS.items():
             with self.subTest(name):
-                found = Message(data)
-                ours = [a.content() for a in found.attachments] + [p.content() for p in found.layout_pictures()]
+                parsed = Message(data)
+                ours = [a.content() for a in parsed.attachments] + [p.content() for p in parsed.layout_pictures()]
                 for part in email.message_from_bytes(
                     data.partition(b"\n")[2] if data.startswith(b"From ") else data
                 ).walk():
@@ -189,17 +189,17 @@ class OneList(ProgramTest):
 
 class Structures(unittest.TestCase):
     def test_a_line_without_a_colon_ends_a_header(self) -> None:
-        found = Message(
+        parsed = Message(
             raw(b"Content-Type: text/plain; charset=utf-8\nHigh water at noon.\nLow at six.\n\nYours, Ines")
         )
-        (block,) = found.blocks()
+        (block,) = parsed.blocks()
         assert isinstance(block, TextBlock)
         self.assertEqual(block.text.split(), "High water at noon. Low at six. Yours, Ines".split())
 
     def test_plain_text_labelled_base64(self) -> None:
         words = "Dear harbour office, high water is at noon. Yours, Ines.\n"
-        found = Message(raw(b"Content-Type: text/plain\nContent-Transfer-Encoding: base64\n\n" + words.encode()))
-        (block,) = found.blocks()
+        parsed = Message(raw(b"Content-Type: text/plain\nContent-Transfer-Encoding: base64\n\n" + words.encode()))
+        (block,) = parsed.blocks()
         assert isinstance(block, TextBlock)
         self.assertEqual(block.text.strip(), words.strip())
 
@@ -226,8 +226,8 @@ class Charsets(unittest.TestCase):
     def test_what_the_header_names_is_tried_first(self) -> None:
         words = "Прилив в полдень."
         subject = b"Subject: =?koi8-r?b?" + base64.b64encode("Порт".encode("koi8-r")) + b"?=\n"
-        found = Message(subject + b"Content-Type: text/plain\n\n" + words.encode("koi8-r"))
-        (block,) = found.blocks()
+        parsed = Message(subject + b"Content-Type: text/plain\n\n" + words.encode("koi8-r"))
+        (block,) = parsed.blocks()
         assert isinstance(block, TextBlock)
         self.assertEqual(block.text, words)
 
@@ -241,9 +241,9 @@ class Separators(ProgramTest):
         open_end = raw(b"Content-Type: text/plain\n\nNo end.").rpartition(b"--b--")[0]
         self.write("in.mbox", mbox(whole, open_end, letter("Next"), letter("Last")))
         done = self.call_program("list", "in.mbox", "--json")
-        found = json.loads(done.stdout)
-        self.assertEqual([one["subject"] for one in found], ["Raw", "Raw", "Next", "Last"])
-        self.assertEqual([one["name"] for one in found[0]["attachments"]], ["a.patch"])
+        rows = json.loads(done.stdout)
+        self.assertEqual([one["subject"] for one in rows], ["Raw", "Raw", "Next", "Last"])
+        self.assertEqual([one["name"] for one in rows[0]["attachments"]], ["a.patch"])
         self.call_program("export", "in.mbox", "--into", "out", "--as", "eml", "--name", "{number}")
         first = sorted((self.folder / "out").rglob("*.eml"))[0].read_bytes()
         self.assertEqual(squeezed(first.decode()), squeezed(whole.decode()))
@@ -275,10 +275,10 @@ class Pages(ProgramTest):
             with self.subTest(body):
                 page = self.page(f"<p>Letter {number}</p>{body}")[0]
                 words = page.get_textpage()
-                found = words.search("anchorage").get_next()
-                self.assertIsNotNone(found, words.get_text_range())
-                assert found is not None
-                boxes = [words.get_charbox(found[0] + n) for n in range(found[1])]
+                place = words.search("anchorage").get_next()
+                self.assertIsNotNone(place, words.get_text_range())
+                assert place is not None
+                boxes = [words.get_charbox(place[0] + n) for n in range(place[1])]
                 left, bottom, right, top = (
                     pick(side) for pick, side in zip((min, min, max, max), zip(*boxes, strict=True), strict=True)
                 )
@@ -319,9 +319,9 @@ class Pages(ProgramTest):
 
     def test_nothing_gets_over_the_heading(self) -> None:
         middle = "position:absolute;top:50%;left:50%;transform:translate(-50%,-50%)"
-        told = "<span style='font-size:12px;background:#fff'>From the mayor</span>"
+        sender = "<span style='font-size:12px;background:#fff'>From the mayor</span>"
         rows = [
-            f'<div style="{style}">{told}</div>'
+            f'<div style="{style}">{sender}</div>'
             for style in (
                 "position:absolute;top:-200px",
                 "position:relative;top:-200px",
@@ -339,14 +339,14 @@ class Pages(ProgramTest):
                 "position:sticky;top:-200px",
             )
         ]
-        rows.append(f'<div style="{middle};height:0">' * 9 + told + "</div>" * 9)
-        rows.append("<style>.a{position:absolute;top:-200px}</style><div class=a>" + told + "</div>")
+        rows.append(f'<div style="{middle};height:0">' * 9 + sender + "</div>" * 9)
+        rows.append("<style>.a{position:absolute;top:-200px}</style><div class=a>" + sender + "</div>")
         for row in rows:
             with self.subTest(row):
                 words = self.page(f"{row}<p>Words</p>")[0].get_textpage()
-                heading, found = (words.search(text).get_next() for text in ("Date", "the mayor"))
-                self.assertIsNotNone(found)
-                self.assertLess(words.get_charbox(found[0])[3], words.get_charbox(heading[0])[1])  # type: ignore[index]
+                heading, place = (words.search(text).get_next() for text in ("Date", "the mayor"))
+                self.assertIsNotNone(place)
+                self.assertLess(words.get_charbox(place[0])[3], words.get_charbox(heading[0])[1])  # type: ignore[index]
 
     def test_nothing_covers_the_notes(self) -> None:
         cover = (

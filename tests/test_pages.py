@@ -119,11 +119,11 @@ class Cleaning(unittest.TestCase):
             ("color:red !important", "color:red !important"),
         ]:
             with self.subTest(style):
-                found = declarations(style, lambda _: None)
+                declared = declarations(style, lambda _: None)
                 if wanted is None:
-                    self.assertNotIn("<", found)
+                    self.assertNotIn("<", declared)
                 else:
-                    self.assertEqual(found, wanted)
+                    self.assertEqual(declared, wanted)
 
     def test_media(self) -> None:
         for query, wanted in [
@@ -197,7 +197,7 @@ class Making(unittest.TestCase):
 
     def test_the_heading(self) -> None:
         body = multipart("mixed", text("words\n"), file("plan.pdf", "application/pdf", b"x" * 2048))
-        found = self.page(self.mail(body, "East quay – survey"))
+        shown = self.page(self.mail(body, "East quay – survey"))
         for words in (
             "East quay – survey",
             "Ines Halden <i@q.example>",
@@ -207,7 +207,7 @@ class Making(unittest.TestCase):
             "Saturday 14 March 2026, 15:03 (UTC+00:00)",
             "Page 1 of 1",
         ):
-            self.assertIn(words, found)
+            self.assertIn(words, shown)
 
     def test_a_spoofed_heading_stays_in_its_place(self) -> None:
         body = html('<div style="position:absolute;top:-90mm;margin-top:-300px;z-index:9">From: The King</div>')
@@ -231,9 +231,9 @@ class Making(unittest.TestCase):
             f'<img src="cid:p@x"><img src="https://q.example/q.png"><img src="data:image/png;base64,{data}">'
             '<img src="https://remote.example/r.png" alt="remote one">'
         )
-        found = self.page(self.mail(multipart("related", page, picture, located)))
-        self.assertIn("remote one", found)
-        self.assertIn("remote.example", found)
+        shown = self.page(self.mail(multipart("related", page, picture, located)))
+        self.assertIn("remote one", shown)
+        self.assertIn("remote.example", shown)
         self.assertIn("picture-remote", self.codes)
         pixels = pypdfium2.PdfDocument(self.pdf)[0].render(scale=1).to_pil().convert("RGB")
         colours = {colour for _, colour in pixels.getcolors(1 << 20)}
@@ -242,8 +242,8 @@ class Making(unittest.TestCase):
 
     def test_long_lines_are_wrapped_and_not_cut(self) -> None:
         long = "knot" * 900 + "end"
-        found = self.page(self.mail(text(f"{long}\n{'word ' * 400}last\n")))
-        self.assertEqual(missing_words(f"{long} last", found), [])
+        shown = self.page(self.mail(text(f"{long}\n{'word ' * 400}last\n")))
+        self.assertEqual(missing_words(f"{long} last", shown), [])
         width = pypdfium2.PdfDocument(self.pdf)[0].get_size()[0]
         page = pypdfium2.PdfDocument(self.pdf)[0].get_textpage()
         self.assertTrue(all(page.get_charbox(n)[2] <= width - 40 for n in range(page.count_chars())))
@@ -258,9 +258,9 @@ class Making(unittest.TestCase):
     def test_quotes_flowed_and_nested_messages(self) -> None:
         inner = message("Deep <d@e.example>", "x@y.example", "Inner subject", when("2026-03-01"), text("inner words\n"))
         body = multipart("mixed", text("a flowed \nline\n> quoted \n> on\n", flowed=True), forwarded(inner))
-        found = self.page(self.mail(body))
+        shown = self.page(self.mail(body))
         for words in ("a flowed line", "quoted on", "Message inside this message", "Inner subject", "inner words"):
-            self.assertIn(words, found)
+            self.assertIn(words, shown)
 
     def test_every_script(self) -> None:
         words = "Ελληνικά Кириллица 日本語 中文 한국어 Հայերեն ქართული čeština żółć"
@@ -281,8 +281,8 @@ class Making(unittest.TestCase):
             ("a5", True, (595, 420)),
         ]:
             self.page(self.mail(text("x")), paper=paper, landscape=landscape)
-            found = pypdfium2.PdfDocument(self.pdf)[0].get_size()
-            self.assertEqual(tuple(round(v) for v in found), size)
+            drawn = pypdfium2.PdfDocument(self.pdf)[0].get_size()
+            self.assertEqual(tuple(round(v) for v in drawn), size)
 
     def test_properties_and_sameness(self) -> None:
         data = self.mail(multipart("mixed", text("x"), file("a.bin", "a/b", b"1")))
@@ -300,10 +300,10 @@ class Making(unittest.TestCase):
         names = ["../../up.txt", "a.txt", "A.TXT", "NUL", "x\u202etxt.exe", "n" * 400 + ".pdf"]
         self.page(self.mail(multipart("mixed", *(file(name, "a/b", name.encode()) for name in names))))
         with pikepdf.open(io.BytesIO(self.pdf)) as document:
-            found = {name: bytes(spec.get_file().read_bytes()) for name, spec in document.attachments.items()}
-        self.assertEqual(len(found), len(names))
-        self.assertEqual(sorted(found.values()), sorted(name.encode() for name in names))
-        for name in found:
+            embedded = {name: bytes(spec.get_file().read_bytes()) for name, spec in document.attachments.items()}
+        self.assertEqual(len(embedded), len(names))
+        self.assertEqual(sorted(embedded.values()), sorted(name.encode() for name in names))
+        for name in embedded:
             self.assertFalse(any(c in name for c in "/\\\u202e"), name)
 
     def test_html_and_text_files(self) -> None:

@@ -131,12 +131,12 @@ class Moods(PeerTest):
             separator=".",
         )
         self.write("wexagraph.toml", f'[accounts.peer]\nurl = "{made.url}"\n')
-        found = self.run_program(
+        output = self.run_program(
             "--config", "wexagraph.toml", "folders", "@peer", "--csv", env={"WEXAGRAPH_PASSWORD": SECRET}
         ).stdout
         for name in ("INBOX", "Office/Übersee", "Office/Über", "Office/a∕b", 'with ""q', "Office/Über (2)"):
-            self.assertIn(name, found)
-        self.assertEqual(len(found.splitlines()), 1 + 6)
+            self.assertIn(name, output)
+        self.assertEqual(len(output.splitlines()), 1 + 6)
 
     def test_a_character_set_that_it_does_not_know(self) -> None:
         def ascii_only(word: str, line: str, peer: Peer) -> bytes | None:
@@ -191,13 +191,13 @@ class Moods(PeerTest):
     def test_a_batch_that_comes_to_a_closed_line(self) -> None:
         account = Account("imap", "127.0.0.1", self.peer().port, "records")
         source = open_source(account, lambda *_: Secret(SECRET))
-        found = list(source.envelopes("INBOX"))
+        envelopes = list(source.envelopes("INBOX"))
         source.close()
         said: list[str] = []
 
         def late() -> None:
             try:
-                source.read(found[0])
+                source.read(envelopes[0])
             except SourceError as error:
                 said.append(str(error))
 
@@ -281,16 +281,16 @@ class Pop(PeerTest):
 
     def test_one_message_that_is_refused(self) -> None:
         peer = self.pop(lambda line, _: b"-ERR [SYS/PERM] disk\r\n" if line == "RETR 3" else None)
-        told = self.export(peer, code=1)
-        self.assertIn("5 written, 0 already there, 1 failed", told)
-        self.assertIn("the server says: [SYS/PERM] disk", told)
+        output = self.export(peer, code=1)
+        self.assertIn("5 written, 0 already there, 1 failed", output)
+        self.assertIn("the server says: [SYS/PERM] disk", output)
         self.assertEqual(peer.sessions, 1)
 
     def test_patience(self) -> None:
         for words in ("[IN-USE] locked", "[SYS/TEMP] later", "[LOGIN-DELAY] wait"):
             left = [words] * 2
-            told = self.export(self.pop(lambda line, _, left=left: _later(line, "PASS", left)))  # type: ignore[misc]
-            self.assertIn("6 written", told)
+            output = self.export(self.pop(lambda line, _, left=left: _later(line, "PASS", left)))  # type: ignore[misc]
+            self.assertIn("6 written", output)
             self.assertEqual(left, [])
             shutil.rmtree(self.folder / "out")
         left = ["[SYS/TEMP] later"] * 2
@@ -344,9 +344,10 @@ class Words(unittest.TestCase):
             (b"3 (FLAGS () BODY[HEADER.FIELDS (DATE TO)] {2}", b"h\n"),
             b" UID 9)",
         ]
-        found = list(fetched(items))
+        answers = list(fetched(items))
         self.assertEqual(
-            [(f["UID"], f.get("BODY[]"), f.get("HEADER")) for f in found], [(b"7", b"a)(", None), (b"9", None, b"h\n")]
+            [(f["UID"], f.get("BODY[]"), f.get("HEADER")) for f in answers],
+            [(b"7", b"a)(", None), (b"9", None, b"h\n")],
         )
         for broken in ([b"1 ((((((" * 50], [b'1 (UID "'], [b""], [None], [(b"{1}", b"")]):
             list(fetched(broken))
@@ -356,14 +357,14 @@ class Words(unittest.TestCase):
         self.assertEqual(number_set([1, 2, 3, 9, 11, 12]), "1:3,9,11:12")
 
     def test_structures(self) -> None:
-        told = (
+        structure = (
             b'((("TEXT" "PLAIN" ("CHARSET" "utf-8") NIL NIL "7BIT" 4 1)("TEXT" "HTML" NIL NIL NIL "7BIT" 9 1) "ALTERNATIVE")'
             b'("APPLICATION" "PDF" ("NAME" "x.pdf") NIL NIL "BASE64" 780 NIL ("ATTACHMENT" ("FILENAME*0*" "utf-8\'\'%C3%9C" "FILENAME*1" "b.pdf")))'
             b'("IMAGE" "PNG" NIL "<a>" NIL "BASE64" 78 NIL ("INLINE" NIL)) "MIXED")'
         )
-        found = leaves(parse([told])[0])
+        parts = leaves(parse([structure])[0])
         self.assertEqual(
-            [(leaf.name, leaf.type, leaf.size) for leaf in found],
+            [(leaf.name, leaf.type, leaf.size) for leaf in parts],
             [("Üb.pdf", "application/pdf", 570), ("part 1.3.png", "image/png", 57)],
         )
         for broken in (b"NIL", b"()", b'("TEXT")', b'(("A" "B"', b"((((", b'("TEXT" NIL NIL)'):

@@ -28,9 +28,9 @@ def texts(data: bytes) -> str:
 
 
 def codes(data: bytes) -> set[str]:
-    found = Message(data)
-    found.blocks()
-    return {note.code for note in found.notes()}
+    parsed = Message(data)
+    parsed.blocks()
+    return {note.code for note in parsed.notes()}
 
 
 def names(data: bytes) -> list[str]:
@@ -43,9 +43,9 @@ class FilesInTheText(unittest.TestCase):
         lines = b"".join(binascii.b2a_uu(content[at : at + 45]) for at in range(0, len(content), 45))
         for written, end in ((lines, b"\n"), (lines, b"\r\n"), (lines.replace(b" ", b"`"), b"\n")):
             body = (b"before\nbegin 644 all bytes.bin\n" + written + b"`\nend\nafter\n").replace(b"\n", end)
-            before, found, after = split(body)
-            assert isinstance(found, InlinedFile)
-            self.assertEqual((found.name, found.content, found.whole), (b"all bytes.bin", content, True))
+            before, files, after = split(body)
+            assert isinstance(files, InlinedFile)
+            self.assertEqual((files.name, files.content, files.whole), (b"all bytes.bin", content, True))
             self.assertEqual((before.strip(), after.strip()), (b"before", b"after"))
         cut = split(b"begin 644 cut.bin\n" + lines[:200])[0]
         assert isinstance(cut, InlinedFile)
@@ -70,9 +70,9 @@ class FilesInTheText(unittest.TestCase):
         lines = b"\r\n".join(encoded[at : at + 128] for at in range(0, len(encoded), 128))
         end = b"\r\n=yend size=4000 crc32=%08x\r\n" % binascii.crc32(content)
         # a line end inside an escape would be another text; this seed has none
-        found = split(b"=ybegin line=128 size=4000 name=a b.bin\r\n" + lines + end)[0]
-        assert isinstance(found, InlinedFile)
-        self.assertEqual((found.name, found.content, found.whole), (b"a b.bin", content, True))
+        decoded = split(b"=ybegin line=128 size=4000 name=a b.bin\r\n" + lines + end)[0]
+        assert isinstance(decoded, InlinedFile)
+        self.assertEqual((decoded.name, decoded.content, decoded.whole), (b"a b.bin", content, True))
         damaged = split(b"=ybegin line=128 size=4000 name=x\r\n" + lines.replace(b"ab", b"a", 1)[:-9] + end)[0]
         assert isinstance(damaged, InlinedFile)
         self.assertFalse(damaged.whole)
@@ -124,17 +124,17 @@ class Kinds(unittest.TestCase):
         ):
             read_signed(damage)  # whatever comes back, nothing is raised
         pem = b"-----BEGIN PKCS7-----\n" + base64.encodebytes(sealed) + b"-----END PKCS7-----\n"
-        found = read_signed(pem)
-        assert found is not None
-        self.assertEqual(found.signers, ["Aoife Lindqvist"])
+        signature = read_signed(pem)
+        assert signature is not None
+        self.assertEqual(signature.signers, ["Aoife Lindqvist"])
 
     def test_what_a_note_tells_steers_nothing(self) -> None:
         sealed = Message(DEMO["Payment, signed and sealed in one file"]).attachments[0].content()
         steering = sealed.replace(b"Aoife Lindqvist", b"Ao\x00fe \x1b[2Jqvist")
         data = b"Content-Type: application/pkcs7-mime; smime-type=signed-data\nContent-Transfer-Encoding: base64\n\n"
-        told = Message(data + base64.encodebytes(steering)).notes()
+        notes = Message(data + base64.encodebytes(steering)).notes()
         self.assertEqual(
-            [note.detail.partition(";")[0] for note in told if note.code == "signed"], ["by Aofe [2Jqvist"]
+            [note.detail.partition(";")[0] for note in notes if note.code == "signed"], ["by Aofe [2Jqvist"]
         )
 
     def test_what_would_take_minutes(self) -> None:
@@ -159,12 +159,12 @@ class Kinds(unittest.TestCase):
         cards = [b for b in Message(data).blocks() if isinstance(b, CalendarBlock)]
         self.assertEqual(len(cards), 1, "the same invitation, sent twice, is one card")
         ((title, rows),) = calendar_cards(cards[0].part.content(), None, Language())
-        told = dict(rows)
+        fields = dict(rows)
         self.assertEqual(title, "Invitation: Berthing meeting, autumn")
-        self.assertRegex(told["When"], r" 09:00 .*\(UTC\+01:00\)\nto .* 10:30 .*\(UTC\+01:00\)$")
-        self.assertEqual(told["Repeats"], "every month, 3 times")
-        self.assertIn("Tomas Wray <tomas.wray@saltmere.example>, accepted", told["Invited"])
-        self.assertIn("2. Winter berths", told["Text"])
+        self.assertRegex(fields["When"], r" 09:00 .*\(UTC\+01:00\)\nto .* 10:30 .*\(UTC\+01:00\)$")
+        self.assertEqual(fields["Repeats"], "every month, 3 times")
+        self.assertIn("Tomas Wray <tomas.wray@saltmere.example>, accepted", fields["Invited"])
+        self.assertIn("2. Winter berths", fields["Text"])
         for broken in (
             b"",
             b"BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nDTSTART:rubbish\r\nEND:VEVENT\r\n",
@@ -220,7 +220,7 @@ class Shown(ProgramTest):
     def test_a_page_of_each(self) -> None:
         self.write("rare.mbox", mbox(*DEMO.values()))
         self.run_program("export", "rare.mbox", "--into", "out", "--zone", "Europe/Lisbon")
-        found = {path.name: pdf_text(path) for path in (self.folder / "out").rglob("*.pdf")}
+        texts = {path.name: pdf_text(path) for path in (self.folder / "out").rglob("*.pdf")}
         for name, words in [
             ("Undelivered", "No such berth holder"),
             ("signed and sealed", "Der Liegeplatz ist bezahlt"),
@@ -233,9 +233,9 @@ class Shown(ProgramTest):
             ("confirm", "[mailto:fish@thieves.example]"),
             ("three in one", "It drifts."),
         ]:
-            page = next(text for file, text in found.items() if name in file)
+            page = next(text for file, text in texts.items() if name in file)
             self.assertIn(words, " ".join(page.split()), name)
-        phish = next(text for file, text in found.items() if "confirm" in file)
+        phish = next(text for file, text in texts.items() if "confirm" in file)
         self.assertNotIn("lottery", phish)
         self.assertNotIn("[https://www.saltmere-savings.example/terms]", phish)
         self.run_program("export", "rare.mbox", "--subject", "confirm", "--into", "all", "--show-hidden")

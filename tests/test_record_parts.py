@@ -99,7 +99,7 @@ class Patterns(unittest.TestCase):
     def test_no_password_is_ever_told(self) -> None:
         lock = Lock("tide", "ebb", ("print",))
         options = ExportOptions(lock=lock)
-        for told in (
+        for text in (
             repr(lock),
             str(options),
             lock.recipe(),
@@ -107,8 +107,8 @@ class Patterns(unittest.TestCase):
             options.naming,
             repr(Job(b"", ("pdf",), PageOptions())),
         ):
-            self.assertNotIn("tide", told)
-            self.assertNotIn("ebb", told)
+            self.assertNotIn("tide", text)
+            self.assertNotIn("ebb", text)
         self.assertEqual(options.recipe("pdf"), ExportOptions(lock=Lock("other", "more", ("print",))).recipe("pdf"))
         self.assertNotEqual(options.recipe("pdf"), ExportOptions(lock=Lock("tide", "ebb")).recipe("pdf"))
         self.assertNotEqual(options.recipe("pdf"), ExportOptions().recipe("pdf"))
@@ -124,10 +124,10 @@ class RunningLines(unittest.TestCase):
             "| b |": ["center"],
             "": [],
         }.items():
-            found = header_footer(PageOptions(header=line, footer=""), FIELDS, "f.pdf").boxes()
-            self.assertEqual([box.place for box in found], places, line)
-            self.assertTrue(all(box.name == f"top-{box.place}" for box in found))
-            self.assertLessEqual(sum(box.width for box in found), 100)
+            boxes = header_footer(PageOptions(header=line, footer=""), FIELDS, "f.pdf").boxes()
+            self.assertEqual([box.place for box in boxes], places, line)
+            self.assertTrue(all(box.name == f"top-{box.place}" for box in boxes))
+            self.assertLessEqual(sum(box.width for box in boxes), 100)
         with self.assertRaises(CallError):
             line_parts("a|b|c|d")
 
@@ -154,15 +154,15 @@ class Quotes(unittest.TestCase):
 
     def known(self, *bodies: str, rich: bool = False) -> list[list[str]]:
         """For each message, the labels of its quotes that stand earlier."""
-        said, found = quotes.Said(), []
+        said, quoted = quotes.Said(), []
         for number, body in enumerate(bodies):
             data = (
                 message("a@b.example", "c@d.example", "S", when("2026-03-14"), html(body))
                 if rich
                 else letter(body=body)
             )
-            found.append([label for _, label in said.meet(data, f"m{number}")])
-        return found
+            quoted.append([label for _, label in said.meet(data, f"m{number}")])
+        return quoted
 
     def test_however_it_was_wrapped(self) -> None:
         for quoted in (
@@ -218,14 +218,16 @@ class Properties(unittest.TestCase):
         with pikepdf.open(io.BytesIO(plain)) as document:
             out = io.BytesIO()
             document.save(out, object_stream_mode=pikepdf.ObjectStreamMode.disable)  # laid out as no engine does
-        found = []
+        conversations = []
         for pdf in (plain, out.getvalue()):
             made = described(pdf, self.ABOUT)
             self.assertEqual(len(pypdfium2.PdfDocument(made)), 1)
             with pikepdf.open(io.BytesIO(made)) as document, document.open_metadata() as xmp:
-                found.append(({k: str(v) for k, v in document.docinfo.items()}, dict(xmp), str(document.Root.Lang)))
-        self.assertEqual(found[0], found[1])
-        info, xmp, language = found[0]
+                conversations.append(
+                    ({k: str(v) for k, v in document.docinfo.items()}, dict(xmp), str(document.Root.Lang))
+                )
+        self.assertEqual(conversations[0], conversations[1])
+        info, xmp, language = conversations[0]
         self.assertEqual(
             (info["/Title"], info["/Author"], info["/Keywords"], language),
             (self.ABOUT.title, self.ABOUT.author, "a, b", "de"),
@@ -256,10 +258,10 @@ class Properties(unittest.TestCase):
         self.assertAlmostEqual(width / 72 * 25.4, 210, delta=1)
 
     def test_languages_that_are_none(self) -> None:
-        for told in ("", "x", "en_GB", "<b>", "a-" * 40, "de, en"):
-            made = make(Job(letter(more=f"Content-Language: {told}\n"), ("pdf",), PageOptions())).files["pdf"]
+        for tag in ("", "x", "en_GB", "<b>", "a-" * 40, "de, en"):
+            made = make(Job(letter(more=f"Content-Language: {tag}\n"), ("pdf",), PageOptions())).files["pdf"]
             with pikepdf.open(io.BytesIO(made)) as document:
-                self.assertEqual(str(document.Root.Lang), "de" if told == "de, en" else "en")
+                self.assertEqual(str(document.Root.Lang), "de" if tag == "de, en" else "en")
 
     def test_a_message_without_anything(self) -> None:
         made = make(Job(b"\n\nonly text\n", ("pdf",), PageOptions(evidence=True, headers=True))).files["pdf"]

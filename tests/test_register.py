@@ -55,12 +55,12 @@ class Sheet:
     def rows(self) -> list[dict[str, Any]]:
         """All rows with a key, in their order, by headings; `row` is the number of each."""
         names = ["key" if name.startswith("key ") else name for name in self.headings]
-        found = []
+        rows = []
         for number in range(2, self.sheet.max_row + 1):
             values = dict(zip(names, (cell.value for cell in self.sheet[number]), strict=True))
             if values.get("key"):
-                found.append({**values, "row": number})
-        return found
+                rows.append({**values, "row": number})
+        return rows
 
     def save(self) -> None:
         self.book.save(self.path)
@@ -99,8 +99,8 @@ class Making(ProgramTest):
         self.write("in.mbox", mbox(*(message(n, text) for n, text in enumerate(HOSTILE))))
         for name in ("r.xlsx", "r.csv"):
             for _ in range(2):
-                told = json.loads(self.run_program("register", "in.mbox", "--into", name, "--json").stdout)
-                self.assertEqual((told["rows"], told["updated"], told["changed_by_hand"]), (7, 0, 0))
+                report = json.loads(self.run_program("register", "in.mbox", "--into", name, "--json").stdout)
+                self.assertEqual((report["rows"], report["updated"], report["changed_by_hand"]), (7, 0, 0))
         with zipfile.ZipFile(self.folder / "r.xlsx") as book:
             xml = book.read("xl/worksheets/sheet1.xml")
         self.assertNotIn(b"<f>", xml)
@@ -161,10 +161,10 @@ class Wrong(ProgramTest):
 
     def refused(self, name: str, code: int = 3) -> str:
         before = (self.folder / name).read_bytes()
-        told = self.run_program("register", "in", "--into", name, code=code).stderr
+        error = self.run_program("register", "in", "--into", name, code=code).stderr
         self.assertEqual((self.folder / name).read_bytes(), before)
-        self.assertIn("Nothing was written", told)
-        return told
+        self.assertIn("Nothing was written", error)
+        return error
 
     def test_keys(self) -> None:
         text = (self.folder / "r.csv").read_bytes()
@@ -189,9 +189,9 @@ class Wrong(ProgramTest):
             ("~$r.xlsx", b"\x06miriam" + b" " * 48),
         ):
             self.write(lock, content)
-            told = self.refused("r.xlsx")
-            self.assertIn("r.xlsx is open by miriam", told)
-            self.assertIn(lock, told)
+            error = self.refused("r.xlsx")
+            self.assertIn("r.xlsx is open by miriam", error)
+            self.assertIn(lock, error)
             (self.folder / lock).unlink()
         self.run_program("export", "in", "--into", "out", "--as", "eml")
         self.write("out/.~lock.register.csv#", b"Miriam Cole,miriam,desk4")
@@ -237,8 +237,8 @@ class Workbooks(ProgramTest):
 
     def update(self) -> Sheet:
         self.write("in/3.eml", message(3))
-        told = json.loads(self.run_program("register", "in", "--into", self.path.name, "--json").stdout)
-        self.assertEqual((told["written"], told["rows"], told["changed_by_hand"]), (1, 3, 0))
+        report = json.loads(self.run_program("register", "in", "--into", self.path.name, "--json").stdout)
+        self.assertEqual((report["written"], report["rows"], report["changed_by_hand"]), (1, 3, 0))
         self.assertIn("as it was", self.run_program("register", "in", "--into", self.path.name).stdout)
         return Sheet(self.path)
 
@@ -369,8 +369,8 @@ class TableOfLines(ProgramTest):
             first = "sep=;\r\n" if separator == ";" else ""
             saved = (first + out.getvalue()).encode(encoding)
             self.write("r.csv", saved)
-            told = json.loads(self.run_program("register", "in", "--into", "r.csv", "--json").stdout)
-            self.assertEqual((told["written"], told["rows"], told["changed_by_hand"]), (1, 3, 1))
+            report = json.loads(self.run_program("register", "in", "--into", "r.csv", "--json").stdout)
+            self.assertEqual((report["written"], report["rows"], report["changed_by_hand"]), (1, 3, 1))
             now = (self.folder / "r.csv").read_bytes()
             self.assertTrue(now.startswith(saved), "what was there keeps its bytes")
             table = list(csv.reader(io.StringIO(now.decode(encoding).removeprefix(first)), delimiter=separator))

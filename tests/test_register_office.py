@@ -79,8 +79,8 @@ class Histories(ProgramTest):
             new = 10 + turn
             self.write(f"{name}/{new}.eml", message(new))
             there.add(new)
-            told = self.call_program("register", name, "--into", path.name, "--json").stdout
-            self.assertIn('"changed_by_hand": 0', told)
+            output = self.call_program("register", name, "--into", path.name, "--json").stdout
+            self.assertIn('"changed_by_hand": 0', output)
             heading, now = self.read(path.name)
             self.assertEqual([column for column in heading if not column.startswith("key")], columns)
             subjects = [row["subject"] for row in now]

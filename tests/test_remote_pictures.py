@@ -129,8 +129,8 @@ class Fetching(ProgramTest):
         self.assertIn("pictures from the network were not fetched (2)", self.page())
         self.export("--remote-images", "--name", "other {subject}")
         self.assertEqual(Answers.asked, {})
-        told = " ".join(pdf_text(next((self.folder / "out").rglob("other*.pdf"))).split())
-        self.assertIn("localhost: only port 443 is asked", told)
+        shown = " ".join(pdf_text(next((self.folder / "out").rglob("other*.pdf"))).split())
+        self.assertIn("localhost: only port 443 is asked", shown)
         self.assertIn(
             "--remote-images", self.run_program("export", "in", "--into", "o", "--remote-host", "x", code=2).stderr
         )
@@ -150,8 +150,8 @@ class Fetching(ProgramTest):
             self.assertIn(reason, shown)
         self.authority.write_text("")
         self.export("--remote-images", "--remote-host", "localhost", "--name", "other {subject}")
-        told = " ".join(pdf_text(next((self.folder / "out").rglob("other*.pdf"))).split())
-        self.assertIn("certificate of the server is not trusted", told)
+        page = " ".join(pdf_text(next((self.folder / "out").rglob("other*.pdf"))).split())
+        self.assertIn("certificate of the server is not trusted", page)
 
     def test_in_html_and_in_a_bound_document(self) -> None:
         self.newsletter("/logo.png")

@@ -143,12 +143,12 @@ class Interrupted(RunTest):
                 process.communicate()
             self.run_program("restore", "bk", "--into", target)
             root = self.folder / target.removeprefix("maildir:")
-            found = [
+            restored = [
                 path
                 for path in root.rglob("*")
                 if path.is_file() and not path.name.endswith(".part") and path.parent.name != "tmp"
             ]
-            self.assertEqual(sorted(hashlib.sha256(path.read_bytes()).hexdigest() for path in found), wanted)
+            self.assertEqual(sorted(hashlib.sha256(path.read_bytes()).hexdigest() for path in restored), wanted)
         for target in ("all.mbox", "all.zip"):
             process = self.start("restore", "bk", "--into", target)
             time.sleep(0.5)

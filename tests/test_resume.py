@@ -176,7 +176,7 @@ class Failing(RunTest):
 class Sameness(RunTest):
     def test_workers_and_order_change_no_byte(self) -> None:
         letters = three_hundred()
-        found = []
+        results = []
         for turn, jobs in enumerate(("1", "3")):
             shutil.rmtree(self.folder / "in", ignore_errors=True)
             order = list(enumerate(letters))
@@ -184,9 +184,9 @@ class Sameness(RunTest):
                 self.write(f"in/post/{number:03}.eml", data)
                 os.utime(self.folder / f"in/post/{number:03}.eml", (1_770_000_000, 1_770_000_000))
             self.run_program("export", "in", "--into", f"out{jobs}", "--as", ALL, "--jobs", jobs)
-            found.append(self.contents(self.folder / f"out{jobs}"))
-        self.assertEqual(found[0].keys(), found[1].keys())
-        self.assertEqual(found[0], found[1])
+            results.append(self.contents(self.folder / f"out{jobs}"))
+        self.assertEqual(results[0].keys(), results[1].keys())
+        self.assertEqual(results[0], results[1])
 
     def test_a_large_mailbox_by_shares(self) -> None:
         """Read by several processes, a share each, a mailbox gives the same as read by one."""
@@ -200,7 +200,7 @@ class Sameness(RunTest):
         ]
         self.assertEqual(rows[0], rows[1])
         self.assertEqual(rows[0].count("\n"), 751)
-        found = []
+        results = []
         for jobs in ("1", "2"):
             # the patience is for pages; reading a share may take longer
             self.run_program(
@@ -217,9 +217,9 @@ class Sameness(RunTest):
                 "--body",
                 "knots",
             )
-            found.append(self.contents(self.folder / f"out{jobs}"))
-        self.assertEqual(found[0], found[1])
-        self.assertEqual(sorted(v for k, v in found[1].items() if k.endswith(".eml")), sorted(letters))
+            results.append(self.contents(self.folder / f"out{jobs}"))
+        self.assertEqual(results[0], results[1])
+        self.assertEqual(sorted(v for k, v in results[1].items() if k.endswith(".eml")), sorted(letters))
         self.assert_clean(self.folder / "out2")
 
 
@@ -273,5 +273,5 @@ class Verify(RunTest):
 
     def test_a_changed_list_shows_in_json(self) -> None:
         (self.folder / "out/register.csv").write_text("other")
-        found = json.loads(self.run_program("verify", "out", "--json", code=1).stdout)
-        self.assertEqual([(one["state"], one["path"]) for one in found["findings"]], [("altered", "register.csv")])
+        report = json.loads(self.run_program("verify", "out", "--json", code=1).stdout)
+        self.assertEqual([(one["state"], one["path"]) for one in report["findings"]], [("altered", "register.csv")])

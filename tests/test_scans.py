@@ -31,15 +31,15 @@ def words_of(pdf: bytes, number: int = 0) -> list[Drawn]:
         sheet = document[number]
         text, height = sheet.get_textpage(), sheet.get_height()
         whole = text.get_text_range()
-        found, at = [], 0
+        words, at = [], 0
         for word in whole.split():
             at = whole.index(word, at)
             boxes = [text.get_charbox(place, loose=True) for place in range(at, at + len(word))]
             at += len(word)
             left, bottom = min(b[0] for b in boxes), min(b[1] for b in boxes)
             right, top = max(b[2] for b in boxes), max(b[3] for b in boxes)
-            found.append(Drawn(word, (left, height - top, right, height - bottom)))
-        return found
+            words.append(Drawn(word, (left, height - top, right, height - bottom)))
+        return words
 
 
 class Layers(RunTest):
@@ -49,8 +49,8 @@ class Layers(RunTest):
                 image, drawn = page(lines=_LINES, size=(420, 240), **more)  # type: ignore[arg-type]
                 content = file_of(image, "PDF")
                 scanned = with_words(content, ("eng",), "a scan")
-                found = words_of(scanned.pdf)
-                near = sum(any(self._near(one, other) for other in found) for one in drawn)
+                read = words_of(scanned.pdf)
+                near = sum(any(self._near(one, other) for other in read) for one in drawn)
                 self.assertGreater(near / len(drawn), 0.97)
                 self.assertLess(len(scanned.pdf) - len(content), 15_000)
                 self.assertEqual([note.code for note in scanned.notes], ["text-recognised"])
@@ -117,11 +117,11 @@ class Program(RunTest):
         self.run_program(*command)
         path = self.folder / "out" / self.made("out", ".pdf")[0]
         check_with_qpdf(self, path)
-        found = Counter(pdf_text(path).split())
+        counts = Counter(pdf_text(path).split())
         for drawn in (self.drawn, self.drawn, sheets[0][1], sheets[1][1]):
             wanted = Counter(word.text for word in drawn)
-            self.assertGreater((wanted & found).total() / len(drawn), 0.95)
-            found -= wanted
+            self.assertGreater((wanted & counts).total() / len(drawn), 0.95)
+            counts -= wanted
         with open(self.folder / "out/register.csv", encoding="utf-8-sig", newline="") as table:
             notes = next(csv.DictReader(table))["notes"]
         self.assertIn("scan.png: tesseract", notes)

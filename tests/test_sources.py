@@ -108,13 +108,13 @@ class Kinds(ProgramTest):
         self.assertEqual(self.state(), before)
 
     def state(self) -> dict[str, tuple[bytes, int]]:
-        found = {}
+        state = {}
         for top in ("md", "box"):
             root = self.folder / top
             for path in [root, *root.rglob("*")] if root.is_dir() else [root]:
                 about = path.stat()
-                found[str(path)] = (b"" if path.is_dir() else path.read_bytes(), about.st_mtime_ns)
-        return found
+                state[str(path)] = (b"" if path.is_dir() else path.read_bytes(), about.st_mtime_ns)
+        return state
 
     def test_a_read_only_source(self) -> None:
         path = self.write("box", mbox(letter("x")))
@@ -146,9 +146,9 @@ class Mbox(ProgramTest):
 
     def test_cut_short(self) -> None:
         whole = mbox(letter("a"), letter("b", body="second words\n"))
-        found = self.out(whole[:-9])
-        self.assertEqual(len(found), 2)
-        self.assertEqual(found[0], letter("a"))
+        output = self.out(whole[:-9])
+        self.assertEqual(len(output), 2)
+        self.assertEqual(output[0], letter("a"))
 
     def test_separators_in_odd_places(self) -> None:
         """Messages around the size of the reader's blocks, so that separators fall on every side of an edge."""

@@ -19,28 +19,28 @@ def on(day: str, subject: str = "Berths") -> bytes:
 
 
 class SurveyTest(ProgramTest):
-    def told(self, *more: str) -> dict[str, object]:
-        told: dict[str, object] = json.loads(
+    def report(self, *more: str) -> dict[str, object]:
+        report: dict[str, object] = json.loads(
             self.run_program("survey", "in.mbox", "--zone", "UTC", "--json", *more).stdout
         )
-        return told
+        return report
 
     def test_months_and_gaps(self) -> None:
         days = ("1 Jan 2026", "5 Jan 2026", "20 Jan 2026", "3 Apr 2026", "4 Apr 2026")
         self.write("in.mbox", mbox(*(on(day, f"Letter {day}") for day in days)))
-        told = self.told()
+        report = self.report_of()
         self.assertEqual(
-            [(month["month"], month["messages"]) for month in told["months"]],  # type: ignore[attr-defined]
+            [(month["month"], month["messages"]) for month in report["months"]],  # type: ignore[attr-defined]
             [("2026-01", 3), ("2026-02", 0), ("2026-03", 0), ("2026-04", 2)],
         )
         self.assertEqual(
-            told["gaps"],
+            report["gaps"],
             [
                 {"first": "2026-01-06", "last": "2026-01-19", "days": 14},
                 {"first": "2026-01-21", "last": "2026-04-02", "days": 72},
             ],
         )
-        self.assertEqual((told["messages"], sum(told["hours"])), (5, 5))  # type: ignore[call-overload]
+        self.assertEqual((report["messages"], sum(report["hours"])), (5, 5))  # type: ignore[call-overload]
         shown = self.run_program("survey", "in.mbox", "--zone", "UTC").stdout
         for words in ("2026-02        -             no mail", "No mail from 2026-01-21 to 2026-04-02: 72 days."):
             self.assertIn(words, shown)
@@ -58,11 +58,11 @@ class SurveyTest(ProgramTest):
                 letter("Large", body="line\n" * 4000),
             ),
         )
-        told = self.told()
-        self.assertEqual([(one["subject"], one["messages"]) for one in told["conversations"]], [("Buoy 14", 2)])  # type: ignore[attr-defined]
-        self.assertEqual(told["largest"][0]["subject"], "Large")  # type: ignore[index]
-        self.assertEqual(len(told["senders"]), 1)  # type: ignore[arg-type]
-        self.assertEqual(self.told("--subject", "large")["messages"], 1)
+        report = self.report_of()
+        self.assertEqual([(one["subject"], one["messages"]) for one in report["conversations"]], [("Buoy 14", 2)])  # type: ignore[attr-defined]
+        self.assertEqual(report["largest"][0]["subject"], "Large")  # type: ignore[index]
+        self.assertEqual(len(report["senders"]), 1)  # type: ignore[arg-type]
+        self.assertEqual(self.report_of("--subject", "large")["messages"], 1)
 
     def test_pages(self) -> None:
         self.write("in.mbox", mbox(on("1 Jan 2026"), on("3 Apr 2027", "$x^2$ <b>")))

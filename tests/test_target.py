@@ -172,9 +172,9 @@ class Journals(InAFolder):
         journal.add_many("s", "a", [wish("9", "a9")])
         journal.give_lone_names("n")
         journal.record([FileRecord("b1.eml", 2, "eml", "n", "eml", 10, 7, "ff", (Note("remade", "x"),))])
-        found = [(row.folder, row.place, row.stem, [file.path for file in files]) for row, files in journal.chosen("n")]
+        rows = [(row.folder, row.place, row.stem, [file.path for file in files]) for row, files in journal.chosen("n")]
         self.assertEqual(
-            found, [("a", "9", "a9", []), ("b", "1", "b1", ["b1.eml"]), ("b", "2", "b2", []), ("b", "3", "b3", [])]
+            rows, [("a", "9", "a9", []), ("b", "1", "b1", ["b1.eml"]), ("b", "2", "b2", []), ("b", "3", "b3", [])]
         )
         self.assertTrue(journal.has_file(2, "b1.eml"))
         self.assertEqual(list(journal.files()), [("b1.eml", "ff")])

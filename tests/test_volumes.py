@@ -231,11 +231,11 @@ class Lists(FolderTest):
             {"gone": "6"},
             {"end": "whole", "gone": 1},
         )
-        found = runlists.read(path)
-        self.assertEqual((found.head["run"], found.end["end"]), ("2026-01-02T000000Z", "whole"))
-        (read,) = found.folders
+        runs = runlists.read(path)
+        self.assertEqual((runs.head["run"], runs.end["end"]), ("2026-01-02T000000Z", "whole"))
+        (read,) = runs.folders
         self.assertEqual((read.base, read.present, read.gone), (change.base, [self.HOLDING], ["6"]))
-        self.assertFalse(found.is_quiet)
+        self.assertFalse(runs.is_quiet)
         self.assertTrue(RunList({}, [FolderChange("in", "s", "base")], {}).is_quiet)
         self.assertFalse(RunList({}, [FolderChange("in", "s", "")], {}).is_quiet)
 
@@ -325,10 +325,10 @@ class TheBag(FolderTest):
             self.assertEqual(bag.run_of(bag.run_path("2026-11-23T061500Z", suffix)), "2026-11-23T061500Z")
 
     def test_information_is_one_line_each(self) -> None:
-        told = bag.info_text(["/a\nBagging-Date: 1999", "b"], 12, 3, "2026-11-23T061500Z").decode().splitlines()
-        self.assertIn("Payload-Oxum: 12.3", told)
-        self.assertIn("Bagging-Date: 2026-11-23", told)
-        self.assertEqual(sum(line.startswith("Bagging-Date") for line in told), 1)
+        lines = bag.info_text(["/a\nBagging-Date: 1999", "b"], 12, 3, "2026-11-23T061500Z").decode().splitlines()
+        self.assertIn("Payload-Oxum: 12.3", lines)
+        self.assertIn("Bagging-Date: 2026-11-23", lines)
+        self.assertEqual(sum(line.startswith("Bagging-Date") for line in lines), 1)
 
 
 class TheCatalogue(FolderTest):
