@@ -10,7 +10,8 @@ from typing import Any
 
 from tests.helpers import ProgramTest, letter, mbox
 from wexagraph.backups.report import BackupReport
-from wexagraph.exports.attachments.report import AttachmentReport, ExportReport
+from wexagraph.exports.attachments.report import AttachmentReport
+from wexagraph.exports.report import ExportReport
 from wexagraph.reports import Report, Verification
 
 DOCUMENT = (Path(__file__).parent.parent / "docs/reports.md").read_text("utf-8")

@@ -5,7 +5,6 @@ SQLite in the export folder. Everything in it can be made again from the folder 
 
 from __future__ import annotations
 
-import json
 import sqlite3
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
@@ -14,14 +13,17 @@ from typing import Any
 
 from wexagraph.errors import TargetError
 from wexagraph.exports.journal_base import open_to_read, open_to_write
-from wexagraph.exports.message_records import UNDER_WAY, FileRecord, MessageRecord, PlannedMessage, unpacked
-from wexagraph.notes import Note
-
-RESERVED_STEMS = (
-    *("manifest-sha256", "manifest-sha256.txt", "register", "register.csv", "register.xlsx"),
-    *("index", "index.html", "index files"),
+from wexagraph.exports.message_records import (
+    UNDER_WAY,
+    FileRecord,
+    MessageRecord,
+    PlannedMessage,
+    packed_notes,
+    unpacked,
+    unpacked_notes,
 )
-"""Names in the folder itself that no message gets: its files, or the folder beside them, would stand for our lists."""
+from wexagraph.naming.paths import RESERVED_STEMS
+from wexagraph.notes import Note
 
 
 class Journal:
@@ -228,7 +230,7 @@ class Journal:
             files: dict[int | None, list[FileRecord]] = {}
             chunk = f"SELECT m.number FROM message m WHERE {where}"
             for values in self.ask(f"SELECT * FROM file WHERE message IN ({chunk}) ORDER BY path", (self.run, *after)):
-                files.setdefault(values[1], []).append(file_record(values))
+                files.setdefault(values[1], []).append(FileRecord.of(values))
             for row in rows:
                 yield row, files.get(row.number, [])
             after = (rows[-1].folder, rows[-1].place, rows[-1].number)
@@ -248,7 +250,7 @@ class Journal:
 
     def notes(self, number: int) -> list[Note]:
         """The notes of the plan on a message."""
-        return _notes(self.ask("SELECT notes FROM message WHERE number=?", (number,)).fetchone()[0])
+        return unpacked_notes(self.ask("SELECT notes FROM message WHERE number=?", (number,)).fetchone()[0])
 
     # names
 
@@ -330,7 +332,7 @@ class Journal:
                     f.size,
                     f.modified,
                     f.sha256,
-                    json.dumps([(note.code, note.detail) for note in f.notes], ensure_ascii=False) if f.notes else "[]",
+                    packed_notes(f.notes),
                 )
                 for f in files
             ),
@@ -354,7 +356,7 @@ class Journal:
             "SELECT * FROM file WHERE message=0 AND format=? AND naming=?",
             (f"{format}:{folder}", naming),
         ).fetchone()
-        return file_record(row) if row else None
+        return FileRecord.of(row) if row else None
 
     def archives(self) -> dict[str, list[str]]:
         """The paths of all archives, by the folders whose messages they hold."""
@@ -368,7 +370,7 @@ class Journal:
     def listing(self, name: str) -> FileRecord | None:
         """The register or the manifest as the last run left it."""
         row = self.ask("SELECT * FROM file WHERE message=0 AND format=?", (f"list:{name}",)).fetchone()
-        return file_record(row) if row else None
+        return FileRecord.of(row) if row else None
 
     def listings(self, start: str) -> list[str]:
         """The names of our own files that begin so, as the last run left them."""
@@ -396,11 +398,3 @@ class Journal:
             "m.tags, f.path, f.notes FROM message m LEFT JOIN file f ON f.message=m.number WHERE m.outcome<>'' "
             "ORDER BY m.folder, m.place, m.digest, m.number, f.path"
         )
-
-
-def _notes(text: str) -> list[Note]:
-    return [Note(code, detail) for code, detail in json.loads(text)] if text != "[]" else []
-
-
-def file_record(row: tuple[Any, ...]) -> FileRecord:
-    return FileRecord(*row[:-1], tuple(_notes(row[-1])))  # type: ignore[call-arg]

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 from wexagraph.messages import Header
 from wexagraph.messages.conversations import Thread
@@ -80,6 +82,16 @@ class MessageRecord:
         return datetime.fromisoformat(self.arrival) if self.arrival else None
 
 
+def packed_notes(notes: Iterable[Note]) -> str:
+    """Notes as the journal has them: JSON."""
+    return json.dumps([(note.code, note.detail) for note in notes])
+
+
+def unpacked_notes(text: str) -> list[Note]:
+    """The notes that were packed."""
+    return [Note(code, detail) for code, detail in json.loads(text)] if text != "[]" else []
+
+
 @dataclass(frozen=True, slots=True)
 class FileRecord:
     """A file that an export made of a message, or of none (0).
@@ -96,6 +108,11 @@ class FileRecord:
     modified: int
     sha256: str
     notes: tuple[Note, ...] = ()
+
+    @classmethod
+    def of(cls, row: tuple[Any, ...]) -> FileRecord:
+        """A row of the table `file`."""
+        return cls(*row[:-1], tuple(unpacked_notes(row[-1])))  # type: ignore[call-arg]
 
     def is_ours(self, target: Target) -> bool:
         """Whether it may be replaced: of one that was only announced, if it was put too."""

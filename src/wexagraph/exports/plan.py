@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import json
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from dataclasses import replace
@@ -12,15 +11,15 @@ from itertools import islice
 
 from wexagraph.errors import MessageError
 from wexagraph.exports.formats import a_message
-from wexagraph.exports.journal import RESERVED_STEMS, Journal
-from wexagraph.exports.message_records import PlannedMessage, packed
+from wexagraph.exports.journal import Journal
+from wexagraph.exports.message_records import PlannedMessage, packed, packed_notes
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.turns import ALL, Turns
 from wexagraph.messages import Header
 from wexagraph.messages.conversations import base_subject, thread
 from wexagraph.messages.dates import in_zone
 from wexagraph.naming import Fields, collision_key
-from wexagraph.naming.paths import folder_path, numbered
+from wexagraph.naming.paths import RESERVED_STEMS, folder_path, numbered
 from wexagraph.output.target import Target
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Partition, Source, reopen
@@ -60,7 +59,7 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
             size=envelope.size,
             arrival=envelope.arrival.isoformat() if notes and envelope.arrival else None,
             facts=packed(facts),
-            notes=json.dumps([(note.code, note.detail) for note in notes]) if notes else "[]",
+            notes=packed_notes(notes),
             stem=stem,
             key=collision_key(stem),
             date=moment.astimezone(UTC).isoformat() if moment else "",

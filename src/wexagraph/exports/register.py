@@ -6,7 +6,6 @@ they did stays (`tables/living/table.py`).
 
 from __future__ import annotations
 
-import json
 import shutil
 import sqlite3
 from collections.abc import Iterator
@@ -20,9 +19,8 @@ from typing import Any
 
 from wexagraph.errors import CallError, TargetError
 from wexagraph.exports.journal import Journal
-from wexagraph.exports.message_records import FileRecord, unpacked
+from wexagraph.exports.message_records import FileRecord, unpacked, unpacked_notes
 from wexagraph.naming.paths import MANIFEST, REGISTERS
-from wexagraph.notes import Note
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.output.target import Staging, Target
 from wexagraph.tables.columns import Column
@@ -204,7 +202,7 @@ def rows_in(journal: Journal) -> Iterator[RegisterRow]:
 
 
 def _texts(lists: set[str]) -> list[str]:
-    notes = {Note(code, detail) for text in lists for code, detail in json.loads(text)}
+    notes = {note for text in lists for note in unpacked_notes(text)}
     return sorted(map(str, notes))
 
 

@@ -6,7 +6,7 @@ import json
 from collections.abc import Hashable, Iterable, Iterator
 from dataclasses import dataclass
 
-from wexagraph.exports.journal import Journal, file_record
+from wexagraph.exports.journal import Journal
 from wexagraph.exports.message_records import FileRecord, MessageRecord, PlannedMessage
 from wexagraph.languages import Language
 from wexagraph.messages.conversations import Conversations, Thread
@@ -111,7 +111,7 @@ class Turns:
             for values in self._journal.ask(
                 f"SELECT * FROM file WHERE message IN ({members}) ORDER BY path", (number,)
             ):
-                files.setdefault(values[1], []).append(file_record(values))
+                files.setdefault(values[1], []).append(FileRecord.of(values))
             if rows:
                 named = self._journal.ask("SELECT title, stem FROM thread WHERE message=?", (rows[0][0],)).fetchone()
                 yield Group(named[0], named[1], [(MessageRecord(*row), files.get(row[0], [])) for row in rows])

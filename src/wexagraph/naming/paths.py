@@ -16,6 +16,11 @@ INDEX, INDEX_FILES = "index.html", "index files"
 """The page to browse, and the folder of what it needs."""
 RESERVED = frozenset({MANIFEST, *REGISTERS.values(), CASE_LOG, INDEX, INDEX_FILES})
 """Names in the folder itself that are ours: no message and no attachment gets them."""
+RESERVED_STEMS = (
+    *("manifest-sha256", "manifest-sha256.txt", "register", "register.csv", "register.xlsx"),
+    *("index", "index.html", "index files"),
+)
+"""Stems of such names: a message's files, or the folder beside them, would stand for our lists."""
 
 
 @lru_cache(maxsize=1024)

@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 
 from wexagraph.errors import MessageError
 from wexagraph.exports.attachments.context import Context
-from wexagraph.exports.attachments.ledger import Entry
+from wexagraph.exports.attachments.entries import Entry
 from wexagraph.exports.attachments.pulling import has_wanted
 from wexagraph.messages import Header, Message
 from wexagraph.selection import Choice

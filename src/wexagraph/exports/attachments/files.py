@@ -9,7 +9,8 @@ from dataclasses import replace
 
 from wexagraph.errors import PageError
 from wexagraph.exports.attachments.documents import Paged, Part, bind_type, sort_key, type_stem
-from wexagraph.exports.attachments.ledger import Document, Entry, Ledger, Origin
+from wexagraph.exports.attachments.entries import Document, Entry, Origin
+from wexagraph.exports.attachments.ledger import Ledger
 from wexagraph.exports.attachments.options import ExtractOptions
 from wexagraph.exports.attachments.pulling import Pulled
 from wexagraph.exports.attachments.report import AttachmentDocument, AttachmentReport

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 
 from wexagraph.errors import MessageError
 from wexagraph.exports.attachments.documents import ATTACHMENTS_NAME, Paged, Part, Taken, dated, page
-from wexagraph.exports.attachments.ledger import Entry, Origin
+from wexagraph.exports.attachments.entries import Entry, Origin
 from wexagraph.exports.attachments.options import ExtractOptions
 from wexagraph.messages import Attachment, Header, Message
 from wexagraph.messages.filetypes import ZIP, contradicts, recognise

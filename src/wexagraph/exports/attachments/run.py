@@ -8,9 +8,11 @@ from contextlib import closing
 from pathlib import Path
 
 from wexagraph.errors import TargetError
+from wexagraph.exports.attachments import register
 from wexagraph.exports.attachments.choosing import wanted
 from wexagraph.exports.attachments.context import Context
-from wexagraph.exports.attachments.ledger import Entry, Ledger
+from wexagraph.exports.attachments.entries import Entry
+from wexagraph.exports.attachments.ledger import Ledger
 from wexagraph.exports.attachments.options import ExtractOptions
 from wexagraph.exports.attachments.pulling import Pulled
 from wexagraph.exports.attachments.reading import read
@@ -50,7 +52,7 @@ def extract(
             raise TargetError(f"{target.folder} holds an export. Choose another folder for attachments alone.")
         with closing(Ledger(target.database("attachments.sqlite"), options.recipes)) as ledger:
             if ledger.is_new:
-                ledger.recover_lists(target)
+                register.recover(target, ledger)
             run = Context(source, target, ledger, options, progress or (lambda _: None), stopped or (lambda: False))
             report = run.report
             report.planned = [] if dry else None
@@ -92,7 +94,7 @@ def _take(run: Context, pulled: Pulled) -> None:
 def _write_lists(run: Context) -> None:
     """Write register and checksums, and note what of the source could not be read."""
     if run.report.planned is None:
-        run.ledger.write_lists(run.target)
+        register.write(run.target, run.ledger)
     run.source.settle()
     run.report.unreadable += [(trouble.where, trouble.reason) for trouble in run.source.troubles]
 
