@@ -19,7 +19,7 @@ def on(day: str, subject: str = "Berths") -> bytes:
 
 
 class SurveyTest(ProgramTest):
-    def report(self, *more: str) -> dict[str, object]:
+    def report_of(self, *more: str) -> dict[str, object]:
         report: dict[str, object] = json.loads(
             self.run_program("survey", "in.mbox", "--zone", "UTC", "--json", *more).stdout
         )
