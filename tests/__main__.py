@@ -7,15 +7,17 @@ from __future__ import annotations
 
 import os
 import shutil
-import subprocess
 import sys
 import tempfile
 import time
 import unittest
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from typing import IO, NoReturn
+
+from tests.helpers import FORKING, ZYGOTE
+from tests.zygote import load
 
 HERE = Path(__file__).parent
 _ROOM = 4 * 1024**3
@@ -44,30 +46,42 @@ class _Quiet(unittest.TextTestResult):
         self.stream.writeln(f"\nskipped: {test.id()}: {reason}")
 
 
-def run_module(name: str) -> int:
-    """Run one module in this process, print its counts for the parent, return the number of failures."""
-    suite = unittest.defaultTestLoader.loadTestsFromName(f"tests.{name}")
-    result = unittest.TextTestRunner(resultclass=_Quiet, verbosity=1).run(suite)
-    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
-    passed = result.testsRun - failed - len(result.skipped)
-    print(f"COUNT {passed} {failed} {len(result.skipped)}")
-    return failed
+def run_module(name: str, output: IO[bytes]) -> NoReturn:
+    """In a process of its own: run one module, write what it prints, and its counts in the last line."""
+    try:
+        for stream in (1, 2):
+            os.dup2(output.fileno(), stream)
+        FORKING.begin()
+        ZYGOTE.begin()
+        suite = unittest.defaultTestLoader.loadTestsFromName(f"tests.{name}")
+        result = unittest.TextTestRunner(resultclass=_Quiet, verbosity=1).run(suite)
+        failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
+        print(f"COUNT {result.testsRun - failed - len(result.skipped)} {failed} {len(result.skipped)}", flush=True)
+    finally:
+        sys.stderr.flush()
+        os._exit(0)
 
 
-def in_a_process(name: str) -> tuple[str, str, list[int], float]:
-    """Run one module in a process of its own, so that a crash of it is a failure and not the end."""
-    started = time.monotonic()
-    done = subprocess.run(
-        [sys.executable, "-m", "tests", "--module", name], cwd=HERE.parent, capture_output=True, text=True, check=False
-    )
-    lines = [line for line in done.stdout.splitlines() if line.startswith("COUNT ")]
-    counts = [int(word) for word in lines[-1].split()[1:]] if lines else [0, 1, 0]
-    return (
-        name,
-        done.stderr + "".join(f"{li}\n" for li in done.stdout.splitlines() if li not in lines),
-        counts,
-        time.monotonic() - started,
-    )
+def in_processes(names: list[str], at_once: int) -> Iterator[tuple[str, str, list[int], float]]:
+    """Run each module in a process of its own, so that a crash of it is a failure and not the end. They are forked from
+    this one, which has one thread and has loaded what all need. Yields name, output, counts and seconds."""
+    load()
+    waiting, running = names[::-1], {}
+    while waiting or running:
+        while waiting and len(running) < at_once:
+            name, output = waiting.pop(), tempfile.TemporaryFile()  # noqa: SIM115  closed when it is read
+            sys.stdout.flush()
+            child = os.fork()
+            if child == 0:
+                run_module(name, output)
+            running[child] = (name, output, time.monotonic())
+        name, output, started = running.pop(os.wait()[0])
+        with output:
+            output.seek(0)
+            lines = output.read().decode("utf-8", "replace").splitlines()
+        counted = [line for line in lines if line.startswith("COUNT ")]
+        counts = [int(word) for word in counted[-1].split()[1:]] if counted else [0, 1, 0]
+        yield name, "\n".join(line for line in lines if line not in counted), counts, time.monotonic() - started
 
 
 @contextmanager
@@ -89,15 +103,12 @@ def in_memory() -> Iterator[None]:
 
 
 def main() -> int:
-    if sys.argv[1:2] == ["--module"]:
-        run_module(sys.argv[2])
-        return 0
     # those that take long first, so that no core waits for one at the end
     modules = sorted(HERE.glob("test_*.py"), key=lambda p: (p.stem not in _LONG, -p.stat().st_size))
     names = list(_QUICK) if sys.argv[1:] == ["--quick"] else sys.argv[1:] or [path.stem for path in modules]
     totals = [0, 0, 0]
-    with in_memory(), ThreadPoolExecutor((os.cpu_count() or 1) + 1) as pool:
-        for name, output, counts, seconds in pool.map(in_a_process, names):
+    with in_memory():
+        for name, output, counts, seconds in in_processes(names, (os.cpu_count() or 1) + 1):
             counted = f"{counts[0]} passed, {counts[1]} failed, {counts[2]} skipped"
             print(f"--- {name}: {counted}; {seconds:.0f} s", flush=True)
             if counts[1] or counts[2]:

@@ -23,7 +23,7 @@ from tests.zygote import Forking, Zygote
 from wexagraph.work import pool
 
 os.environ.pop("WEXAGRAPH_RECORDS", None)  # records of whoever runs the tests stay out of them
-_ZYGOTE, _FORKING = Zygote(), Forking()
+ZYGOTE, FORKING = Zygote(), Forking()
 PROGRAM = str(Path(sys.executable).parent / "wexagraph")
 
 
@@ -75,7 +75,7 @@ class ProgramTest(unittest.TestCase):
             )
         else:
             given = (input or "").encode("utf-8", "surrogateescape")
-            result, *printed, self.steps = _ZYGOTE.call(words, str(self.folder), environment, given, 300, end_before)
+            result, *printed, self.steps = ZYGOTE.call(words, str(self.folder), environment, given, 300, end_before)
             out, err = (text.decode("utf-8", "surrogateescape") for text in printed)
             done = subprocess.CompletedProcess([PROGRAM, *words], result, out, err)
         if code is not None:
@@ -97,7 +97,7 @@ class ProgramTest(unittest.TestCase):
                 mock.patch.dict(os.environ, environment),
                 mock.patch.object(sys, "argv", ["wexagraph", *map(str, arguments)]),
                 mock.patch.multiple(sys, stdin=io.StringIO(), **texts),
-                mock.patch.object(pool, "subprocess", _FORKING),
+                mock.patch.object(pool, "subprocess", FORKING),
             ):
                 result = main.code_of_call()
                 for text in texts.values():

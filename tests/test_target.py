@@ -13,8 +13,8 @@ from pathlib import Path
 
 from tests.helpers import ProgramTest, letter, mbox
 from wexagraph.errors import MessageError, TargetError
-from wexagraph.exports.journal import Journal
-from wexagraph.exports.message_records import FileRecord, PlannedMessage, packed
+from wexagraph.exports.journal.journal import Journal
+from wexagraph.exports.journal.records import FileRecord, PlannedMessage, packed
 from wexagraph.naming.paths import folder_path
 from wexagraph.notes import CODES, Note
 from wexagraph.output.folder import rename_new
@@ -152,43 +152,43 @@ class Journals(InAFolder):
                 wish("4", "same", "2026-03-01"),
             ],
         )
-        self.assertEqual(journal.rivals(), [1, 2, 4])
+        self.assertEqual(journal.names.rivals(), [1, 2, 4])
         journal.set_digest(2, "bb")
         journal.set_digest(4, "aa")
-        order = [number for number, _, _ in journal.wishes()]
+        order = [number for number, _, _ in journal.names.wishes()]
         self.assertEqual(order, [3, 4, 2, 1])  # who comes first under a key, then the rest: by date, then by digest
 
     def test_lone_names_are_given_at_once(self) -> None:
         journal = self.open()
         journal.add_many("s", "f", [wish("1", "a"), wish("2", "b"), wish("3", "b")])
-        journal.give_lone_names("n")
-        self.assertEqual([number for number, _, _ in journal.wishes()], [2, 3])
-        self.assertTrue(journal.name_taken("a", 2))
-        self.assertFalse(journal.name_taken("a", 1), "its own name does not stand in a message's way")
+        journal.names.give_lone("n")
+        self.assertEqual([number for number, _, _ in journal.names.wishes()], [2, 3])
+        self.assertTrue(journal.names.taken("a", 2))
+        self.assertFalse(journal.names.taken("a", 1), "its own name does not stand in a message's way")
 
     def test_the_rows_of_a_run_in_the_order_of_work(self) -> None:
         journal = self.open()
         journal.add_many("s", "b", [wish(str(n), f"b{n}") for n in (3, 1, 2)])
         journal.add_many("s", "a", [wish("9", "a9")])
-        journal.give_lone_names("n")
-        journal.record([FileRecord("b1.eml", 2, "eml", "n", "eml", 10, 7, "ff", (Note("remade", "x"),))])
+        journal.names.give_lone("n")
+        journal.files.record([FileRecord("b1.eml", 2, "eml", "n", "eml", 10, 7, "ff", (Note("remade", "x"),))])
         rows = [(row.folder, row.place, row.stem, [file.path for file in files]) for row, files in journal.chosen("n")]
         self.assertEqual(
             rows, [("a", "9", "a9", []), ("b", "1", "b1", ["b1.eml"]), ("b", "2", "b2", []), ("b", "3", "b3", [])]
         )
-        self.assertTrue(journal.has_file(2, "b1.eml"))
-        self.assertEqual(list(journal.files()), [("b1.eml", "ff")])
+        self.assertTrue(journal.files.has(2, "b1.eml"))
+        self.assertEqual(list(journal.files.checksums()), [("b1.eml", "ff")])
         self.assertEqual(journal.facts(1)[-1], "Subject")
 
     def test_a_plan_that_was_never_carried_out_gives_its_names_back(self) -> None:
         journal = self.open()
         journal.add_many("s", "f", [wish("1", "a")])
-        journal.give_lone_names("n")
+        journal.names.give_lone("n")
         journal.commit()
         journal.close()
         again = self.open()
         again.forget_unread()
-        self.assertFalse(again.name_taken("a"))
+        self.assertFalse(again.names.taken("a"))
         self.assertTrue(again.is_empty())
 
     def test_a_journal_of_a_newer_version(self) -> None:

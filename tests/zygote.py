@@ -1,7 +1,8 @@
 """The program, loaded once and forked for each call: a test drives what is installed without paying for a start.
 
-Run as `python -m tests.zygote`: it takes calls on standard input. With `--nursery LINE`, the number of a socket, it only
-forks workers, for a program that is called in the process of a test.
+Run as `python -m tests.zygote`, it takes calls on standard input. With `--nursery LINE`, the number of a socket, it only
+forks workers, for a program that is called in the process of a test. Where all tests are run, both are forked from the
+process that runs them (`load`, `Zygote.begin`, `Forking.begin`).
 """
 
 from __future__ import annotations
@@ -48,7 +49,23 @@ class Zygote:
     def __init__(self) -> None:
         self._lock = threading.Lock()
         self._process: subprocess.Popen[bytes] | None = None
+        self._streams: tuple[IO[bytes], IO[bytes]] | None = None
         self._owner = 0
+
+    def begin(self) -> None:
+        """Fork it from this process, which has loaded the program and has one thread."""
+        given, ours = os.pipe(), os.pipe()
+        if os.fork() == 0:
+            try:
+                os.dup2(given[0], 0)
+                os.dup2(ours[1], 1)
+                os.closerange(3, 256)
+                _serve()
+            finally:
+                os._exit(0)
+        os.close(given[0])
+        os.close(ours[1])
+        self._owner, self._streams = os.getpid(), (os.fdopen(given[1], "wb"), os.fdopen(ours[0], "rb"))
 
     def call(
         self,
@@ -64,7 +81,7 @@ class Zygote:
         With `end_before`, it is gone before its step of that number, with exit code 9: as by kill -9, nothing is tidied.
         """
         with self._lock:
-            if self._process is None or self._owner != os.getpid():
+            if self._streams is None or self._owner != os.getpid():
                 self._owner = os.getpid()
                 self._process = subprocess.Popen(
                     [sys.executable, "-m", "tests.zygote"],
@@ -72,9 +89,10 @@ class Zygote:
                     stdout=subprocess.PIPE,
                     cwd=os.path.dirname(os.path.dirname(os.path.abspath(__file__))),
                 )
-            assert self._process.stdin is not None and self._process.stdout is not None
-            _send(self._process.stdin, (arguments, cwd, environment, input, timeout, end_before))
-            code, out, err, steps = _receive(self._process.stdout)
+                assert self._process.stdin is not None and self._process.stdout is not None
+                self._streams = self._process.stdin, self._process.stdout
+            _send(self._streams[0], (arguments, cwd, environment, input, timeout, end_before))
+            code, out, err, steps = _receive(self._streams[1])
             return code, out, err, steps
 
 
@@ -92,13 +110,30 @@ def _receive(stream: IO[bytes]) -> Any:
 
 
 def main() -> None:
-    for name in _LOADED:
-        import_module(name)
-    _warm_up()
+    load()
     if sys.argv[1:2] == ["--nursery"]:
         _nurse(socket.socket(fileno=int(sys.argv[2])))
-        return
-    requests, answers = sys.stdin.buffer, os.fdopen(os.dup(1), "wb")
+    else:
+        _serve()
+
+
+def load() -> None:
+    """Load the program, and make a page: what an engine loads for its first is there for all that are forked."""
+    from wexagraph.pages import fonts
+    from wexagraph.pages.make import Job, make
+    from wexagraph.pages.options import PageOptions
+
+    for name in _LOADED:
+        import_module(name)
+    if "FONTCONFIG_FILE" not in os.environ:
+        fonts.provide()
+        make(Job(b"Subject: Warm\nContent-Type: text/html\n\n<p>words</p>", ("pdf", "html", "text"), PageOptions()))
+        del os.environ["FONTCONFIG_FILE"]
+
+
+def _serve() -> None:
+    """Answer calls on standard input until it ends."""
+    requests, answers = os.fdopen(os.dup(0), "rb"), os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)
     nursery = _Nursery.forked()
     while True:
@@ -154,18 +189,6 @@ def _count(steps: mmap.mmap, end_before: int) -> None:
 
     for name in STEPS:
         setattr(os, name, counted(getattr(os, name)))
-
-
-def _warm_up() -> None:
-    """Make a page, so that what an engine loads for its first is there for all that are forked."""
-    from wexagraph.pages import fonts
-    from wexagraph.pages.make import Job, make
-    from wexagraph.pages.options import PageOptions
-
-    if "FONTCONFIG_FILE" not in os.environ:
-        fonts.provide()
-        make(Job(b"Subject: Warm\nContent-Type: text/html\n\n<p>words</p>", ("pdf", "html", "text"), PageOptions()))
-        del os.environ["FONTCONFIG_FILE"]
 
 
 class _Nursery:
@@ -270,6 +293,10 @@ class Forking:
 
     def __init__(self, nursery: _Nursery | None = None) -> None:
         self._nursery = nursery
+
+    def begin(self) -> None:
+        """Fork the nursery from this process, which has loaded the program and has one thread."""
+        self._nursery = _Nursery.forked()
 
     PIPE, DEVNULL, TimeoutExpired = subprocess.PIPE, subprocess.DEVNULL, subprocess.TimeoutExpired
 

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wexagraph.exports.in_hand import FORMAT, BoundDocument, BoundFile, WorkItem
-from wexagraph.exports.message_records import FileRecord, MessageRecord
+from wexagraph.exports.journal.records import FileRecord, MessageRecord
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.turns import Group, Turns
 from wexagraph.naming import collision_key

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 from wexagraph.exports.bound_documents import Binding
 from wexagraph.exports.folder_archives import FolderArchives
-from wexagraph.exports.journal import Journal
+from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.needs import Needs
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.publisher import Publisher

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from wexagraph.errors import MessageError
 from wexagraph.exports.formats import suffix
-from wexagraph.exports.message_records import MessageRecord, packed
+from wexagraph.exports.journal.records import MessageRecord, packed
 from wexagraph.messages import Message
 from wexagraph.messages.message import is_one_text
 from wexagraph.output.staging import Staged, Stager, stager_at

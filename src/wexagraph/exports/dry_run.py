@@ -8,8 +8,8 @@ from pathlib import Path
 from wexagraph.exports.context import Context
 from wexagraph.exports.formats import ATTACHMENTS, FORMATS, suffix
 from wexagraph.exports.in_hand import WorkItem
-from wexagraph.exports.journal import Journal
-from wexagraph.exports.message_records import unpacked
+from wexagraph.exports.journal.journal import Journal
+from wexagraph.exports.journal.records import unpacked
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.recovery import recover
 from wexagraph.exports.report import ExportReport

@@ -7,8 +7,8 @@ from hashlib import sha256
 from typing import BinaryIO
 
 from wexagraph.exports.formats import FORMATS
-from wexagraph.exports.journal import Journal
-from wexagraph.exports.message_records import FileRecord, MessageRecord
+from wexagraph.exports.journal.journal import Journal
+from wexagraph.exports.journal.records import FileRecord, MessageRecord
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.report import ExportReport
 from wexagraph.messages import Header
@@ -41,7 +41,7 @@ class FolderArchives:
 
     def _is_there(self, folder: str, format: str) -> bool:
         digests = self._journal.digests(folder, self._options.naming)
-        recorded = self._journal.archive(folder, format, self._options.naming)
+        recorded = self._journal.files.archive(folder, format, self._options.naming)
         if digests is None or recorded is None or recorded.recipe != _signature(digests):
             return False
         return self._target.is_intact(recorded.path, recorded.size, recorded.modified, recorded.sha256)
@@ -83,7 +83,7 @@ class FolderArchives:
         self._close()
         batch = []
         for folder, format, staging, signature in self._finished:
-            recorded = self._journal.archive(folder, format, self._options.naming)
+            recorded = self._journal.files.archive(folder, format, self._options.naming)
             staged = staging.finish("", replaces=recorded is not None)
             staged.path = recorded.path if recorded else self._free_path(folder, format, staged.sha256)
             batch.append((folder, format, staged, signature))
@@ -94,7 +94,7 @@ class FolderArchives:
                 report.unreadable.append((staged.path, refused or "it vanished while it was written"))
                 continue
             own = (f"{format}:{folder}", self._options.naming, signature)
-            self._journal.record([FileRecord(staged.path, 0, *own, staged.size, stamp[1], staged.sha256)])
+            self._journal.files.record([FileRecord(staged.path, 0, *own, staged.size, stamp[1], staged.sha256)])
             report.files[format] += 1
             report.bytes += staged.size
         self._target.settle()
@@ -104,7 +104,7 @@ class FolderArchives:
             report.unfinished.append(self._folder)
             if not self._options.message_formats:
                 report.chosen, report.written = report.chosen - self._count, report.written - self._count
-                if self._folder not in self._journal.archives():
+                if self._folder not in self._journal.files.archives():
                     self._journal.unsay(self._folder)
         for staging, _ in self._open.values():
             staging.file.close()

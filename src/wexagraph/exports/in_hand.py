@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from wexagraph.exports.message_records import MessageRecord
+from wexagraph.exports.journal.records import MessageRecord
 from wexagraph.exports.turns import Group
 from wexagraph.notes import Note
 from wexagraph.output.staging import Staged

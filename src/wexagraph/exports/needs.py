@@ -8,8 +8,8 @@ from wexagraph.exports.bound_documents import Binding
 from wexagraph.exports.folder_archives import FolderArchives
 from wexagraph.exports.formats import ATTACHMENTS, suffix
 from wexagraph.exports.in_hand import WorkItem
-from wexagraph.exports.journal import Journal
-from wexagraph.exports.message_records import FileRecord, MessageRecord
+from wexagraph.exports.journal.journal import Journal
+from wexagraph.exports.journal.records import FileRecord, MessageRecord
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.publisher import Publisher
 from wexagraph.exports.report import ExportReport

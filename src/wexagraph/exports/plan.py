@@ -11,8 +11,8 @@ from itertools import islice
 
 from wexagraph.errors import MessageError
 from wexagraph.exports.formats import a_message
-from wexagraph.exports.journal import Journal
-from wexagraph.exports.message_records import PlannedMessage, packed, packed_notes
+from wexagraph.exports.journal.journal import Journal
+from wexagraph.exports.journal.records import PlannedMessage, packed, packed_notes
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.turns import ALL, Turns
 from wexagraph.messages import Header
@@ -182,8 +182,8 @@ class Planner:
                 continue
             journal.meet(number, source, wish)
             self._tell_turns(folder, [number], [wish])
-            if not journal.has_name(number, self._options.naming):
-                journal.wish(number, wish)
+            if not journal.names.has(number, self._options.naming):
+                journal.names.wish(number, wish)
 
     def _tell_turns(self, folder: str, numbers: Iterable[int], batch: list[PlannedMessage]) -> None:
         if self._turns is not None:
@@ -197,23 +197,23 @@ class Planner:
     def _give_names(self) -> None:
         journal, naming = self._journal, self._options.naming
         self._digest_rivals()
-        journal.index_wishes()
+        journal.names.index_wishes()
         if self._was_empty:
-            journal.give_lone_names(naming)
-        for number, key, stem in journal.wishes():
+            journal.names.give_lone(naming)
+        for number, key, stem in journal.names.wishes():
             if self._free(number, key, stem):
-                journal.give_name(number, naming, key, stem)
+                journal.names.give(number, naming, key, stem)
                 continue
             for candidate in islice(numbered(stem), 1, None):
                 key = collision_key(candidate)
-                if self._free(number, key, candidate) and not journal.wished(key):
-                    journal.give_name(number, naming, key, candidate)
+                if self._free(number, key, candidate) and not journal.names.wished(key):
+                    journal.names.give(number, naming, key, candidate)
                     break
-        journal.clear_wishes()
+        journal.names.clear_wishes()
 
     def _digest_rivals(self) -> None:
         """Messages that want one name are told apart by their bytes, so that the order of reading does not count."""
-        rows = [row for row in map(self._journal.row, self._journal.rivals()) if row.digest is None]
+        rows = [row for row in map(self._journal.row, self._journal.names.rivals()) if row.digest is None]
         reading = self._source.read_many(row.envelope() for row in rows)
         for row, (_, data) in zip(rows, reading, strict=True):
             if not isinstance(data, MessageError):
@@ -221,11 +221,11 @@ class Planner:
 
     def _free(self, number: int, key: str, stem: str) -> bool:
         """Whether a message may have a name: no other has it, and no file lies there that is not its own."""
-        if key in RESERVED_STEMS or self._journal.name_taken(key, number):
+        if key in RESERVED_STEMS or self._journal.names.taken(key, number):
             return False
         naming = self._options.naming if self._options.generation else None  # made anew, it stands beside its old file
         return self._was_empty or not any(
-            self._target.taken(path) and not self._journal.has_file(number, path, naming)
+            self._target.taken(path) and not self._journal.files.has(number, path, naming)
             for path in (stem + format.suffix for format in a_message())
         )
 

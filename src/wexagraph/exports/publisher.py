@@ -8,8 +8,8 @@ from collections.abc import Callable
 from contextlib import suppress
 
 from wexagraph.exports.in_hand import FORMAT, WorkItem
-from wexagraph.exports.journal import Journal
-from wexagraph.exports.message_records import UNDER_WAY, FileRecord, MessageRecord
+from wexagraph.exports.journal.journal import Journal
+from wexagraph.exports.journal.records import UNDER_WAY, FileRecord, MessageRecord
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.report import ExportReport
 from wexagraph.output.staging import Staged
@@ -79,7 +79,7 @@ class Publisher:
                 self._report.notes.update({note.code for note in one.notes})
             for work in batch:
                 self._account(work, refused, files, written)
-            self._journal.record(files)
+            self._journal.files.record(files)
             self._journal.set_written(written)
         self._journal.commit()
 
@@ -91,7 +91,7 @@ class Publisher:
                 for staged in [*(s for _, s, _ in work.staged), *([work.bound.staged] if work.bound else [])]:
                     _tag(staged.waiting, work.row.tags)
         if self._options.volatile or self._options.bind:
-            self._journal.record(row for work in batch for row in self._rows(work, UNDER_WAY))
+            self._journal.files.record(row for work in batch for row in self._rows(work, UNDER_WAY))
             self._journal.commit()
 
     def _rows(self, work: WorkItem, recipe: str = "") -> list[FileRecord]:
@@ -143,7 +143,7 @@ class Publisher:
             for name, staged, _ in work.staged:
                 self._count_file(name, staged, refused)
         else:
-            self._journal.forget_announced(row.number)
+            self._journal.files.forget_announced(row.number)
         if row.arrival or work.notes:
             report.notes.update({note.code for note in [*self._journal.notes(row.number), *work.notes]})
         failed = next((note for note in work.notes if note.code == "page-failed"), None)

@@ -12,8 +12,8 @@ from wexagraph.exports.context import Context
 from wexagraph.exports.copying import Copied, copy, copy_rows
 from wexagraph.exports.formats import suffix
 from wexagraph.exports.in_hand import WorkItem
+from wexagraph.exports.journal.records import MessageRecord, unpacked
 from wexagraph.exports.making import Pages
-from wexagraph.exports.message_records import MessageRecord, unpacked
 from wexagraph.exports.plan import written_by
 from wexagraph.messages import Header
 from wexagraph.messages.headers import header_end

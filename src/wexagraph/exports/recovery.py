@@ -9,8 +9,8 @@ from collections.abc import Iterator
 
 from wexagraph.exports.formats import FORMATS, a_message
 from wexagraph.exports.in_hand import FORMAT
-from wexagraph.exports.journal import Journal
-from wexagraph.exports.message_records import FileRecord, packed
+from wexagraph.exports.journal.journal import Journal
+from wexagraph.exports.journal.records import FileRecord, packed
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.register import NAMES, recovered
 from wexagraph.exports.verify import manifest_entries
@@ -56,17 +56,17 @@ def recover(journal: Journal, target: Target, options: ExportOptions) -> int:
             recipe = options.recipe("eml") if is_copy else _RECIPE
             size = (target.stamp(path) or (0, 0))[0]
             files.append(FileRecord(path, number, kind, options.naming, recipe, size, 0, digests[path]))
-        journal.record(files)
-    journal.record(
+        journal.files.record(files)
+    journal.files.record(
         FileRecord(path, 0, f"{kind}:{folder}", options.naming, _RECIPE, 0, 0, digests[path])
         for (kind, folder), path in archives.items()
     )
     lists = {name: digests.get(name) for name in REGISTERS.values()}
     for name, digest in {**lists, MANIFEST: target.sha256(MANIFEST) if digests else None}.items():
         if digest:
-            journal.record([recovered(name, digest)])
+            journal.files.record([recovered(name, digest)])
     pages = (path for path in digests if path == INDEX or path.startswith(f"{INDEX_FILES}/"))
-    journal.record(recovered(path, digests[path]) for path in pages if path not in uses)
+    journal.files.record(recovered(path, digests[path]) for path in pages if path not in uses)
     journal.commit()
     return len(rows)
 

@@ -18,8 +18,8 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.errors import CallError, TargetError
-from wexagraph.exports.journal import Journal
-from wexagraph.exports.message_records import FileRecord, unpacked, unpacked_notes
+from wexagraph.exports.journal.journal import Journal
+from wexagraph.exports.journal.records import FileRecord, unpacked, unpacked_notes
 from wexagraph.naming.paths import MANIFEST, REGISTERS
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.output.target import Staging, Target
@@ -101,7 +101,7 @@ def write(target: Target, journal: Journal, forms: tuple[str, ...] = ("csv",)) -
     """
     left = []
     for form, name in REGISTERS.items():
-        recorded = journal.listing(name)
+        recorded = journal.files.listing(name)
         if form in forms or recorded is not None:
             holder = holder_of(target.folder / (recorded.path if recorded else name))
             if holder is not None:
@@ -117,7 +117,7 @@ def write_manifest(target: Target, journal: Journal) -> None:
     """Write `manifest-sha256.txt`. Raises TargetError."""
     manifest = target.open_staging()
     with manifest.failing():
-        for path, sha256 in journal.files():
+        for path, sha256 in journal.files.checksums():
             # our names hold no backslash and no line end, so the escapes of sha256sum are never needed
             manifest.file.write(f"{sha256}  {path}\n".encode("utf-8", "surrogateescape"))
     put_list(target, journal, manifest, MANIFEST)
@@ -171,14 +171,14 @@ def put_list(target: Target, journal: Journal, staging: Staging, name: str, take
     The journal is told before, with the digests of the new list and of the old one: whichever of them a run that was
     killed in between has left, the next run knows it for its own. Raises TargetError.
     """
-    recorded = journal.listing(name)
+    recorded = journal.files.listing(name)
     path = recorded.path if recorded is not None else target.free_path(name)
     old = target.sha256(path)
     ours = _ours(recorded) if taken_up is None else (*_ours(recorded), taken_up)
     staged = target.put_list(staging, path, ours)
     naming = _WORKED_IN if taken_up is not None else ""
     record = FileRecord(path, 0, f"list:{name}", naming, old or "", staged.size, 0, staged.sha256)
-    journal.record([record])
+    journal.files.record([record])
     journal.commit()
     target.put_staged_list(staged)
 
@@ -190,7 +190,7 @@ def recovered(name: str, digest: str) -> FileRecord:
 
 def rows_in(journal: Journal) -> Iterator[RegisterRow]:
     """What a journal has of each message, as the register tells it."""
-    archives = journal.archives()
+    archives = journal.files.archives()
     for _, group in groupby(journal.register(), key=itemgetter(0)):
         files = list(group)
         _, id, folder, facts, attachments, size, digest, outcome, reason, planned, tags, _, _ = files[0]

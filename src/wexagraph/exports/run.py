@@ -11,7 +11,7 @@ from pathlib import Path
 from wexagraph.errors import SourceError, TargetError
 from wexagraph.exports import register
 from wexagraph.exports.context import Context
-from wexagraph.exports.journal import Journal
+from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.making import Pages
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.plan import Planner

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 from wexagraph.exports.formats import suffix
 from wexagraph.exports.in_hand import FORMAT
-from wexagraph.exports.journal import Journal
-from wexagraph.exports.message_records import UNDER_WAY, FileRecord, MessageRecord
+from wexagraph.exports.journal.journal import Journal
+from wexagraph.exports.journal.records import UNDER_WAY, FileRecord, MessageRecord
 from wexagraph.exports.options import ExportOptions
 from wexagraph.output.target import Target
 from wexagraph.sources import Stored
@@ -18,7 +18,7 @@ def stored(journal: Journal, target: Target, options: ExportOptions) -> Iterator
     archived: dict[str, bool] = {}
     for row, files in journal.chosen(options.naming):
         if row.folder not in archived:
-            archives = [journal.archive(row.folder, name, options.naming) for name in options.archive_formats]
+            archives = [journal.files.archive(row.folder, name, options.naming) for name in options.archive_formats]
             archived[row.folder] = all(file is not None and _whole(target, file) for file in archives)
         if row.digest and archived[row.folder] and _all_there(row, files, target, options):
             yield Stored(row.folder, row.place, row.stamp, row.digest)

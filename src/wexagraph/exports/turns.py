@@ -6,8 +6,8 @@ import json
 from collections.abc import Hashable, Iterable, Iterator
 from dataclasses import dataclass
 
-from wexagraph.exports.journal import Journal
-from wexagraph.exports.message_records import FileRecord, MessageRecord, PlannedMessage
+from wexagraph.exports.journal.journal import Journal
+from wexagraph.exports.journal.records import FileRecord, MessageRecord, PlannedMessage
 from wexagraph.languages import Language
 from wexagraph.messages.conversations import Conversations, Thread
 from wexagraph.naming import clean, component

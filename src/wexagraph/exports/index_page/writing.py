@@ -12,7 +12,7 @@ from wexagraph.exports import register
 from wexagraph.exports.index_page.entries import Entry, in_conversations, read_entries
 from wexagraph.exports.index_page.options import IndexOptions
 from wexagraph.exports.index_page.page import MADE_BY, files_of
-from wexagraph.exports.journal import Journal
+from wexagraph.exports.journal.journal import Journal
 from wexagraph.naming.paths import INDEX, INDEX_FILES
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.output.target import Target
@@ -47,9 +47,9 @@ def write_index(
             staging.file.write(content)
         register.put_list(target, journal, staging, path)
         written.add(path)
-    for path in journal.listings(f"{INDEX_FILES}/"):
+    for path in journal.files.listings(f"{INDEX_FILES}/"):
         if path not in written:
-            journal.forget_listing(path)
+            journal.files.forget_listing(path)
             target.root.unlink(path)
     return len(entries)
 

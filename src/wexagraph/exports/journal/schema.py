@@ -7,7 +7,7 @@ import sqlite3
 from pathlib import Path
 
 from wexagraph.errors import TargetError
-from wexagraph.exports.message_records import packed
+from wexagraph.exports.journal.records import packed
 from wexagraph.tables.csvs import read_cell
 
 _VERSION = 3

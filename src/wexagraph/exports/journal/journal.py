@@ -5,82 +5,26 @@ SQLite in the export folder. Everything in it can be made again from the folder 
 
 from __future__ import annotations
 
-import sqlite3
 from collections.abc import Iterable, Iterator
-from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-from wexagraph.errors import TargetError
-from wexagraph.exports.journal_base import open_to_read, open_to_write
-from wexagraph.exports.message_records import (
-    UNDER_WAY,
-    FileRecord,
-    MessageRecord,
-    PlannedMessage,
-    packed_notes,
-    unpacked,
-    unpacked_notes,
-)
-from wexagraph.naming.paths import RESERVED_STEMS
+from wexagraph.exports.journal.base import Base
+from wexagraph.exports.journal.files import Files
+from wexagraph.exports.journal.names import Names
+from wexagraph.exports.journal.records import FileRecord, MessageRecord, PlannedMessage, unpacked, unpacked_notes
 from wexagraph.notes import Note
 
 
-class Journal:
-    """The journal of one export folder, made where there is none; or, for `reading`, as it is.
-
-    All methods raise TargetError where the disk fails.
-    """
+class Journal(Base):
+    """The journal of one export folder: its messages, and beside them their names and files."""
 
     def __init__(self, path: Path, reading: bool = False) -> None:
-        self._path, self.is_new = path, False
-        if reading:
-            self._base = open_to_read(path)
-        else:
-            try:
-                self._base, self.is_new = open_to_write(path)
-            except sqlite3.DatabaseError:
-                # damaged: set aside, not lost; register and manifest tell what is needed of it
-                path.replace(path.with_suffix(".damaged"))
-                self._base, self.is_new = open_to_write(path)
+        super().__init__(path, reading)
+        self.names, self.files = Names(self), Files(self)
         self._indexed = False
-        self._next = (self._base.execute("SELECT max(number) FROM message").fetchone()[0] or 0) + 1
-        self.run = (self._base.execute("SELECT max(run) FROM message").fetchone()[0] or 0) + 1
-
-    def close(self) -> None:
-        with suppress(sqlite3.Error):
-            self._base.rollback()
-        self._base.close()
-
-    def commit(self) -> None:
-        """Make everything said so far lasting."""
-        try:
-            self._base.execute("COMMIT")
-            self._base.execute("BEGIN")
-        except sqlite3.Error as error:
-            raise self._failed(error) from error
-
-    def _failed(self, error: sqlite3.Error) -> TargetError:
-        return TargetError(
-            f"the journal {self._path} can't be written: {error}. "
-            "Free some space on the disk and run the same command again."
-        )
-
-    def ask(self, sql: str, values: tuple[Any, ...] = ()) -> sqlite3.Cursor:
-        """Run one statement, for what belongs to a room of its own (`exports/turns.py`)."""
-        try:
-            return self._base.execute(sql, values)
-        except sqlite3.DatabaseError as error:
-            raise self._failed(error) from error
-
-    def ask_many(self, sql: str, values: Iterable[tuple[Any, ...]]) -> None:
-        """Run one statement on many rows."""
-        try:
-            self._base.executemany(sql, values)
-        except sqlite3.DatabaseError as error:
-            raise self._failed(error) from error
-
-    # messages
+        self._next = (self.ask("SELECT max(number) FROM message").fetchone()[0] or 0) + 1
+        self.run = (self.ask("SELECT max(run) FROM message").fetchone()[0] or 0) + 1
 
     def known(self, source: str, folder: str, place: str, stamp: str) -> int | None:
         """The message at this place, if what lies there is what lay there before."""
@@ -252,92 +196,6 @@ class Journal:
         """The notes of the plan on a message."""
         return unpacked_notes(self.ask("SELECT notes FROM message WHERE number=?", (number,)).fetchone()[0])
 
-    # names
-
-    def has_name(self, number: int, naming: str) -> bool:
-        return self.ask("SELECT 1 FROM name WHERE message=? AND naming=?", (number, naming)).fetchone() is not None
-
-    def wish(self, number: int, wish: PlannedMessage) -> None:
-        """The name that a message of an earlier run would like."""
-        self.ask("INSERT OR REPLACE INTO fresh VALUES (?,?,?,?)", (number, wish.key, wish.stem, wish.date))
-
-    def rivals(self) -> list[int]:
-        """Messages whose wished names collide with each other's."""
-        shared = "SELECT key FROM fresh GROUP BY key HAVING count(*) > 1"
-        return [row[0] for row in self.ask(f"SELECT message FROM fresh WHERE key IN ({shared}) ORDER BY message")]
-
-    def give_lone_names(self, naming: str) -> None:
-        """Give the names that one message alone wishes for and that are free, where no file can stand in the way."""
-        lone = "SELECT key FROM fresh GROUP BY key HAVING count(*) = 1"
-        self.ask(
-            f"INSERT INTO name SELECT message, ?, key, stem FROM fresh WHERE key IN ({lone}) "
-            f"AND key NOT IN (SELECT key FROM name) AND key NOT IN ({', '.join('?' * len(RESERVED_STEMS))}) "
-            "ORDER BY message",
-            (naming, *RESERVED_STEMS),
-        )
-        self.ask("DELETE FROM fresh WHERE message IN (SELECT message FROM name WHERE naming=?)", (naming,))
-
-    def wishes(self) -> Iterator[tuple[int, str, str]]:
-        """All wishes (message, key, stem): first those that come first under their key, then the others.
-
-        Under one key, order goes by date, then by the digest of the bytes, then by place: never by time of reading.
-        """
-        order = "f.key, f.date, coalesce(m.digest, ''), m.folder, m.place"
-        numbered = (
-            f"SELECT f.message, f.key, f.stem, row_number() OVER (PARTITION BY f.key ORDER BY {order}) AS turn "
-            "FROM fresh f JOIN message m ON m.number=f.message"
-        )
-        return iter(self.ask(f"SELECT message, key, stem FROM ({numbered}) ORDER BY turn > 1, key, turn"))
-
-    def wished(self, key: str) -> bool:
-        return self.ask("SELECT 1 FROM fresh WHERE key=?", (key,)).fetchone() is not None
-
-    def index_wishes(self) -> None:
-        self.ask("CREATE INDEX IF NOT EXISTS temp.fresh_by_key ON fresh (key)")
-
-    def clear_wishes(self) -> None:
-        self.ask("DELETE FROM fresh")
-
-    def name_taken(self, key: str, number: int = 0) -> bool:
-        """Whether a message other than this one bears a name that collides with `key`."""
-        return self.ask("SELECT 1 FROM name WHERE key=? AND message<>?", (key, number)).fetchone() is not None
-
-    def give_name(self, number: int, naming: str, key: str, stem: str) -> None:
-        self.ask("INSERT INTO name (message, naming, key, stem) VALUES (?,?,?,?)", (number, naming, key, stem))
-
-    # files
-
-    def has_file(self, number: int, path: str, naming: str | None = None) -> bool:
-        """Whether an earlier run has made this file of this message; with a `naming`, one that gave names by that."""
-        rows = self.ask(
-            "SELECT 1 FROM file WHERE message=? AND path=? AND (? IS NULL OR naming=?)", (number, path, naming, naming)
-        )
-        return rows.fetchone() is not None
-
-    def forget_announced(self, number: int) -> None:
-        """Files of a message that were announced and could not be put."""
-        self.ask("DELETE FROM file WHERE message=? AND recipe=?", (number, UNDER_WAY))
-
-    def record(self, files: Iterable[FileRecord]) -> None:
-        """These files are on the disk, whole."""
-        self.ask_many(
-            "INSERT OR REPLACE INTO file VALUES (?,?,?,?,?,?,?,?,?)",
-            (
-                (
-                    f.path,
-                    f.message,
-                    f.format,
-                    f.naming,
-                    f.recipe,
-                    f.size,
-                    f.modified,
-                    f.sha256,
-                    packed_notes(f.notes),
-                )
-                for f in files
-            ),
-        )
-
     def digests(self, folder: str, naming: str) -> list[str] | None:
         """The digests of a folder's messages in this run, in the order of work; None where one was never read."""
         digests = [
@@ -349,43 +207,6 @@ class Journal:
             )
         ]
         return None if None in digests else digests
-
-    def archive(self, folder: str, format: str, naming: str) -> FileRecord | None:
-        """The archive of a folder that an earlier run has made."""
-        row = self.ask(
-            "SELECT * FROM file WHERE message=0 AND format=? AND naming=?",
-            (f"{format}:{folder}", naming),
-        ).fetchone()
-        return FileRecord.of(row) if row else None
-
-    def archives(self) -> dict[str, list[str]]:
-        """The paths of all archives, by the folders whose messages they hold."""
-        paths: dict[str, list[str]] = {}
-        for format, path in self.ask("SELECT format, path FROM file WHERE message=0 ORDER BY path"):
-            kind, _, folder = format.partition(":")
-            if kind != "list":
-                paths.setdefault(folder, []).append(path)
-        return paths
-
-    def listing(self, name: str) -> FileRecord | None:
-        """The register or the manifest as the last run left it."""
-        row = self.ask("SELECT * FROM file WHERE message=0 AND format=?", (f"list:{name}",)).fetchone()
-        return FileRecord.of(row) if row else None
-
-    def listings(self, start: str) -> list[str]:
-        """The names of our own files that begin so, as the last run left them."""
-        begin = f"list:{start}"
-        rows = self.ask("SELECT format FROM file WHERE message=0 AND substr(format, 1, ?)=?", (len(begin), begin))
-        return [row[0].partition(":")[2] for row in rows]
-
-    def forget_listing(self, name: str) -> None:
-        """A file of ours is gone."""
-        self.ask("DELETE FROM file WHERE message=0 AND format=?", (f"list:{name}",))
-
-    def files(self) -> Iterator[tuple[str, str]]:
-        """Path and SHA-256 of all files but the manifest, which can't hold itself, sorted by path."""
-        unlisted = "list:manifest-sha256.txt"
-        return iter(self.ask("SELECT DISTINCT path, sha256 FROM file WHERE format<>? ORDER BY path", (unlisted,)))
 
     def register(self) -> Iterable[tuple[Any, ...]]:
         """What the register says of each message, in the order of folders and places.

@@ -1,0 +1,83 @@
+"""The files in a journal: those of messages, archives of folders, and lists of ours."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from wexagraph.exports.journal.base import Base
+from wexagraph.exports.journal.records import UNDER_WAY, FileRecord, packed_notes
+
+
+class Files:
+    """All methods raise TargetError where the disk fails."""
+
+    def __init__(self, base: Base) -> None:
+        self._base = base
+
+    def has(self, number: int, path: str, naming: str | None = None) -> bool:
+        """Whether an earlier run has made this file of this message; with a `naming`, one that gave names by that."""
+        rows = self._base.ask(
+            "SELECT 1 FROM file WHERE message=? AND path=? AND (? IS NULL OR naming=?)", (number, path, naming, naming)
+        )
+        return rows.fetchone() is not None
+
+    def forget_announced(self, number: int) -> None:
+        """Files of a message that were announced and could not be put."""
+        self._base.ask("DELETE FROM file WHERE message=? AND recipe=?", (number, UNDER_WAY))
+
+    def record(self, files: Iterable[FileRecord]) -> None:
+        """These files are on the disk, whole."""
+        self._base.ask_many(
+            "INSERT OR REPLACE INTO file VALUES (?,?,?,?,?,?,?,?,?)",
+            (
+                (
+                    f.path,
+                    f.message,
+                    f.format,
+                    f.naming,
+                    f.recipe,
+                    f.size,
+                    f.modified,
+                    f.sha256,
+                    packed_notes(f.notes),
+                )
+                for f in files
+            ),
+        )
+
+    def archive(self, folder: str, format: str, naming: str) -> FileRecord | None:
+        """The archive of a folder that an earlier run has made."""
+        row = self._base.ask(
+            "SELECT * FROM file WHERE message=0 AND format=? AND naming=?",
+            (f"{format}:{folder}", naming),
+        ).fetchone()
+        return FileRecord.of(row) if row else None
+
+    def archives(self) -> dict[str, list[str]]:
+        """The paths of all archives, by the folders whose messages they hold."""
+        paths: dict[str, list[str]] = {}
+        for format, path in self._base.ask("SELECT format, path FROM file WHERE message=0 ORDER BY path"):
+            kind, _, folder = format.partition(":")
+            if kind != "list":
+                paths.setdefault(folder, []).append(path)
+        return paths
+
+    def listing(self, name: str) -> FileRecord | None:
+        """The register or the manifest as the last run left it."""
+        row = self._base.ask("SELECT * FROM file WHERE message=0 AND format=?", (f"list:{name}",)).fetchone()
+        return FileRecord.of(row) if row else None
+
+    def listings(self, start: str) -> list[str]:
+        """The names of our own files that begin so, as the last run left them."""
+        begin = f"list:{start}"
+        rows = self._base.ask("SELECT format FROM file WHERE message=0 AND substr(format, 1, ?)=?", (len(begin), begin))
+        return [row[0].partition(":")[2] for row in rows]
+
+    def forget_listing(self, name: str) -> None:
+        """A file of ours is gone."""
+        self._base.ask("DELETE FROM file WHERE message=0 AND format=?", (f"list:{name}",))
+
+    def checksums(self) -> Iterator[tuple[str, str]]:
+        """Path and SHA-256 of all files but the manifest, which can't hold itself, sorted by path."""
+        unlisted = "list:manifest-sha256.txt"
+        return iter(self._base.ask("SELECT DISTINCT path, sha256 FROM file WHERE format<>? ORDER BY path", (unlisted,)))
