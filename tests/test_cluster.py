@@ -13,7 +13,7 @@ from typing import ClassVar
 from distributed import Client, LocalCluster
 
 import wexagraph
-from tests.helpers import ProgramTest, check_with_qpdf, letter, mbox
+from tests.helpers import ProgramTest, check_with_qpdf, letter, letter_with, mbox
 from tests.running import three_hundred
 from wexagraph.errors import CallError, TargetError
 from wexagraph.work.cluster import ClusterWorkers
@@ -58,6 +58,24 @@ class Cluster(ProgramTest):
             self.run_program("export", "in.mbox", "--into", into, "--bind", "all", *more)
         self.assertEqual(self.contents("here"), self.contents("there"))
         check_with_qpdf(self, next((self.folder / "there").rglob("*.pdf")))
+
+    def test_pdfs_of_attachments_are_made_there(self) -> None:
+        letters = [letter_with((f"berth {n}.txt", "text/plain", b"Berth %d\n" % n)) for n in range(4)]
+        self.write("in.mbox", mbox(*letters))
+        for bind in ((), ("--bind", "type")):
+            made = {}
+            for more in ((), ("--cluster", self.address)):
+                into = f"{bool(bind)}-{bool(more)}"
+                done = self.run_program("attachments", "in.mbox", "--into", into, "--as", "native,pdf", *bind, *more)
+                self.assertIn(f"PDFs: {1 if bind else 4} written", done.stdout)
+                made[more] = (
+                    self.contents(into),
+                    {os.stat(self.folder / into / p).st_mtime for p in self.made(into, ".txt")},
+                )
+            self.assertEqual(*made.values())
+        again = self.run_program("attachments", "in.mbox", "--into", into, "--as", "native,pdf", *bind, *more)
+        self.assertIn("0 written, 4 already there", again.stdout)
+        self.assertIn("needs --as pdf", self.run_program("attachments", "in.mbox", *more, "--into", "x", code=2).stderr)
 
     def test_a_backup_is_packed_there(self) -> None:
         self.write("in.mbox", mbox(*three_hundred()))

@@ -31,6 +31,7 @@ ATTACHMENT_DEFAULTS: dict[str, Any] = {name: PAGE_DEFAULTS[name] for name in DOC
     "once": False,
     "flat": False,
     "jobs": None,
+    "cluster": None,
 }
 
 
@@ -50,6 +51,7 @@ def attachment_options(plain: Plain) -> ExtractOptions:
         flat=values["flat"],
         zone=PageOptions(zone=zone_name(values["zone"])).timezone(),
         jobs=values["jobs"] or os.cpu_count() or 1,
+        cluster=values["cluster"] or "",
         native="native" in forms,
         document=_document_options(values, "pdf" in forms),
     )

@@ -16,6 +16,7 @@ from wexagraph.app.options import DOCUMENT_PAGES
 from wexagraph.app.zones import zone_name
 from wexagraph.cli.paging import document_paging, words_option
 from wexagraph.cli.parameters import (
+    CLUSTER,
     CSV,
     DRY_RUN,
     JOBS,
@@ -88,6 +89,7 @@ from wexagraph.text import one_line
 @click.option("--once", is_flag=True, help="Write identical files once.")
 @ZONE
 @JOBS
+@CLUSTER
 @click.option(
     "--afterwards",
     metavar="WHAT",
@@ -135,7 +137,7 @@ def _check_needless(context: click.Context, forms: tuple[str, ...]) -> None:
     for option in context.command.params:
         name = max(option.opts, key=len).removeprefix("--")
         given = context.get_parameter_source(option.name or "") == ParameterSource.COMMANDLINE
-        if given and "pdf" not in forms and name in (*DOCUMENT_PAGES, "bind", "order", "tag"):
+        if given and "pdf" not in forms and name in (*DOCUMENT_PAGES, "bind", "order", "tag", "cluster"):
             raise CallError(f"--{name} is for PDFs of attachments: it needs --as pdf, or --as native,pdf.")
 
 

@@ -19,7 +19,7 @@ class ExtractOptions:
     `wanted` are names or media types, with `*` and `?`; none means all. Sizes are in bytes. `inline` takes pictures of
     the layout too, `nested` the attachments of messages inside, `open_zips` the files of ZIPs. `once` writes a file a
     digest; `flat` leaves out the source's folders. `native` writes their own bytes, `document` says how PDFs are made
-    of them (None: none are).
+    of them (None: none are), by `jobs` workers here, or those of the Dask scheduler at the address `cluster`.
     """
 
     pattern: NamePattern = field(default_factory=lambda: NamePattern(ATTACHMENT_PATTERN))
@@ -35,6 +35,7 @@ class ExtractOptions:
     jobs: int = 1
     native: bool = True
     document: DocumentOptions | None = None
+    cluster: str = ""
 
     @property
     def binds_types(self) -> bool:

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import hashlib
 import io
+import os
 import zipfile
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
+from pathlib import Path
 
 from wexagraph.errors import MessageError
 from wexagraph.exports.attachments.documents import ATTACHMENTS_NAME, Paged, Part, Taken, dated, page
@@ -21,6 +23,7 @@ from wexagraph.naming.paths import folder_path
 from wexagraph.output.staging import Staged, Stager, stager_at
 from wexagraph.selection.criteria import text_matches
 from wexagraph.sources import Envelope, reopen
+from wexagraph.temporary import TemporaryFolder
 from wexagraph.text import one_line, shortened
 from wexagraph.zips import UNREADABLE
 
@@ -30,7 +33,8 @@ _DEEPEST, _MOST_MEMBERS, _MOST_MEMBER_BYTES = 5, 1000, 512 * 1024 * 1024
 @dataclass(slots=True)
 class Pulled:
     """A message that was read: where it is from, its attachments, each staged where its own bytes are wanted, and its
-    PDFs, or its `parts` of PDFs that are bound of several messages. `trouble` says why it could not be read."""
+    PDFs, or its `parts` of PDFs that are bound of several messages. `trouble` says why it could not be read. What is
+    `carried` from another machine are the bytes of all that waits, by where it waited there."""
 
     origin: Origin
     entries: list[Entry] = field(default_factory=list)
@@ -38,6 +42,13 @@ class Pulled:
     paged: list[Paged] = field(default_factory=list)
     parts: list[Part] = field(default_factory=list)
     trouble: str = ""
+    carried: dict[str, bytes] = field(default_factory=dict)
+
+    def waiting(self) -> Iterator[Staged | Part]:
+        """All that is staged."""
+        yield from (staged for staged in self.staged if staged is not None)
+        yield from (paged.staged for paged in self.paged if paged.staged is not None)
+        yield from self.parts
 
 
 def pull_many(location: str, work: str, envelopes: list[Envelope], options: ExtractOptions) -> list[Pulled]:
@@ -61,6 +72,28 @@ def pull_read(
     """Stage the attachments of messages that were read; runs in a worker. Raises OSError."""
     stager = stager_at(work)
     return [pull(stager, envelope, data, options) for envelope, data in messages]
+
+
+def pull_away(messages: list[tuple[Envelope, bytes | MessageError]], options: ExtractOptions) -> list[Pulled]:
+    """As `pull_read`, in a worker on another machine: what is staged comes back with it. Raises OSError."""
+    with TemporaryFolder() as folder:
+        stager, taken = Stager(str(folder)), []
+        for envelope, data in messages:
+            pulled = pull(stager, envelope, data, options)
+            pulled.carried = {each.waiting: Path(each.waiting).read_bytes() for each in pulled.waiting()}
+            taken.append(pulled)
+        return taken
+
+
+def land(stager: Stager, pulled: Pulled) -> Pulled:
+    """Stage here what was carried from another machine, with the times that it had there. Raises OSError."""
+    for each in pulled.waiting() if pulled.carried else ():
+        content = pulled.carried[each.waiting]
+        each.waiting = stager.stage("", content, False).waiting
+        if isinstance(each, Staged):
+            os.utime(each.waiting, ns=(each.modified, each.modified))
+    pulled.carried = {}
+    return pulled
 
 
 def pull(stager: Stager, envelope: Envelope, data: bytes | MessageError, options: ExtractOptions) -> Pulled:

@@ -10,12 +10,12 @@ from typing import Any
 
 from wexagraph.errors import MessageError
 from wexagraph.exports.attachments.context import Context
-from wexagraph.exports.attachments.pulling import Pulled, origin_of, pull, pull_many, pull_read
+from wexagraph.exports.attachments.pulling import Pulled, land, origin_of, pull, pull_away, pull_many, pull_read
 from wexagraph.output.staging import in_hand
 from wexagraph.sources import Envelope
 from wexagraph.sources.base import bounded
 from wexagraph.work.batches import Batch, ahead
-from wexagraph.work.pool import ProcessWorkers
+from wexagraph.work.opening import open_workers
 
 _CALL_MESSAGES, _CALL_BYTES = 32, 24 * 1024 * 1024
 _WORTH_WORKERS = 40
@@ -41,26 +41,30 @@ def _by_workers(run: Context, envelopes: Iterable[Envelope]) -> Iterator[Pulled]
     work, options, source = str(run.target.work), run.options, run.source
     making = options.document is not None
     patience = _OCR_SECONDS if options.document is not None and options.document.page.ocr else _PAGES_SECONDS
+    pulling: tuple[Any, ...] = (pull_read, work)
+    if options.cluster:
+        pulling = (pull_away,)
+    elif source.reopens:
+        pulling = (pull_many, source.address, work)
 
-    def submit(items: list[Any]) -> Future[list[Pulled]]:
-        arguments = (work, items, options)
-        pulling: tuple[Any, ...] = (pull_many, source.address) if source.reopens else (pull_read,)
-        if making:
-            return pool.submit_within(patience, *pulling, *arguments)
-        return pool.submit_lasting(*pulling, *arguments)
+    with open_workers(options.jobs, patience, options.cluster) as workers:
+        submit = workers.submit if making else workers.submit_lasting
 
-    with ProcessWorkers(options.jobs, 0) as pool:
-        started = (Batch(submit, items) for items in _bundles(run, envelopes))
+        def pull_all(items: list[Any]) -> Future[list[Pulled]]:
+            return submit(*pulling, items, options)
+
+        started = (Batch(pull_all, items) for items in _bundles(run, envelopes))
         for batch in ahead(started, (1 if making else 3) * options.jobs):
             while not batch.wait(_SAY_SECONDS):
                 run.progress.in_hand = in_hand(work)
                 run.tell(run.progress)
-            yield from batch.results(lambda item, reason: _broken(run, item, reason))
+            for pulled in batch.results(lambda item, reason: _broken(run, item, reason)):
+                yield land(run.target.stager, pulled)
 
 
 def _bundles(run: Context, envelopes: Iterable[Envelope]) -> Iterator[list[Any]]:
     """What a worker takes in one call: messages, or where it can't read them itself, messages with their bytes."""
-    if not run.source.reopens:
+    if run.options.cluster or not run.source.reopens:
         yield from ([message] for message in run.source.read_many(envelopes))
     else:
         most = _CALL_MESSAGES if run.options.document is None else 1
