@@ -38,7 +38,7 @@ def main() -> None:
         lambda: run(PROGRAM, "attachments", str(path), "--into", str(waiting.pop())),
         lambda: run("sh", "-c", f"base64 -d '{encoded}' > '{DATA / 'decoded'}'"),
     )
-    made = sum(file.stat().st_size for file in outs[0].glob("*.pdf"))
+    made = sum(file.stat().st_size for file in outs[0].rglob("*.pdf"))
     for out in outs:
         shutil.rmtree(out)
     (DATA / "decoded").unlink()
