@@ -103,5 +103,10 @@ def suite_pdf(content: bytes, kind: str) -> bytes:
                 process.wait()
         made = given.with_suffix(".pdf")
         if not made.is_file():
-            raise ValueError(f"LibreOffice made nothing of it (exit code {process.returncode})")
+            if process.returncode:
+                raise ValueError(f"LibreOffice made nothing of it (exit code {process.returncode})")
+            raise ValueError(
+                "the LibreOffice of this machine can't open it. Is the part for such files installed (Writer, Calc, "
+                "Impress)?"
+            )
         return made.read_bytes()
