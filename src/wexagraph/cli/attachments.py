@@ -17,21 +17,17 @@ from wexagraph.app.zones import zone_name
 from wexagraph.cli.paging import document_paging, words_option
 from wexagraph.cli.parameters import (
     CLUSTER,
-    CSV,
-    DRY_RUN,
     JOBS,
-    JSON,
-    NOTIFY,
-    QUIET,
     SOURCE,
-    YES,
     ZONE,
+    afterwards_option,
     choosing,
     explain_none,
     into_option,
     make_choice,
     opened,
     plain_values,
+    reporting,
 )
 from wexagraph.cli.planned import print_as_csv, print_planned, refuse_csv
 from wexagraph.cli.reports import SHOWN, amount, conclude, counted, print_place
@@ -90,18 +86,8 @@ from wexagraph.text import one_line
 @ZONE
 @JOBS
 @CLUSTER
-@click.option(
-    "--afterwards",
-    metavar="WHAT",
-    help="At an IMAP account, with messages whose attachments are stored and "
-    "read back: seen, keyword:WORD, move:FOLDER or delete.",
-)
-@YES
-@NOTIFY
-@DRY_RUN
-@QUIET
-@CSV
-@JSON
+@afterwards_option("whose attachments are stored and read back")
+@reporting
 @click.pass_context
 def command(
     context: click.Context,

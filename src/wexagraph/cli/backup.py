@@ -18,19 +18,15 @@ from wexagraph.app.zones import zone_name
 from wexagraph.cli.paging import OCR
 from wexagraph.cli.parameters import (
     CLUSTER,
-    CSV,
-    DRY_RUN,
     JOBS,
-    JSON,
-    NOTIFY,
-    QUIET,
     SOURCE,
-    YES,
+    afterwards_option,
     choosing,
     explain_none,
     into_option,
     make_choice,
     opened,
+    reporting,
 )
 from wexagraph.cli.planned import print_as_csv, print_plan, refuse_csv
 from wexagraph.cli.reports import conclude, counted, print_sums, seconds
@@ -55,18 +51,8 @@ if TYPE_CHECKING:
 @OCR
 @JOBS
 @CLUSTER
-@click.option(
-    "--afterwards",
-    metavar="WHAT",
-    help="At an IMAP account, with messages that a fresh verification has proved in the backup: move:FOLDER, "
-    "delete, seen or keyword:WORD.",
-)
-@YES
-@NOTIFY
-@DRY_RUN
-@QUIET
-@CSV
-@JSON
+@afterwards_option("that a fresh verification has proved in the backup")
+@reporting
 @click.pass_context
 def command(
     context: click.Context,

@@ -14,7 +14,7 @@ from wexagraph.app.cases import Records
 from wexagraph.cli.case_packing import pack_one, unpack_one
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.office import RECORDS, REFERENCE, records_of
-from wexagraph.cli.parameters import CSV, JSON, named
+from wexagraph.cli.parameters import CSV, JSON, named, together
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.session import at_a_terminal
 from wexagraph.cli.terminal import machine_output, make_console, make_table
@@ -232,10 +232,8 @@ def _changing(
         return OK
 
     changed.__doc__ = help
-    decorated: Any = click.pass_context(changed)
-    for option in reversed([REFERENCE, *options, RECORDS, CSV, JSON]):
-        decorated = option(decorated)
-    command.command(name)(decorated)
+    given = together(REFERENCE, *options, RECORDS, CSV, JSON)
+    command.command(name)(given(click.pass_context(changed)))
 
 
 def _close(office: Records, reference: str, on: str | None) -> Case:

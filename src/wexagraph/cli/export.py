@@ -13,24 +13,20 @@ from wexagraph.app.options import EXPORT_DEFAULTS, export_options
 from wexagraph.cli.paging import paging, words_option
 from wexagraph.cli.parameters import (
     CLUSTER,
-    CSV,
-    DRY_RUN,
     INDEX_PAGE,
     JOBS,
-    JSON,
-    NOTIFY,
     OFFICE_NAME,
     OFFICE_PICTURE,
-    QUIET,
     SOURCE,
-    YES,
     ZONE,
+    afterwards_option,
     choosing,
     explain_none,
     into_option,
     make_choice,
     opened,
     plain_values,
+    reporting,
 )
 from wexagraph.cli.planned import print_as_csv, print_plan, refuse_csv
 from wexagraph.cli.reports import SHOWN, amount, conclude, counted, print_place, print_sums
@@ -131,18 +127,8 @@ if TYPE_CHECKING:
 )
 @JOBS
 @CLUSTER
-@click.option(
-    "--afterwards",
-    metavar="WHAT",
-    help="At an IMAP account, with messages whose files are stored and read back: seen, keyword:WORD, "
-    "move:FOLDER or delete.",
-)
-@YES
-@NOTIFY
-@DRY_RUN
-@QUIET
-@CSV
-@JSON
+@afterwards_option("whose files are stored and read back")
+@reporting
 @click.pass_context
 def command(
     context: click.Context,

@@ -13,17 +13,14 @@ from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
 from wexagraph.cli.office import RECORDS, records_of
 from wexagraph.cli.paging import OCR
 from wexagraph.cli.parameters import (
-    CSV,
-    DRY_RUN,
     INDEX_PAGE,
     JOBS,
-    JSON,
-    QUIET,
     SOURCE,
     ZONE,
     choosing,
     make_choice,
     opened,
+    reporting,
 )
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.terminal import machine_output, make_console, make_table
@@ -70,10 +67,7 @@ COLUMNS: list[Column[Placed]] = [
 )
 @ZONE
 @JOBS
-@DRY_RUN
-@QUIET
-@CSV
-@JSON
+@reporting
 @click.pass_context
 def command(
     context: click.Context,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from typing import Any, TypeVar
 
 import click
@@ -10,6 +10,7 @@ import click
 from wexagraph.app.options import BUILT_IN, DOCUMENT_PAGES, attachment_ways, margins, paper, percent, words
 from wexagraph.app.scan_languages import OFFICE
 from wexagraph.app.secrets import PROMPT
+from wexagraph.cli.parameters import together
 from wexagraph.errors import CallError
 from wexagraph.languages import LANGUAGES
 from wexagraph.pages.options import ALLOWED, FOOTER
@@ -33,14 +34,14 @@ class Checked(click.ParamType):
 def words_option(*names: str, known: tuple[str, ...], what: str, alone: str = "", **more: Any) -> Callable[[F], F]:
     """An option for words out of a list, which add up: several with commas, and given several times."""
 
-    def together(_: click.Context, parameter: click.Parameter, value: tuple[tuple[str, ...], ...]) -> tuple[str, ...]:
+    def added_up(_: click.Context, parameter: click.Parameter, value: tuple[tuple[str, ...], ...]) -> tuple[str, ...]:
         chosen = tuple(dict.fromkeys(word for words_given in value for word in words_given))
         if alone in chosen and len(chosen) > 1:
             raise click.BadParameter(f"{alone} goes with no other.", param=parameter)
         return chosen
 
     kind = Checked("words", lambda value: words(value, known, what, alone))
-    return click.option(*names, type=kind, multiple=True, callback=together, **more)
+    return click.option(*names, type=kind, multiple=True, callback=added_up, **more)
 
 
 def _ways(_: click.Context, parameter: click.Parameter, value: tuple[str, ...]) -> tuple[str, ...]:
@@ -182,17 +183,7 @@ _OPTIONS = {
 }
 
 
-def paging(command: F) -> F:
-    """Give a command the options of the page."""
-    return _given(command, _OPTIONS)
-
-
-def document_paging(command: F) -> F:
-    """Give a command those options of the page that PDFs of attachments alone have."""
-    return _given(command, DOCUMENT_PAGES)
-
-
-def _given(command: F, names: Iterable[str]) -> F:
-    for name in reversed(list(names)):
-        command = _OPTIONS[name](command)
-    return command
+paging = together(*_OPTIONS.values())
+"""Gives a command the options of the page."""
+document_paging = together(*(_OPTIONS[name] for name in DOCUMENT_PAGES))
+"""Gives a command those options of the page that PDFs of attachments alone have."""

@@ -22,6 +22,17 @@ if TYPE_CHECKING:
 F = TypeVar("F", bound=Callable[..., Any])
 
 
+def together(*options: Callable[[F], F]) -> Callable[[F], F]:
+    """Several options as one decorator, in the order in which help names them."""
+
+    def decorate(command: F) -> F:
+        for option in reversed(options):
+            command = option(command)
+        return command
+
+    return decorate
+
+
 def named(context: click.Context, parameter: click.Parameter, value: str) -> str:
     """Refuses a place without a name, which would be the folder one stands in. Raises BadParameter."""
     if not value:
@@ -191,11 +202,17 @@ _CHOICE = [
 ]
 
 
-def choosing(command: F) -> F:
-    """Give a command the options of the choice."""
-    for option in reversed([*_CHOICE, AS_OF, LINKS, SALVAGE]):
-        command = option(command)
-    return command
+choosing = together(*_CHOICE, AS_OF, LINKS, SALVAGE)
+"""Gives a command the options of the choice."""
+reporting = together(DRY_RUN, QUIET, CSV, JSON)
+"""Gives a command the options of how it tells of its run, and of only telling."""
+
+
+def afterwards_option(kept: str) -> Callable[[F], F]:
+    """`--afterwards` for messages that are `kept`, and how it is asked and told."""
+    words = "seen, keyword:WORD, move:FOLDER or delete"
+    what = click.option("--afterwards", metavar="WHAT", help=f"At an IMAP account, with messages {kept}: {words}.")
+    return together(what, YES, NOTIFY)
 
 
 def make_choice(values: dict[str, Any], zone: str) -> Choice:
