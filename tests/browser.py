@@ -12,6 +12,7 @@ from typing import Any
 from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, sync_playwright
 
+_PATIENCE = 60  # seconds
 _RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
 
 
@@ -23,17 +24,25 @@ class Visit:
     complaints: list[str] = field(default_factory=list)
     asked: list[str] = field(default_factory=list)
 
+    def until(self, holds: str) -> None:
+        """Wait until a script's value is true. It is evaluated from outside: the page's own policy allows no `eval`."""
+        for _ in range(_PATIENCE * 50):
+            if self.page.evaluate(f"Boolean({holds})"):
+                return
+            self.page.wait_for_timeout(20)
+        raise AssertionError(f"never so: {holds}")
+
     def show(self, path: Path, state: str = "") -> None:
         """Open a file, and wait until all its messages are there."""
         self.page.goto("about:blank")
         self.page.goto(f"{path.as_uri()}{state}")
-        self.page.wait_for_function("window.wexagraph && !document.getElementById('main').hidden")
+        self.until("window.wexagraph && !document.getElementById('main').hidden")
         self.page.wait_for_load_state("networkidle")
 
     def count(self) -> str:
         """How many messages the page says it shows, once it has searched all."""
-        self.page.wait_for_function("/: [0-9]/.test(document.getElementById('count').textContent)")
-        self.page.wait_for_function("!/texts|so far/.test(document.getElementById('count').textContent)")
+        self.until("/: [0-9]/.test(document.getElementById('count').textContent)")
+        self.until("!/texts|so far/.test(document.getElementById('count').textContent)")
         return self.page.inner_text("#count")
 
     def subjects(self) -> list[str]:

@@ -107,7 +107,7 @@ class Browsed(ProgramTest):
         self.assertIn("pontoon", page.inner_text("body"))
         page.go_back()
         pane.locator(".talk a >> nth=0").click()
-        page.wait_for_function("document.getElementById('message').textContent.includes('move her by Saturday')")
+        visit.until("document.getElementById('message').textContent.includes('move her by Saturday')")
         page.keyboard.press("Escape")
         pane.wait_for(state="hidden")
 
@@ -157,7 +157,7 @@ class Browsed(ProgramTest):
             visit.page.locator("#message").wait_for(state="visible")
             self.assertEqual(visit.page.evaluate("document.activeElement.id"), "message")
             press("Escape")
-            visit.page.wait_for_function("document.activeElement.closest('#rows')")
+            visit.until("document.activeElement.closest('#rows')")
 
     def test_without_scripts(self) -> None:
         shutil.copytree(self.out, self.folder / "out")
