@@ -28,9 +28,8 @@ def read(run: Context, envelopes: Iterator[Envelope]) -> Iterator[Pulled]:
     first = list(islice(envelopes, _WORTH_WORKERS))
     messages = chain(first, envelopes)
     many = len(first) == _WORTH_WORKERS or sum(envelope.size for envelope in first) > _CALL_BYTES
-    # a ZIP may want more memory than a worker may hold
-    many = many or options.nested or options.open_zips
-    if options.document is not None or (many and run.source.reopens and options.jobs > 1):
+    inside = options.nested or options.open_zips  # taken out by workers, whose memory has a limit
+    if options.document is not None or ((many or inside) and run.source.reopens and options.jobs > 1):
         yield from _by_workers(run, messages)
         return
     for envelope, data in run.source.read_many(messages):
