@@ -10,6 +10,7 @@ import shutil
 import sys
 import tempfile
 import time
+import traceback
 import unittest
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -57,6 +58,8 @@ def run_module(name: str, output: IO[bytes]) -> NoReturn:
         result = unittest.TextTestRunner(resultclass=_Quiet, verbosity=1).run(suite)
         failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
         print(f"COUNT {result.testsRun - failed - len(result.skipped)} {failed} {len(result.skipped)}", flush=True)
+    except BaseException:
+        traceback.print_exc()
     finally:
         sys.stderr.flush()
         os._exit(0)

@@ -270,6 +270,8 @@ class Pages(ProgramTest):
                 '<div style="height:20px;overflow:hidden"><p>Above</p><p>anchorage</p></div>',
                 '<div style="height:20px;overflow:hidden;position:relative"><div style="position:absolute;top:90px">anchorage</div></div>',
                 '<table style="table-layout:fixed"><tr><td style="width:0">anchorage</td><td>Beside</td></tr></table>',
+                "<style>.m{display:block !important}</style>"
+                '<div class=m style="display:none;height:6px;overflow:hidden">anchorage</div>',
             )
         ):
             with self.subTest(body):

@@ -73,8 +73,9 @@ class Page:
     def may_cut(self) -> bool:
         """Whether a box on it may be smaller than the text in it."""
         theirs = self.html.partition(_END_OF_OURS)[2]
+        shows = "!important" in theirs  # a rule may show what an element's own style hides
         return "overflow" in theirs and any(
-            _HEIGHT.search(rule) and not (rule[0] == '"' and "display:none" in rule)
+            _HEIGHT.search(rule) and (shows or rule[0] != '"' or "display:none" not in rule)
             for rule in _OVERFLOWING.findall(theirs)
         )
 
