@@ -12,12 +12,14 @@ Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 &
 screen=$!
 sleep 1
 
-terminal() { # name, columns of text size, command
-    printf '#!/bin/sh\nclear\nprintf "$ %%s\\n\\n" "%s"\n%s\nsleep 30\n' "$2" "$2" >run.sh
+terminal() { # name, command; the picture is taken when the command has ended
+    rm -f ended
+    printf '#!/bin/sh\nclear\nprintf "$ %%s\\n\\n" "%s"\n%s\ntouch ended\nsleep 30\n' "$2" "$2" >run.sh
     chmod +x run.sh
     DISPLAY=:97 xterm -fa "DejaVu Sans Mono" -fs 11 -geometry 141x44+0+0 -bg "#fbfcfd" -fg "#16222b" +sb -e ./run.sh &
     window=$!
-    sleep "${3:-3}"
+    for _ in $(seq 240); do [ -f ended ] && break || sleep 0.5; done
+    sleep 1
     DISPLAY=:97 import -window root -crop 1280x800+0+0 +repage "$here/$1.png"
     kill $window 2>/dev/null || true
     wait $window 2>/dev/null || true
@@ -48,8 +50,8 @@ keys() { # name, command, keys for it
 keys pick "wexagraph pick saltmere/mailbox" "b u o y Down Down Tab Tab Tab"
 id=$(wexagraph list saltmere/mailbox --subject "East quay survey" --csv | sed -n 2p | cut -d, -f1)
 terminal show "wexagraph show saltmere/mailbox $id"
-terminal export "wexagraph export saltmere/mailbox --into out --as pdf,eml" 5
-terminal attachments "wexagraph attachments saltmere/mailbox --attached image/* --attached '*.pdf' --as native,pdf --ocr eng --into files" 12
+terminal export "wexagraph export saltmere/mailbox --into out --as pdf,eml"
+terminal attachments "wexagraph attachments saltmere/mailbox --attached image/* --attached '*.pdf' --as native,pdf --ocr eng --into files"
 wexagraph export saltmere/mailbox --attached --attachments pages,embed --ocr eng --into pages >pages.txt
 sheet=$(find pages -name "*Dredging, all charts*.pdf" | head -1)
 permit=$(find pages -name "*Permit 2026*.pdf" | head -1)
@@ -73,7 +75,7 @@ pdftoppm -r 66 -l 3 -png "$bound" bound-page
 convert bound-page*.png -bordercolor "#c5d0d6" -border 1 +append -resize 1280x "$here/page-bound.png"
 wexagraph backup saltmere/mailbox --into stick >backup.txt
 wexagraph backup saltmere/mailbox --into stick >>backup.txt
-terminal backup "wexagraph runs stick; echo; wexagraph list stick --text fender; echo; wexagraph verify stick --deep" 4
+terminal backup "wexagraph runs stick; echo; wexagraph list stick --text fender; echo; wexagraph verify stick --deep"
 export WEXAGRAPH_ORDERS="$work/orders"
 wexagraph order add dues --every 1h -- export saltmere/mailbox --subject dues --as pdf,eml --into dues >orders.txt
 wexagraph order add plans --on-arrival -- attachments saltmere/mailbox --attached '*.pdf' --into plans >>orders.txt
@@ -81,10 +83,10 @@ wexagraph order add stick --at 02:30 --on mon,thu -- backup saltmere/mailbox --i
 wexagraph order run dues plans stick >>orders.txt
 wexagraph order run dues plans >>orders.txt
 wexagraph order pause stick >>orders.txt
-terminal orders "wexagraph order list; echo; wexagraph order log; echo; wexagraph order show dues" 4
+terminal orders "wexagraph order list; echo; wexagraph order log; echo; wexagraph order show dues"
 wexagraph survey saltmere/mailbox --into survey.png >survey.txt
 convert survey.png -resize 1280x "$here/survey.png"
-terminal addresses "wexagraph addresses saltmere/mailbox --mine records@saltmere.example" 3
+terminal addresses "wexagraph addresses saltmere/mailbox --mine records@saltmere.example"
 wexagraph register saltmere/mailbox --folder desk/Berths --before 2026-04-15 --into berths.xlsx \
     --column Materials --column 'Due date' --column Contractor >register.txt
 python "$here/../../tests/fill_register.py" berths.xlsx
@@ -101,11 +103,11 @@ export WEXAGRAPH_RECORDS="$work/records"
 wexagraph case open 2026-118 "The quarrel over buoy 14" --match "subject=buoy 14" --keep 7y >cases.txt
 wexagraph case open 2026-031 "Dredging at the east quay" --match from=brackwater --keep 10y >>cases.txt
 wexagraph case open 2026-007 "Noise at the boatyard" --match subject=boatyard >>cases.txt
-terminal file "wexagraph file saltmere/mailbox --by-plan --dry-run" 4
+terminal file "wexagraph file saltmere/mailbox --by-plan --dry-run"
 wexagraph file saltmere/mailbox --by-plan >>cases.txt
 wexagraph case close 2026-031 >>cases.txt
 wexagraph case hold 2026-118 --why "the sailing club goes to court" >>cases.txt
-terminal cases "wexagraph case list; echo; wexagraph find 'mooring pelican'; echo; wexagraph case log 2026-118" 5
+terminal cases "wexagraph case list; echo; wexagraph find 'mooring pelican'; echo; wexagraph case log 2026-118"
 wexagraph case close 2026-007 >>cases.txt
 sed -i 's/^opened = 2026/opened = 2018/; s/^closed = 2026/closed = 2019/; s/^keep = "10y"/keep = "7y"/' records/fileplan.toml
 wexagraph case dispose 2026-031 --yes >>cases.txt
