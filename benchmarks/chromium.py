@@ -11,16 +11,21 @@ import tempfile
 import time
 import urllib.request
 from base64 import b64decode, b64encode
+from pathlib import Path
 
 from wexagraph.pages import fonts
+
+# it sets the letters that we set, by the system's rules
+_FONTS = """<fontconfig><include ignore_missing="yes">/etc/fonts/fonts.conf</include><dir>{folder}</dir></fontconfig>"""
 
 
 class Chromium:
     """A warm headless Chromium, told what to print through its debugging protocol (a WebSocket, RFC 6455)."""
 
     def __enter__(self) -> Chromium:
-        fonts.provide()  # it sets the letters that we set
         self._profile = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
+        fonts_file = Path(self._profile.name, "fonts.conf")
+        fonts_file.write_text(_FONTS.format(folder=fonts.FOLDER))
         self._process = subprocess.Popen(
             [
                 "chromium",
@@ -39,6 +44,7 @@ class Chromium:
             ],
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
+            env=os.environ | {"FONTCONFIG_FILE": str(fonts_file)},
         )
         for _ in range(100):
             try:

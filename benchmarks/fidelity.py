@@ -156,9 +156,8 @@ def _letters(text: str) -> str:
 
 def boxed_words(pdf: Path) -> list[Word]:
     """The words of a PDF as `pdftotext -bbox` tells them, which is how the words of the samples were found."""
-    output = subprocess.run(["pdftotext", "-bbox", str(pdf), "-"], capture_output=True, check=True).stdout.decode(
-        "utf-8"
-    )
+    printed = subprocess.run(["pdftotext", "-bbox", str(pdf), "-"], capture_output=True, check=True).stdout
+    output = printed.decode("utf-8", "replace")  # halves of signs beyond the first plane are told as they are
     boxes = re.findall(r'<word xMin="([-\d.]+)" yMin="([-\d.]+)"[^>]*>(.*?)</word>', output)
     return [Word(unescape(text), float(x), float(y)) for x, y, text in boxes]
 

@@ -481,6 +481,38 @@ class Failing(ProgramTest):
         self.assertEqual(len(self.made("out", ".eml")), 1)
         self.assertEqual(len(self.made("out", ".pdf")), 1)
 
+
+class Fonts(ProgramTest):
+    def fonts_of(self, body: str, into: str, **env: str) -> str:
+        """The names of the fonts in the PDF of a message, told by `pdffonts`."""
+        self.write("in.eml", letter("Fonts", more="Content-Type: text/html; charset=utf-8\n", body=body))
+        self.run_program("export", "in.eml", "--into", into, env=env)
+        path = next((self.folder / into).rglob("*.pdf"))
+        return subprocess.run(["pdffonts", path], capture_output=True, text=True, check=True).stdout
+
+    def test_faces_that_are_not_here(self) -> None:
+        """One with letters of the same widths stands for each, by no rule of the system's; the user's own rules hold."""
+        body = "<p style='font-family:Times,Arial'>one</p><p style='font-family:Courier,Arial'>two</p>"
+        names = self.fonts_of(body, "out")
+        self.assertIn("LiberationSerif", names)
+        self.assertIn("LiberationMono", names)
+        self.write(
+            "config/fontconfig/fonts.conf",
+            "<fontconfig><match><test name='family'><string>Courier</string></test><edit name='family' mode='prepend' "
+            "binding='strong'><string>Liberation Serif</string></edit></match></fontconfig>",
+        )
+        self.assertNotIn("LiberationMono", self.fonts_of(body, "theirs", XDG_CONFIG_HOME=str(self.folder / "config")))
+
+    def test_bold_letters_of_a_face_that_has_none(self) -> None:
+        """They have more ink, on a machine with rules for that and on one without."""
+
+        def ink(words: str, into: str) -> int:
+            self.fonts_of(f"<p>{words}</p>", into)
+            page = pypdfium2.PdfDocument(next((self.folder / into).rglob("*.pdf")))[0]
+            return sum(255 - shade for shade in page.render(scale=2, grayscale=True).to_pil().tobytes())
+
+        self.assertGreater(ink("<b>水位観測</b>", "bold"), ink("水位観測", "plain") + 2000)
+
     def test_no_font_on_the_machine(self) -> None:
         """With a font configuration that knows no folder but our own, every letter is still there."""
         fonts = Path(__file__).parent.parent / "src" / "wexagraph" / "fonts"
