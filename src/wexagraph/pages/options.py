@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from math import ceil
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
@@ -80,7 +81,8 @@ class Lock:
         return f"{bool(self.user)}|{bool(self.owner)}|{'|'.join(self.allow)}"
 
 
-def line_parts(line: str, what: str = "header or footer") -> list[TextPattern]:
+@lru_cache(maxsize=64)
+def line_parts(line: str, what: str = "header or footer") -> tuple[TextPattern, ...]:
     """The parts of a header or footer: left, centre and right, as many as stand between the bars in it.
 
     "{subject}" stands left; "{subject} | {page}" left and right. Raises CallError.
@@ -90,7 +92,7 @@ def line_parts(line: str, what: str = "header or footer") -> list[TextPattern]:
         raise CallError(f"the {what} {line!r} has {len(parts)} parts; there is room for left, centre and right.")
     if len(parts) == 2:
         parts.insert(1, "")
-    return [TextPattern(part, what, LINE_FIELDS) for part in parts]
+    return tuple(TextPattern(part, what, LINE_FIELDS) for part in parts)
 
 
 def paper_size(paper: str) -> tuple[float, float]:

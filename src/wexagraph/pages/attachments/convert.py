@@ -25,7 +25,7 @@ from wexagraph.pages.cleaning.breaks import escaped
 from wexagraph.pages.cleaning.clean import clean
 from wexagraph.pages.cleaning.pictures import Pictures
 from wexagraph.pages.composing.cards import calendar_cards, vcard_cards
-from wexagraph.pages.composing.compose import MOST_TEXT, Page, compose, templates
+from wexagraph.pages.composing.compose import MOST_TEXT, Page, compose, page_rules, templates
 from wexagraph.pages.composing.header_footer import Box, header_footer
 from wexagraph.pages.composing.paragraphs import linked
 from wexagraph.pages.composing.properties import Record
@@ -154,16 +154,12 @@ class Converter:
 
     def _set(self, name: str, kind: str, content: bytes, made: _Made) -> bytes:
         options = replace(self.options, landscape=True) if made.landscape else self.options
-        width, height = options.page_size
         html = (
             templates(self.options.tr)
             .get_template("attachment.html")
             .render(
-                width=width,
-                height=height,
-                screen=False,
+                rules=page_rules(options, made.html, made.css),
                 header_footer=self._header_footer(name),
-                options=options,
                 name=name,
                 about=f"{kind}, {self.options.tr.size(len(content))}",
                 body=Markup(made.html),

@@ -133,11 +133,22 @@ def templates(tr: Language) -> Environment:
         undefined=StrictUndefined,
         trim_blocks=True,
         lstrip_blocks=True,
+        auto_reload=False,
     )
     environment.filters.update(filters(tr))
     environment.globals["tr"] = tr
-    environment.tests["placed"] = lambda html: _POSITION.search(html) is not None
     return environment
+
+
+def page_rules(options: PageOptions, body: str, style: str, screen: bool = False) -> Markup:
+    """The style sheet of what is ours on a page that holds `body`, with the message's own style sheet `style`."""
+    return _rules(options, screen, _POSITION.search(body) is not None or _POSITION.search(style) is not None)
+
+
+@lru_cache(maxsize=32)
+def _rules(options: PageOptions, screen: bool, placed: bool) -> Markup:
+    template = templates(options.tr).get_template("page.css")
+    return Markup(template.render(options=options, screen=screen, placed=placed))
 
 
 def filters(tr: Language) -> dict[str, Callable[[Any], Any]]:
@@ -196,22 +207,20 @@ def compose(
         composer.notes.append(Note("letters-missing", named(boxes)))
         text = "".join(" " if char in boxes else char for char in text)
     notes = list(dict.fromkeys([*date_notes, *message.notes(plain), *composer.notes]))
-    width, height = options.page_size
+    style = "\n".join(composer.css).replace("</", "<\\/")
     html = (
         templates(options.tr)
         .get_template("page.html")
         .render(
             screen=screen,
-            width=width,
-            height=height,
+            rules=page_rules(options, body, style, screen),
             heading=heading,
             connected=not screen and bool({"embed", "pages"} & set(options.attachments)),
             header_footer=[] if screen or part else header_footer(options, fields, where.file).boxes(),
-            options=options,
             evidence=origin_rows,
             all_fields=all_of_them,
             body=Markup(body),
-            style=Markup("\n".join(composer.css).replace("</", "<\\/")),
+            style=Markup(style),
             notes=[note.in_words(options.tr) for note in notes],
         )
     )
