@@ -272,6 +272,8 @@ class Pages(ProgramTest):
                 '<table style="table-layout:fixed"><tr><td style="width:0">anchorage</td><td>Beside</td></tr></table>',
                 "<style>.m{display:block !important}</style>"
                 '<div class=m style="display:none;height:6px;overflow:hidden">anchorage</div>',
+                "<style>.m{overflow:hidden}</style><div class=m style='height:6px'><p>anchorage</p></div>",
+                "<style>.m{overflow:hidden} @supports (a:b){.x{}} .n{max-height:4px}</style><div class='m n'>anchorage</div>",
             )
         ):
             with self.subTest(body):

@@ -241,10 +241,10 @@ def _set(message: Message, job: Job, setter: Engine) -> tuple[Page, bytes, list[
         pdf = setter.render(page, job.options)
         if not job.options.read_back:
             return page, pdf, [], False
-        notes, pages = read_back(pdf, page.text, cuts=page.may_cut())
+        notes, pages = read_back(pdf, page.text, cuts=page.held)
         if notes and has_joined_letters(page.text):
             said = with_actual_text(pdf, page.text)
-            again = read_back(said, page.text, cuts=page.may_cut())
+            again = read_back(said, page.text, cuts=page.held)
             if _missing(again[0]) <= _missing(notes):
                 pdf, (notes, pages) = said, again
         return page, pdf, notes, bool(page.rich) and starts_late(page.rich, pages)

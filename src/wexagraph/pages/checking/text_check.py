@@ -34,15 +34,18 @@ def read_back(pdf: bytes, text: str, cuts: bool = False) -> tuple[list[Note], li
     """
     import pypdfium2
 
+    document, cut = None, []
     try:
-        document = pypdfium2.PdfDocument(pdf)
+        if cuts:
+            document = pypdfium2.PdfDocument(pdf)
+            cut = [line for page in document for line in _cut_lines(page)]
+        # the real reader takes as long as a third of making the page: it is asked where the quick one is in doubt
+        quick = quick_text(pdf) if not cut else None
+        if quick and not missing_words(text, quick)[0]:
+            return [], quick
+        document = document or pypdfium2.PdfDocument(pdf)
         if len(document) == 0:
             raise PageError("the PDF has no page")
-        cut = [line for page in document for line in _cut_lines(page)] if cuts else []
-        quick = quick_text(pdf) if not cut else None
-        # the real reader takes as long as a third of making the page: it is asked where the quick one is in doubt
-        if quick is not None and len(quick) == len(document) and not missing_words(text, quick)[0]:
-            return [], quick
         pages = [page.get_textpage().get_text_bounded() for page in document]
     except pypdfium2.PdfiumError as error:
         raise PageError(f"the PDF can't be read back: {error}") from error

@@ -54,12 +54,16 @@ _FIELDS = frozenset("text submit button email number date search tel url".split(
 
 @dataclass
 class Clean:
-    """Cleaned HTML of a body: a fragment, its style sheet, the text that is to be seen in it, and notes."""
+    """Cleaned HTML of a body: a fragment, its style sheet, the text that is to be seen in it, and notes.
+
+    `held` says that some of the text stands in a box that may be too small for it.
+    """
 
     html: str
     css: str
     text: str
     notes: list[Note]
+    held: bool
 
 
 @dataclass
@@ -72,13 +76,14 @@ class _State:
     remote: int = 0
     missing: int = 0
     flattened: bool = False
+    held: bool = False
     run: int = 0
     column: int = 0
 
 
 class _Place(NamedTuple):
-    """Where in the tree we are: depth, inherited presentation, and whether text is out of sight, of no size, or in an
-    element that gives lines no height."""
+    """Where in the tree we are: depth, inherited presentation, and whether text is out of sight, of no size, held in a
+    box, or in an element that gives lines no height."""
 
     depth: int = 0
     look: Context = Context()
@@ -88,6 +93,7 @@ class _Place(NamedTuple):
     unrolled: bool = False
     low: bool = False
     pre: bool = False
+    held: bool = False
 
 
 def clean(
@@ -125,10 +131,12 @@ class _Cleaner:
             self.edges = without_margins(tree, html)
             low = body.mem_id in self.low
             state.out.append(lowered(f"<div{looks.body_attributes(body)}>", low))
-            self._children(body, _Place(look=Context(quirks=in_quirks_mode(html)), low=low))
+            state.held = self.sight.in_doubt
+            held = self.sight.of(body, looks.style_of(body)).held
+            self._children(body, _Place(look=Context(quirks=in_quirks_mode(html)), low=low, held=held))
             state.out.append("</div>")
         css = "\n".join(filter(None, [weak, looks.presented(), *sheets]))
-        return Clean("".join(state.out), css, "".join(state.text), self._notes())
+        return Clean("".join(state.out), css, "".join(state.text), self._notes(), state.held)
 
     def _children(self, node: LexborNode, place: _Place) -> None:
         child = node.first_child
@@ -167,6 +175,7 @@ class _Cleaner:
             self.state.out.append(escaped(words, MOST_IN_LAYOUT))
         if seen:
             self.state.text.append(words)
+            self.state.held = self.state.held or (place.held and not words.isspace())
         else:
             self.state.hidden += len(words.strip(FILLING))
 
@@ -200,7 +209,7 @@ class _Cleaner:
             # in quirks mode a paragraph may hold a table; in the document that we write, the table would end it
             tag, edge = "div", f"margin-top:1em;margin-bottom:1em;{edge}".rstrip(";")
         style, opening, inner = self.looks.of(tag, attributes, place.look, edge)
-        hidden, sizeless = self.sight.of(node, style)
+        hidden, sizeless, held = self.sight.of(node, style)
         around = place.low
         place = _Place(
             place.depth + 1,
@@ -211,6 +220,7 @@ class _Cleaner:
             unrolled,
             node.mem_id in self.low,
             place.pre or tag == "pre",
+            place.held or held,
         )
         if tag not in _INLINE:
             state.text.append(" ")

@@ -1,7 +1,7 @@
 """Text that a message's author hid (preview lines, copies for narrow screens): known, so that it can be told or shown.
 
-The engine follows the author's CSS by itself; this says which text that leaves out. It is a small cascade (CSS
-Cascading 4, section 6) over the few properties that hide.
+The engine follows the author's CSS by itself; this says which text that leaves out, and where it may cut some off. It
+is a small cascade (CSS Cascading 4, section 6) over the few properties that hide.
 """
 
 from __future__ import annotations
@@ -24,6 +24,8 @@ HIDING = frozenset(
         "width",
         "max-width",
         "overflow",
+        "overflow-x",
+        "overflow-y",
         "color",
         "line-height",
         "mso-hide",
@@ -32,6 +34,8 @@ HIDING = frozenset(
 _ZERO = re.compile(r"\.?0(?:\.0*)?(?:px|pt|em|rem|%|in|cm|mm)?|0\.1px")
 _TINY = re.compile(r"(?:0|0?\.\d+|1)(?:\.\d*)?(?:px|pt)?")
 _MOST_SELECTORS = 2000
+_OVERFLOWING = ("overflow", "overflow-x", "overflow-y")
+_UNBOUNDED = frozenset({"auto", "none", "initial", "unset", "inherit", "max-content", "min-content", "fit-content"})
 _QUICK = re.compile(r"none|hidden|collapse|transparent|:\s*\.?[01]")
 
 
@@ -40,6 +44,15 @@ class Rule(NamedTuple):
 
     selector: str
     declarations: str
+
+
+class Seen(NamedTuple):
+    """What styles make of the text of an element: out of sight; of no size (None: as its parent's); held in a box that
+    may be too small for it."""
+
+    hidden: bool = False
+    sizeless: bool | None = None
+    held: bool = False
 
 
 def hides(name: str, value: str) -> bool:
@@ -65,11 +78,15 @@ def without_hiding(declarations: str) -> str:
 
 
 class Sight:
-    """Which elements of a document are out of sight by its style sheets and style attributes."""
+    """Which elements of a document are out of sight by its style sheets and style attributes.
+
+    `in_doubt` says that a rule which is not followed here may hold text in a box.
+    """
 
     def __init__(self, tree: LexborHTMLParser, rules: list[Rule]) -> None:
         self._sheet: dict[int, dict[str, tuple[bool, int, int, str]]] = {}
         each = {(s.strip(), rule.declarations): n for n, rule in enumerate(rules) for s in rule.selector.split(",")}
+        self.in_doubt = any("overflow" in declarations for _, declarations in islice(each, _MOST_SELECTORS, None))
         for (selector, declarations), order in islice(each.items(), _MOST_SELECTORS):
             self._apply(tree, selector, declarations, order)
 
@@ -77,6 +94,7 @@ class Sight:
         try:
             nodes = tree.css(selector)
         except Exception:  # a selector that this parser does not know: the engine judges it alone
+            self.in_doubt = self.in_doubt or "overflow" in declarations
             return
         weight = _specificity(selector)
         for name, value in _pairs(declarations):
@@ -86,11 +104,11 @@ class Sight:
                 if name not in known or (important, weight, order) >= known[name][:3]:
                     known[name] = (important, weight, order, value)
 
-    def of(self, node: LexborNode, style: str) -> tuple[bool, bool | None]:
-        """Whether the element is out of sight, and whether its own text has no size (None: as its parent's)."""
+    def of(self, node: LexborNode, style: str) -> Seen:
+        """What becomes of the text of an element with that style attribute."""
         sheet = self._sheet.get(node.mem_id) if self._sheet else None
         if not sheet:
-            return _inline(style) if style else (False, None)
+            return _inline(style) if style else _PLAIN
         values = {name: declared[3] for name, declared in sheet.items()}
         important = {name for name, declared in sheet.items() if declared[0]}
         for name, value in _pairs(style):
@@ -100,16 +118,24 @@ class Sight:
 
 
 @lru_cache(maxsize=4096)
-def _inline(style: str) -> tuple[bool, bool | None]:
+def _inline(style: str) -> Seen:
     return _judged(dict(_pairs(style)))
 
 
-def _judged(values: dict[str, str]) -> tuple[bool, bool | None]:
+def _judged(values: dict[str, str]) -> Seen:
     hidden = any(hides(n, values[n]) for n in ("display", "visibility", "opacity") if n in values)
     if not hidden and values.get("overflow", "").startswith("hidden"):
         hidden = any(hides(n, values[n]) for n in ("max-height", "height", "max-width", "width") if n in values)
     size = values.get("font-size")
-    return hidden, bool(_ZERO.fullmatch(size.removesuffix("!important").strip())) if size else None
+    cuts = any(not values[name].startswith("visible") for name in _OVERFLOWING if name in values)
+    bounded = any(
+        values.get(name, "auto").removesuffix("!important") not in _UNBOUNDED for name in ("height", "max-height")
+    )
+    sizeless = bool(_ZERO.fullmatch(size.removesuffix("!important").strip())) if size else None
+    return Seen(hidden, sizeless, cuts and bounded)
+
+
+_PLAIN = Seen()
 
 
 def _pairs(declarations: str) -> list[tuple[str, str]]:

@@ -88,10 +88,10 @@ class Looks:
         return stylesheet(css, f".{self.scope} .wx-body", self.width, self.resolve, self._seen, names)
 
     def _seen(self, selector: str, rules: str) -> str:
-        if not self.show_hidden and any(name in rules for name in HIDING):
+        rules = without_hiding(rules) if self.show_hidden else rules
+        if any(name in rules for name in HIDING):
             self.hiding.append(Rule(selector, rules))
-        rules = handed_on(rules, self._headed, self._fixed)
-        return without_hiding(rules) if self.show_hidden else self._relieved(rules)
+        return self._relieved(handed_on(rules, self._headed, self._fixed))
 
     def _relieved(self, style: str) -> str:
         """A style with what the page is made without left out; what its author hid stays hidden."""
@@ -124,11 +124,15 @@ class Looks:
         attributes = body.attributes
         classes = _classes(attributes.get("class") or "")
         text = f' class="{escape(f"wx-body {classes}".strip())}"'
-        style = self._style(attributes)
+        style = self.style_of(body)
         if style:
             text += f' style="{escape(style)}"'
         direction = (attributes.get("dir") or "").lower()
         return text + (f' dir="{direction}"' if direction in ("rtl", "ltr") else "")
+
+    def style_of(self, node: LexborNode) -> str:
+        """The style attribute of an element, cleaned."""
+        return self._style(node.attributes)
 
     def _style(self, attributes: dict[str, str | None]) -> str:
         style = declarations(attributes.get("style") or "", self.resolve)
