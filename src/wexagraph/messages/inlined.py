@@ -75,15 +75,16 @@ def _read_uu(content: bytes, begin: re.Match[bytes]) -> tuple[InlinedFile, int] 
             out.append(binascii.a2b_uu(line))
         except binascii.Error:
             try:
-                # some programs write characters behind the data, some lose spaces at its end
-                out.append(binascii.a2b_uu(line[: _uu_length(line)]))
+                # some programs write characters behind the data, in the last group of four too; some lose spaces there
+                out.append(binascii.a2b_uu(line[: _uu_length(line, 1)]))
             except (binascii.Error, IndexError):
                 whole = False
     return InlinedFile(begin[1].strip(), b"".join(out), whole), end
 
 
-def _uu_length(line: bytes) -> int:
-    return 1 + (((line[0] - 32) & 63) + 2) // 3 * 4
+def _uu_length(line: bytes, group: int = 4) -> int:
+    """How many characters a line has, filled up to whole groups of so many."""
+    return 1 + -(-((line[0] - 32) & 63) * 4 // (3 * group)) * group
 
 
 def _is_uu(line: bytes) -> bool:
