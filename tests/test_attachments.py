@@ -7,6 +7,7 @@ import email
 import email.policy
 import hashlib
 import io
+import json
 import os
 import signal
 import stat
@@ -129,6 +130,25 @@ class TakenOut(ProgramTest):
             about = (self.folder / "att" / name).stat()
             self.assertFalse(about.st_mode & (stat.S_IXUSR | stat.S_IXGRP | stat.S_IXOTH))
             self.assertEqual(int(about.st_mtime), int(when("2026-03-14", 15, 3).timestamp()))
+
+    def test_names_in_bytes_that_nothing_is_said_of(self) -> None:
+        """They are in the character set of the text beside them; a subject is in that of an encoded word beside it."""
+        for number, (charset, words) in enumerate(
+            [("koi8-r", "Приливы"), ("gb2312", "疏浚申请"), ("euc-kr", "준설 작업"), ("iso-8859-2", "Ślip łodzi")]
+        ):
+            raw, label = words.encode(charset), charset.encode()
+            self.write(
+                f"in/{number}.eml",
+                letter_with(
+                    Piece(b"Content-Type: text/plain; charset=" + label + b"\n", raw),
+                    Piece(b'Content-Type: application/pdf; name="' + raw + b'.pdf"\n', b"%PDF-1.4\n"),
+                ).replace(b"Subject: ", b"Subject: " + raw + b" =?" + label + b"?q?=20?= "),
+            )
+            with self.subTest(charset):
+                self.run_program("attachments", f"in/{number}.eml", "--flat", "--into", charset, "--name", "{filename}")
+                self.assertTrue((self.folder / charset / f"{words}.pdf").exists())
+                listed = self.run_program("list", f"in/{number}.eml", "--json").stdout
+                self.assertTrue(json.loads(listed)[0]["subject"].startswith(words), listed)
 
     def test_an_id_that_no_message_has(self) -> None:
         self.write("in/a.eml", letter_with(file("a.txt", "text/plain", b"a")))

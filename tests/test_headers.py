@@ -248,6 +248,49 @@ class Charsets(unittest.TestCase):
                 self.assertEqual(text, wanted)
                 self.assertEqual([note.code for note in notes], [code] if code else [])
 
+    SUBJECTS = [
+        ("koi8-r", "Расписание приливов на март"),
+        ("koi8-r", "СРОЧНО: дноуглубление у причала 3"),
+        ("cp1251", "Причал номер три"),
+        ("gb2312", "三号泊位申请"),
+        ("gb2312", "来自saltmere的通知"),
+        ("big5", "關於航道疏濬的通知"),
+        ("euc_kr", "준설 작업 안내"),
+        ("cp932", "三番バースの申請"),
+        ("euc_jp", "三番バースの申請"),
+        ("iso8859-2", "Zażółć gęślą przystań"),
+        ("cp1250", "Nabrzeże nr 3 – ogłoszenie"),
+        ("cp1252", "Café à la jetée n° 3"),
+        ("cp1252", "ÜBERSICHT DER LIEGEPLÄTZE"),
+        ("cp1252", "Preis: 5 € für 20 m³ – “Fähre”"),
+        ("cp1253", "Αίτηση για θέση ελλιμενισμού"),
+        ("cp1255", "בקשה לעגינה"),
+        ("cp874", "ขออนุญาตจอดเรือ"),
+    ]
+
+    def test_headers_in_bytes_that_nothing_is_said_of(self) -> None:
+        """A dozen letters have to tell their set; where the header names one, it is that."""
+        for codec, words in self.SUBJECTS:
+            raw = words.encode(codec)
+            with self.subTest((codec, words)):
+                header = Header(b'From: "' + raw + b'" <a@b.example>\nSubject: ' + raw + b"\n")
+                self.assertEqual((header.subject, header.sender.name), (words, words))
+        for label, words in (
+            ("koi8-r", "Мол"),
+            ("gb2312", "会议"),
+            ("euc-kr", "회의"),
+            ("iso-8859-2", "Ślip"),
+            ("euc-jp", "会議の件"),
+        ):
+            raw = words.encode(label)
+            for naming in (
+                b"Content-Type: text/plain; charset=" + label.encode(),
+                b"To: =?" + label.encode() + b"?q?x?= <c@d.example>",
+            ):
+                with self.subTest((label, naming)):
+                    header = Header(b"From: " + raw + b" <a@b.example>\nSubject: " + raw + b"\n" + naming + b"\n")
+                    self.assertEqual((header.subject, header.sender.name), (words, words))
+
     def test_nothing_fails(self) -> None:
         rng = random.Random(3)
         for _ in range(400):

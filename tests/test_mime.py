@@ -96,7 +96,12 @@ class Transfer(unittest.TestCase):
             (b"a=\r\nb  \nc", "quoted-printable", b"ab\nc", True),
             (b"50=% of =ZZ", "quoted-printable", b"50=% of =ZZ", False),
             (b"begin 644 x\n%:&5L;&\\\n`\nend\n", "x-uuencode", b"hello", True),
-            (b'begin 644 x\n":&D_\n`\nend\n', "x-uuencode", b"hi", True),  # its last group is filled up with another sign
+            (
+                b'begin 644 x\n":&D_\n`\nend\n',
+                "x-uuencode",
+                b"hi",
+                True,
+            ),  # its last group is filled up with another sign
             (b"as it is", "8bit", b"as it is", True),
             (b"as it is", "made-up", b"as it is", True),
         ]:

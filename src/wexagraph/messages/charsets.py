@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import codecs
 import re
+import unicodedata
+from collections.abc import Callable
 from functools import lru_cache
 
 from wexagraph.notes import Note
@@ -73,6 +75,28 @@ _LOST = "\N{REPLACEMENT CHARACTER}"
 _HIGH = re.compile(rb"[\x80-\xff]")
 _WORDED = re.compile(rb"[A-Za-z]")
 _C1 = re.compile("[\x80-\x9f]")
+_TOKEN = re.compile(r"[^\x00-@\[-`{-\x7f\s]+")
+_EDGES = "".join(map(chr, range(0xA0, 0xC0))) + "×÷–—‘’‚“”„•…€™"
+"""Signs that stand beside words of Latin letters."""
+_STRANGE_RUN = re.compile(r"[^\x00-\x7f]{3}")
+_MOST_GUESSES = 6
+_GUESSED = (
+    *(
+        "cp1250",
+        "cp1251",
+        "cp1252",
+        "cp1253",
+        "cp1254",
+        "cp1255",
+        "cp1256",
+        "cp1257",
+        "cp874",
+        "iso8859-2",
+        "iso8859-5",
+    ),
+    *("koi8-r", "koi8-u", "gb18030", "big5hkscs", "euc_kr", "cp949", "cp932", "euc_jis_2004"),
+)
+"""Sets that mail is found in without a word about it."""
 
 
 @lru_cache(maxsize=256)
@@ -114,11 +138,13 @@ def decode(data: bytes, label: str = "", hint: str = "") -> tuple[str, list[Note
         text = _strict(data, codec)
         if text is not None and not (codec == "cp1252" and label and _strict_utf8_letters(data)):
             return text, []
+    hinted = codec_for(hint)
+    fits = hinted is not None and _strict(data, hinted) is not None
     for likely in dict.fromkeys((codec, "utf-8")):
-        text = _mostly(data, likely) if likely in _OF_SEVERAL_BYTES and _strict(data, "utf-8") is None else None
+        text = _mostly(data, likely, fits) if likely in _OF_SEVERAL_BYTES and _strict(data, "utf-8") is None else None
         if text is not None:
             return text, [Note("characters-lost", f"{text.count(_LOST)} as {likely}")]
-    guess = _guess(data, codec, hint)
+    guess = _guess(data, codec, hinted if fits else None)
     text = _strict(data, guess) if guess else None
     code = "charset-wrong" if label.strip() else "charset-guessed"
     if text is not None and guess:
@@ -131,12 +157,20 @@ def decode(data: bytes, label: str = "", hint: str = "") -> tuple[str, list[Note
     ]
 
 
-def _mostly(data: bytes, codec: str) -> str | None:
-    """The text, where for each byte that does not fit there are five letters beyond ASCII that do; else None."""
+def likely(data: bytes) -> str:
+    """The likeliest character set of bytes that nothing is declared of; "" where they are ASCII or UTF-8."""
+    return "" if _strict(data, "utf-8") is not None else _guess(data, None, None) or ""
+
+
+def _mostly(data: bytes, codec: str, other: bool) -> str | None:
+    """The text, where for each byte that does not fit there are five letters beyond ASCII that do; else None.
+
+    UTF-8 needs fewer, where no `other` set is likely.
+    """
     text = data.decode(codec, "replace")
     lost = text.count(_LOST)
     letters = sum(not character.isascii() for character in text) - lost
-    return text if letters >= 5 * lost or (letters and lost <= 2 and codec == "utf-8") else None
+    return text if letters >= 5 * lost or (letters and lost <= 2 and codec == "utf-8" and not other) else None
 
 
 def _label(label: str) -> str:
@@ -159,7 +193,8 @@ def _strict_utf8_letters(data: bytes) -> bool:
     return not data.isascii() and _strict(data, "utf-8") is not None
 
 
-def _guess(data: bytes, declared: str | None, hint: str) -> str | None:
+def _guess(data: bytes, declared: str | None, hinted: str | None) -> str | None:
+    """The likeliest codec; `hinted` is one that fits, of a set that stands elsewhere in the message."""
     for mark, name in ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16")):
         if data.startswith(mark):
             return name
@@ -167,16 +202,36 @@ def _guess(data: bytes, declared: str | None, hint: str) -> str | None:
         return "iso2022_jp_ext"
     if _strict(data, "utf-8") is not None:
         return "utf-8"
-    hinted = codec_for(hint)
-    if hinted not in (None, declared) and _strict(data, hinted or "") is not None:
+    if hinted not in (None, declared):
         return hinted
     sample = data if len(data) <= 65536 else data[:65536]
-    western = _strict(data, "cp1252") is not None
-    if western and len(_HIGH.findall(sample)) * 8 <= len(_WORDED.findall(sample)):
-        return "cp1252"  # words of Latin letters with accents in them, or signs between them
-    from charset_normalizer import from_bytes
+    western = "cp1252" if _strict(data, "cp1252") is not None else None
+    latin = _share(sample.decode("cp1252", "replace"), _is_latin)
+    if latin > 0.8 or (latin >= 0.5 and len(_HIGH.findall(sample)) * 8 <= len(_WORDED.findall(sample))):
+        return western  # words of Latin letters with accents in them, or signs between them
+    import chardet
 
-    best = from_bytes(sample, steps=5, chunk_size=512).best() if len(data) >= 24 else None
-    if best is not None and best.encoding != declared and _strict(data, best.encoding) is not None:
-        return str(best.encoding)
-    return "cp1252" if western else None
+    for guess in chardet.detect_all(sample, include_encodings=_GUESSED)[:_MOST_GUESSES]:
+        codec = codec_for(guess["encoding"] or "")
+        text = _strict(data, codec) if codec and codec != declared else None
+        if text is not None and _share(text[:65536], _is_word) >= 0.5:
+            return codec
+    return western
+
+
+def _share(text: str, reads: Callable[[str], bool]) -> float:
+    """How many of the words with letters beyond ASCII read as words, by a test for one."""
+    words = [word for token in _TOKEN.findall(text) if (word := token.strip(_EDGES)) and not word.isascii()]
+    return sum(map(reads, words)) / len(words) if words else 1.0
+
+
+def _is_word(word: str) -> bool:
+    """Whether there are no signs in it, and capitals only where capitals are."""
+    letters = all(unicodedata.category(letter)[0] in "LM" for letter in word)
+    return letters and (word.isupper() or word[1:] == word[1:].lower())
+
+
+def _is_latin(word: str) -> bool:
+    """Whether letters with accents stand in it, one or two beside others."""
+    few = any(map(str.isascii, word)) or len(word) == 1 or (len(word) == 2 and word.islower())
+    return few and not _STRANGE_RUN.search(word) and _is_word(word)

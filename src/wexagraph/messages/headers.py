@@ -7,7 +7,7 @@ import re
 from datetime import datetime
 from typing import NamedTuple
 
-from wexagraph.messages.charsets import codec_for, decode
+from wexagraph.messages.charsets import codec_for, decode, likely
 from wexagraph.messages.dates import parse_date, plausible
 from wexagraph.notes import Note
 
@@ -19,6 +19,13 @@ _MOST_ADDRESSES, _MOST_FIELDS = 1_000_000, 1000
 """Bytes of an address field that are read, and fields of one name."""
 _HEX = re.compile(rb"=([0-9A-Fa-f]{2})")
 _NO_FIELD = re.compile(rb"^(?![!-9;-~]+[ \t]*:)[^ \t\r\n]", re.MULTILINE)
+_OF_WORDS = (b"subject", b"from", b"sender", b"reply-to", b"to", b"cc")
+"""Fields that people write words into, and that every source has at hand."""
+_MOST_WORDS_READ = 4096
+_NAMED_SET = re.compile(
+    rb'charset[ \t]*=[ \t]*"?([\w.:+-]{1,40})|=\?([\w.:+-]{1,40})(?:\*[^?]*)?\?[bq]\?', re.IGNORECASE
+)
+_IN_BRACKETS = re.compile(rb"<[^<>]*>")
 _FIELD_LINE = re.compile(rb"(?:\xef\xbb\xbf)?[!-9;-~]+[ \t]*:|>*From ")
 
 
@@ -56,11 +63,12 @@ class Header:
     """
 
     # plain attributes in place of cached_property, whose lock is the dearest part of a listing
-    __slots__ = ("_authors", "_dated_", "_lower", "_received", "_sender", "_subject", "block")
+    __slots__ = ("_authors", "_charset", "_dated_", "_lower", "_received", "_sender", "_subject", "block")
 
     def __init__(self, block: bytes) -> None:
         self.block = block
         self._lower = b"\n" + block.lower()
+        self._charset: str | None = None
         self._subject: str | None = None
         self._sender: Address | None = None
         self._authors: list[Address] | None = None
@@ -102,11 +110,34 @@ class Header:
     def text(self, name: bytes) -> str:
         """The first field `name` as one line of decoded text; empty where there is none."""
         value = self.raw(name)
-        return decode_words(value) if value else ""
+        return self.decoded(value) if value else ""
+
+    def decoded(self, raw: bytes) -> str:
+        """A field's value as one line of text, as `decode_words`; bytes that are no UTF-8 in the header's `charset`."""
+        return decode_words(raw) if raw.isascii() else decode_words(raw, self.charset)
 
     def addresses(self, name: bytes) -> list[Address]:
         """The mailboxes of all fields `name`; groups are opened."""
-        return [address for value in self.all_raw(name)[:_MOST_FIELDS] for address in parse_addresses(value)]
+        values = self.all_raw(name)[:_MOST_FIELDS]
+        return [
+            address for value in values for address in parse_addresses(value, "" if value.isascii() else self.charset)
+        ]
+
+    @property
+    def charset(self) -> str:
+        """The character set of bytes beyond ASCII (against RFC 5322, but common) that are no UTF-8: the one that
+        Content-Type or an encoded word names, else the likeliest for all words of the header together."""
+        if self._charset is None:
+            self._charset = self._find_charset()
+        return self._charset
+
+    def _find_charset(self) -> str:
+        words = b"\n".join(value for name in _OF_WORDS for value in self.all_raw(name)[:_MOST_FIELDS])
+        for match in _NAMED_SET.finditer((self.raw(b"content-type") or b"") + b"\n" + words[:_MOST_WORDS_READ]):
+            label = (match[1] or match[2]).decode("latin-1")
+            if codec_for(label) not in (None, "ascii", "utf-8"):
+                return label
+        return likely(_IN_BRACKETS.sub(b"", words[:_MOST_WORDS_READ]))
 
     @property
     def subject(self) -> str:
@@ -141,12 +172,12 @@ class Header:
             return None, Note("date-missing")
         moment = parse_date(raw.decode("latin-1"))
         if moment is None:
-            return None, Note("date-unreadable", decode_words(raw)[:80])
+            return None, Note("date-unreadable", self.decoded(raw)[:80])
         at = self._lower.find(b"\nreceived:")
         # it arrived in that year, or was never received: no need to read the field closely
         near = at < 0 or self._lower.find(b" %d " % moment.year, at, at + 600) >= 0
         if not plausible(moment, None if near else self.received):
-            return None, Note("date-absurd", decode_words(raw)[:80])
+            return None, Note("date-absurd", self.decoded(raw)[:80])
         return moment, None
 
     @property
@@ -199,16 +230,16 @@ class Header:
         return fields
 
 
-def decode_words(raw: bytes) -> str:
+def decode_words(raw: bytes, hint: str = "") -> str:
     """An unstructured field's value as one line of text (RFC 2047 encoded words, RFC 6532 UTF-8, unknown 8-bit).
 
     Neighbouring encoded words of one charset are joined before they are decoded, since many programs split a
-    character between two. What can't be decoded stays as it was written.
+    character between two. What can't be decoded stays as it was written. `hint` is the likely charset of 8-bit bytes.
     """
     if raw.isascii():
         text = raw.decode("ascii")
     else:
-        text = decode(raw)[0]
+        text = decode(raw, "", hint)[0]
     if not text.isprintable():
         text = _FOLD.sub(" ", text)
     if "=?" in text:
@@ -277,17 +308,20 @@ _SIMPLE = re.compile(rb'(?:"([^"\\]*)"|([^"<>@,;:()\\\[\]]*?))[ \t\r\n]*<([!-=?A
 _BARE = re.compile(rb"[!#-'*+\-./0-9=?A-Z^-~]+@[A-Za-z0-9.\-]+")
 
 
-def parse_addresses(raw: bytes) -> list[Address]:
-    """The mailboxes of an address field (RFC 5322 section 3.4, with the obsolete and wrong forms of practice)."""
+def parse_addresses(raw: bytes, hint: str = "") -> list[Address]:
+    """The mailboxes of an address field (RFC 5322 section 3.4, with the obsolete and wrong forms of practice).
+
+    `hint` is as in `decode_words`.
+    """
     if len(raw) > _MOST_ADDRESSES:  # nobody reads so many; the message itself has them all
         raw = raw[: raw.rfind(b",", 0, _MOST_ADDRESSES)] if b"," in raw[:_MOST_ADDRESSES] else raw[:_MOST_ADDRESSES]
     match = _SIMPLE.fullmatch(raw) if len(raw) < 1000 else None
     if match:
         name = match[1] if match[1] is not None else match[2]
-        return [Address(decode_words(name) if name else "", match[3].decode("ascii"))]
+        return [Address(decode_words(name, hint) if name else "", match[3].decode("ascii"))]
     if len(raw) < 1000 and _BARE.fullmatch(raw):
         return [Address("", raw.decode("ascii"))]
-    text = raw.decode("utf-8") if _is_utf8(raw) else decode(raw)[0]
+    text = raw.decode("utf-8") if _is_utf8(raw) else decode(raw, "", hint)[0]
     return [mailbox for mailbox in map(_mailbox, _split_list(_FOLD.sub(" ", text))) if mailbox is not None]
 
 

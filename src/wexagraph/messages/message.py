@@ -28,6 +28,9 @@ class Message:
         self.data = data
         self.root, self.structure_notes = parse(data)
         self.depth = depth
+        for part in self.root.walk():
+            if not part.header.block.isascii():
+                part.take_as(self._hint or self.header.charset)
 
     @property
     def header(self) -> Header:

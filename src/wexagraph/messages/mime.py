@@ -50,6 +50,7 @@ class Part:
         self.outside: list[tuple[int, int]] = []
         self._disposition: tuple[str, dict[str, str]] | None = None
         self._content: tuple[bytes, bool] | None = None
+        self._charset = ""
         self.type, self.parameters = parse_parameters(header.raw(b"content-type") or b"")
         if not _TYPE.fullmatch(self.type):
             self.type = default
@@ -58,8 +59,13 @@ class Part:
     def disposition(self) -> tuple[str, dict[str, str]]:
         """Content-Disposition (RFC 2183): its word in lower case ("" where there is none) and its parameters."""
         if self._disposition is None:
-            self._disposition = parse_parameters(self.header.raw(b"content-disposition") or b"")
+            self._disposition = parse_parameters(self.header.raw(b"content-disposition") or b"", self._charset)
         return self._disposition
+
+    def take_as(self, charset: str) -> None:
+        """Read names in the part's header that are in bytes beyond ASCII, and no UTF-8, in that character set."""
+        self._charset, self._disposition = charset, None
+        self.parameters = parse_parameters(self.header.raw(b"content-type") or b"", charset)[1]
 
     @property
     def filename(self) -> str:
@@ -204,11 +210,11 @@ def _delimiters(data: bytes, mark: bytes, start: int, end: int) -> Iterator[tupl
         at = data.find(mark, max(after - 1, at + 1), end)
 
 
-def parse_parameters(raw: bytes) -> tuple[str, dict[str, str]]:
+def parse_parameters(raw: bytes, hint: str = "") -> tuple[str, dict[str, str]]:
     """A structured field like Content-Type: its value in lower case, and its parameters by lower-case name.
 
     Continuations and charsets of RFC 2231, RFC 2047 words in parameters (against section 5, but common), raw
-    8-bit, and quoted strings that never close.
+    8-bit (`hint` is its likely charset), and quoted strings that never close.
     """
     if not raw:
         return "", {}
@@ -218,14 +224,14 @@ def parse_parameters(raw: bytes) -> tuple[str, dict[str, str]]:
         text = quoted if token is None else token
         if name is None:
             return value.decode("ascii").lower(), {}
-        return value.decode("ascii").lower(), {name.decode("ascii").lower(): decode_words(text)}
+        return value.decode("ascii").lower(), {name.decode("ascii").lower(): decode_words(text, hint)}
     value_raw = raw.partition(b";")[0]
     if b"(" in value_raw:
         value_raw = re.sub(rb"\([^()]*\)", b"", value_raw)
     value = value_raw.strip().decode("latin-1").lower()
     if b"*" not in raw and b"(" not in raw:
         plain = {name.decode("latin-1").lower(): text for name, text in reversed(_PARAMETER.findall(raw))}
-        return value, {name: _plain_value(text) for name, text in plain.items()}
+        return value, {name: _plain_value(text, hint) for name, text in plain.items()}
     parameters: dict[str, str] = {}
     pieces: dict[str, dict[int, tuple[bool, bytes]]] = {}
     for name_raw, text in _PARAMETER.findall(raw):
@@ -234,7 +240,7 @@ def parse_parameters(raw: bytes) -> tuple[str, dict[str, str]]:
             continue
         name, index, extended = match[1], match[2], bool(match[3])
         if index is None and not extended:
-            parameters.setdefault(name, _plain_value(text))
+            parameters.setdefault(name, _plain_value(text, hint))
         elif len(index or "") < 6:
             pieces.setdefault(name, {})[int(index or 0)] = (extended, _unquote(text))
     for name, numbered in pieces.items():
@@ -252,8 +258,8 @@ def _unquote(text: bytes) -> bytes:
     return text
 
 
-def _plain_value(text: bytes) -> str:
-    return decode_words(_unquote(text))
+def _plain_value(text: bytes, hint: str) -> str:
+    return decode_words(_unquote(text), hint)
 
 
 def _extended_value(numbered: dict[int, tuple[bool, bytes]]) -> str:

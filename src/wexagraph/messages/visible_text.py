@@ -7,7 +7,6 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from wexagraph.messages.blocks import HtmlBlock, MessageBlock, TextBlock
-from wexagraph.messages.headers import decode_words
 from wexagraph.messages.message import Message
 
 if TYPE_CHECKING:
@@ -33,7 +32,7 @@ def visible_texts(message: Message, most: int | None = None, depth: int = 0) -> 
             yield html_to_text(block.html[:most], alternatives=False)
         elif isinstance(block, MessageBlock) and depth < _DEEPEST:
             inner = Message(block.data, block.depth)
-            yield decode_words(inner.header.raw(b"subject") or b"")
+            yield inner.header.subject
             yield from visible_texts(inner, most, depth + 1)
 
 

@@ -11,7 +11,6 @@ from functools import lru_cache
 
 from wexagraph.errors import CallError
 from wexagraph.messages import Message
-from wexagraph.messages.headers import decode_words
 from wexagraph.messages.visible_text import visible_texts
 from wexagraph.selection.days import before, parse_day
 from wexagraph.selection.words import folded, holds
@@ -107,7 +106,8 @@ def _addresses(field: bytes) -> Callable[[Subject, str], bool]:
 
 
 def _text(subject: Subject, value: str) -> bool:
-    fields = [decode_words(raw) for _, raw in subject.envelope.header.fields()]
+    header = subject.envelope.header
+    fields = [header.decoded(raw) for _, raw in header.fields()]
     names = [attachment.name for attachment in subject.message().attachments]
     return holds(value, " ".join([folded("\n".join([*fields, *names])), subject.body()]))
 

@@ -19,7 +19,6 @@ from wexagraph.languages import LANGUAGES, Language, offset_text
 from wexagraph.messages import CalendarBlock, HtmlBlock, Message, MessageBlock, PictureBlock, TextBlock
 from wexagraph.messages.dates import in_zone
 from wexagraph.messages.flowed import paragraphs
-from wexagraph.messages.headers import decode_words
 from wexagraph.naming import Fields
 from wexagraph.notes import Note
 from wexagraph.pages.cleaning.breaks import escaped, has_long_words
@@ -247,7 +246,7 @@ def _heading(message: Message, options: PageOptions, arrival: datetime | None = 
     for label, name in (("Subject", b"subject"), ("Date", b"date")):
         for other in dict.fromkeys(header.all_raw(name)[1:20]):
             if other != header.raw(name):
-                rows.append((f"Also {label.lower()}", shortened(one_line(decode_words(other)), _MOST_FIELD)))
+                rows.append((f"Also {label.lower()}", shortened(one_line(header.decoded(other)), _MOST_FIELD)))
     return {
         "subject": shortened(one_line(header.subject), _MOST_FIELD) or options.tr("no subject"),
         "rows": rows,
