@@ -229,6 +229,13 @@ class JoinedLetters(ProgramTest):
                     for word in line.split():
                         self.assertIn(word, letters)
             self.assertEqual(letters.count("สำนักงานท่าเรือ"), 4)
+        # each alone too, where nothing else asks for a closer look
+        for script, line in {**SCRIPTS, "greeting": "नमस्ते", "which": "ที่"}.items():
+            made = make(Job(self.written(line), ("pdf",), PageOptions()))
+            path = self.write("one.pdf", made.files["pdf"])
+            letters = subprocess.run(["pdftotext", "-raw", path, "-"], capture_output=True, check=True).stdout.decode()
+            with self.subTest(f"{script} alone"):
+                self.assertEqual([word for word in line.split() if word not in "".join(letters.split())], [])
         # what nobody could read in a year takes no longer than anything else
         endless = make(Job(self.written("क्ष" * 20_000), ("pdf",), PageOptions()))
         self.assertIn("words-missing", {note.code for note in endless.notes})

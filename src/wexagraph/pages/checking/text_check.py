@@ -41,7 +41,7 @@ def read_back(pdf: bytes, text: str, cuts: bool = False) -> tuple[list[Note], li
             cut = [line for page in document for line in _cut_lines(page)]
         # the real reader takes as long as a third of making the page: it is asked where the quick one is in doubt
         quick = quick_text(pdf) if not cut else None
-        if quick and not missing_words(text, quick)[0]:
+        if quick and missing_words(text, quick) == ([], []):
             return [], quick
         document = document or pypdfium2.PdfDocument(pdf)
         if len(document) == 0:
@@ -106,7 +106,9 @@ def _stands(word: str, count: int, stream: str, pages: int) -> bool:
     if not word.isascii():
         if stream.count(word) + stream.count(word[::-1]) >= count:
             return True
-        letters = "".join(c for c in word if unicodedata.category(c)[0] in "LN")
+        # vowel signs may be told beside their letters where these run to the left; in other scripts they count
+        kept = "LN" if any(unicodedata.bidirectional(c) in ("R", "AL") for c in word) else "LNM"
+        letters = "".join(c for c in word if unicodedata.category(c)[0] in kept)
         if stream.count(letters) + stream.count(letters[::-1]) >= count:
             return True
     if len(word) <= 2 * _PIECE:
