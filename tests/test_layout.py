@@ -7,7 +7,7 @@ import unittest
 
 import pypdfium2
 
-from tests.helpers import ProgramTest
+from tests.helpers import ProgramTest, letter_with
 from wexagraph.demo.build import html, message, text, when
 from wexagraph.pages.cleaning.breaks import escaped
 from wexagraph.pages.make import Job, make
@@ -236,6 +236,15 @@ class JoinedLetters(ProgramTest):
             letters = subprocess.run(["pdftotext", "-raw", path, "-"], capture_output=True, check=True).stdout.decode()
             with self.subTest(f"{script} alone"):
                 self.assertEqual([word for word in line.split() if word not in "".join(letters.split())], [])
+        # and on pages of attachments
+        self.write(
+            "in2/attached.eml",
+            letter_with(("tides.txt", "text/plain; charset=utf-8", SCRIPTS["Devanagari"].encode())),
+        )
+        self.run_program("export", "in2", "--into", "out2", "--flat", "--attachments", "pages")
+        (path,) = (self.folder / "out2").glob("*.pdf")
+        letters = subprocess.run(["pdftotext", "-raw", path, "-"], capture_output=True, check=True).stdout.decode()
+        self.assertEqual([word for word in SCRIPTS["Devanagari"].split() if word not in "".join(letters.split())], [])
         # what nobody could read in a year takes no longer than anything else
         endless = make(Job(self.written("क्ष" * 20_000), ("pdf",), PageOptions()))
         self.assertIn("words-missing", {note.code for note in endless.notes})

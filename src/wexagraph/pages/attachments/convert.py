@@ -15,12 +15,14 @@ from wexagraph.messages import Attachment, Message
 from wexagraph.messages.charsets import decode
 from wexagraph.messages.filetypes import DOCX, EML, PDF, XLSX, ZIP, settle, type_note
 from wexagraph.messages.mime import made_part, unix_lines
+from wexagraph.messages.visible_text import html_to_text
 from wexagraph.naming import Fields
 from wexagraph.notes import Note
 from wexagraph.pages.attachments.limits import time_limit
 from wexagraph.pages.attachments.office import SUITE_TYPES, document_html, suite_pdf
 from wexagraph.pages.attachments.pictures import frames
 from wexagraph.pages.attachments.sheets import csv_table, workbook
+from wexagraph.pages.checking.actual_text import has_joined_letters, with_actual_text
 from wexagraph.pages.cleaning.breaks import escaped
 from wexagraph.pages.cleaning.clean import clean
 from wexagraph.pages.cleaning.pictures import Pictures
@@ -166,7 +168,10 @@ class Converter:
                 style=Markup(made.css.replace("</", "<\\/")),
             )
         )
-        return self.engine.render(Page(html, made.resources, Record(name)), options)
+        pdf = self.engine.render(Page(html, made.resources, Record(name)), options)
+        if not has_joined_letters(made.html):
+            return pdf
+        return with_actual_text(pdf, html_to_text(made.html))
 
     def _header_footer(self, name: str) -> list[Box]:
         """The header and footer of an attachment: its name stands for the subject."""
