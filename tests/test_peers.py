@@ -367,6 +367,12 @@ class Words(unittest.TestCase):
             [(leaf.name, leaf.type, leaf.size) for leaf in parts],
             [("Üb.pdf", "application/pdf", 570), ("part 1.3.png", "image/png", 57)],
         )
+        name = "疏浚.pdf".encode("gb2312")  # against RFC 2231, in the set of the text beside it
+        structure = (
+            b'(("TEXT" "PLAIN" ("CHARSET" "gb2312") NIL NIL "7BIT" 4 1)("APPLICATION" "PDF" ("NAME" "%b") NIL NIL "BASE64" 78) "MIXED")'
+            % name
+        )
+        self.assertEqual([leaf.name for leaf in leaves(parse([structure])[0])], ["疏浚.pdf"])
         for broken in (b"NIL", b"()", b'("TEXT")', b'(("A" "B"', b"((((", b'("TEXT" NIL NIL)'):
             leaves((parse([broken]) or [None])[0])
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import codecs
 import re
 import unicodedata
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from functools import lru_cache
 
 from wexagraph.notes import Note
@@ -71,6 +71,7 @@ _TEXT_CODECS_ONLY = {
     "undefined",
 }
 _OF_SEVERAL_BYTES = frozenset({"utf-8", "gb18030", "cp949", "cp932", "big5hkscs", "euc_jp", "iso2022_jp_ext"})
+_USUAL = (None, "ascii", "utf-8", "cp1252")
 _LOST = "\N{REPLACEMENT CHARACTER}"
 _HIGH = re.compile(rb"[\x80-\xff]")
 _WORDED = re.compile(rb"[A-Za-z]")
@@ -155,6 +156,11 @@ def decode(data: bytes, label: str = "", hint: str = "") -> tuple[str, list[Note
     return text, [Note("characters-lost", f"{lost} as {fallback}")] if lost else [
         Note(code, f"{_label(label)}read as {fallback}")
     ]
+
+
+def unusual(labels: Iterable[str]) -> str:
+    """The first label of a set that is not taken for granted; "" where there is none."""
+    return next((label for label in labels if codec_for(label) not in _USUAL), "")
 
 
 def likely(data: bytes) -> str:

@@ -6,7 +6,7 @@ import re
 from functools import cached_property
 
 from wexagraph.messages.blocks import Attachment, Block, PictureBlock
-from wexagraph.messages.charsets import codec_for
+from wexagraph.messages.charsets import unusual
 from wexagraph.messages.headers import Header, header_end
 from wexagraph.messages.mime import Part, parse
 from wexagraph.messages.pictures import picture_type
@@ -15,7 +15,6 @@ from wexagraph.messages.references import normal, picture_references
 from wexagraph.notes import Note
 
 _LABELS = re.compile(rb"=\?([^?*\s]{2,40})(?:\*[^?]*)?\?[bqBQ]\?")
-_USUAL = (None, "ascii", "utf-8", "cp1252")
 
 
 class Message:
@@ -73,8 +72,7 @@ class Message:
     def _hint(self) -> str:
         """A character set other than the usual ones that the message names anywhere: what names none may be in it."""
         labels = [label.decode("latin-1") for label in _LABELS.findall(self.header.block)]
-        labels += [part.parameters.get("charset", "") for part in self.root.walk()]
-        return next((label for label in labels if codec_for(label) not in _USUAL), "")
+        return unusual([*labels, *(part.parameters.get("charset", "") for part in self.root.walk())])
 
     def _read(self, plain: bool, words: bool = True) -> Reading:
         reader = Reader(plain, self.depth, words, self._hint)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
 from wexagraph.messages.blocks import plain_name
+from wexagraph.messages.charsets import unusual
 from wexagraph.messages.headers import decode_words
 from wexagraph.messages.mime import parse_parameters
 from wexagraph.messages.reading import LABELLED, is_shown_text
@@ -125,11 +126,22 @@ def leaves(structure: Any) -> list[Leaf]:
     """
     attached: list[Leaf] = []
     if isinstance(structure, list) and structure:
-        _walk(structure, "", attached, "1")
+        _walk(structure, "", attached, "1", lambda: unusual(_charsets(structure)))
     return attached
 
 
-def _walk(part: list[Any], above: str, collected: list[Leaf], number: str) -> None:
+def _charsets(structure: list[Any]) -> Iterator[str]:
+    """The character sets that the parts of a structure name, in their order."""
+    waiting = [structure]
+    while waiting:
+        part = waiting.pop()
+        if part and isinstance(part[0], list):
+            waiting += reversed([child for child in part if isinstance(child, list)])
+        else:
+            yield _parameter(part[2] if len(part) > 2 else None, "charset")
+
+
+def _walk(part: list[Any], above: str, collected: list[Leaf], number: str, charset: Callable[[], str]) -> None:
     children = [child for child in part if isinstance(child, list)]
     if part and isinstance(part[0], list):  # a multipart: its parts, then its subtype
         subtype = next((word for word in part if isinstance(word, bytes)), b"").decode("latin-1").lower()
@@ -137,7 +149,7 @@ def _walk(part: list[Any], above: str, collected: list[Leaf], number: str) -> No
             if not isinstance(child, list):
                 break
             if number.count(".") < _DEEPEST:
-                _walk(child, f"multipart/{subtype}", collected, f"{number}.{position}")
+                _walk(child, f"multipart/{subtype}", collected, f"{number}.{position}", charset)
         return
     kind, subtype = (
         (word or b"").decode("latin-1").lower() if isinstance(word, bytes | None) else ""
@@ -156,7 +168,8 @@ def _walk(part: list[Any], above: str, collected: list[Leaf], number: str) -> No
         ),
         None,
     )
-    name = _parameter(disposition[1] if disposition else None, "filename") or _parameter(parameters, "name")
+    named = disposition[1] if disposition else None
+    name = _parameter(named, "filename", charset) or _parameter(parameters, "name", charset)
     type = f"{kind}/{subtype}"
     attached = disposition is not None and disposition[0].lower() == b"attachment"
     layout = above == "multipart/related" and kind == "image" and len(part) > 3 and part[3]
@@ -166,13 +179,14 @@ def _walk(part: list[Any], above: str, collected: list[Leaf], number: str) -> No
         collected.append(Leaf(name or plain_name(type, number, decode_words(subject)), type, None, _size(part)))
 
 
-def _parameter(pairs: Any, wanted: str) -> str:
-    """A parameter out of a list of names and values, RFC 2231 pieces joined."""
+def _parameter(pairs: Any, wanted: str, charset: Callable[[], str] = str) -> str:
+    """A parameter out of a list of names and values, RFC 2231 pieces joined; `charset` tells the likely set of bytes
+    beyond ASCII."""
     if not isinstance(pairs, list):
         return ""
     texts = [p.replace(b"\\", b"\\\\").replace(b'"', b'\\"') if isinstance(p, bytes) else b"" for p in pairs]
     field = b"x/y" + b"".join(b'; %s="%s"' % pair for pair in zip(texts[::2], texts[1::2], strict=False))
-    return " ".join(parse_parameters(field)[1].get(wanted, "").split())
+    return " ".join(parse_parameters(field, "" if field.isascii() else charset())[1].get(wanted, "").split())
 
 
 def _size(part: list[Any]) -> int:
