@@ -275,6 +275,7 @@ class Charsets(unittest.TestCase):
             with self.subTest((codec, words)):
                 header = Header(b'From: "' + raw + b'" <a@b.example>\nSubject: ' + raw + b"\n")
                 self.assertEqual((header.subject, header.sender.name), (words, words))
+                self.assertEqual([note.code for note in header.notes()], ["charset-guessed"])
         for label, words in (
             ("koi8-r", "Мол"),
             ("gb2312", "会议"),
@@ -290,6 +291,8 @@ class Charsets(unittest.TestCase):
                 with self.subTest((label, naming)):
                     header = Header(b"From: " + raw + b" <a@b.example>\nSubject: " + raw + b"\n" + naming + b"\n")
                     self.assertEqual((header.subject, header.sender.name), (words, words))
+                    self.assertEqual(header.notes(), [])
+        self.assertEqual(Header("Subject: Möwe\n".encode()).notes(), [])
 
     def test_nothing_fails(self) -> None:
         rng = random.Random(3)

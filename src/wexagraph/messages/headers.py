@@ -68,7 +68,7 @@ class Header:
     def __init__(self, block: bytes) -> None:
         self.block = block
         self._lower = b"\n" + block.lower()
-        self._charset: str | None = None
+        self._charset: tuple[str, bool] | None = None
         self._subject: str | None = None
         self._sender: Address | None = None
         self._authors: list[Address] | None = None
@@ -127,17 +127,28 @@ class Header:
     def charset(self) -> str:
         """The character set of bytes beyond ASCII (against RFC 5322, but common) that are no UTF-8: the one that
         Content-Type or an encoded word names, else the likeliest for all words of the header together."""
+        return self._found_charset[0]
+
+    def notes(self) -> list[Note]:
+        """That its words were guessed, where nothing says what they are in."""
+        charset, named = ("", True) if self.block.isascii() else self._found_charset
+        return [] if named else [Note("charset-guessed", f"header, read as {charset}")]
+
+    @property
+    def _found_charset(self) -> tuple[str, bool]:
+        """The character set, and whether the header names it or needs none."""
         if self._charset is None:
             self._charset = self._find_charset()
         return self._charset
 
-    def _find_charset(self) -> str:
+    def _find_charset(self) -> tuple[str, bool]:
         words = b"\n".join(value for name in _OF_WORDS for value in self.all_raw(name)[:_MOST_FIELDS])
         for match in _NAMED_SET.finditer((self.raw(b"content-type") or b"") + b"\n" + words[:_MOST_WORDS_READ]):
             label = (match[1] or match[2]).decode("latin-1")
             if codec_for(label) not in (None, "ascii", "utf-8"):
-                return label
-        return likely(_IN_BRACKETS.sub(b"", words[:_MOST_WORDS_READ]))
+                return label, True
+        guess = likely(_IN_BRACKETS.sub(b"", words[:_MOST_WORDS_READ]))
+        return guess, not guess
 
     @property
     def subject(self) -> str:

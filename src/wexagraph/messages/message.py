@@ -48,7 +48,7 @@ class Message:
         return (self._plain if plain else self._rich).blocks
 
     def notes(self, plain: bool = False) -> list[Note]:
-        return self.structure_notes + (self._plain if plain else self._rich).notes
+        return self.structure_notes + self.header.notes() + (self._plain if plain else self._rich).notes
 
     @cached_property
     def _listed(self) -> Reading:
