@@ -210,17 +210,17 @@ class _Cleaner:
             tag, edge = "div", f"margin-top:1em;margin-bottom:1em;{edge}".rstrip(";")
         style, opening, inner = self.looks.of(tag, attributes, place.look, edge)
         hidden, sizeless, held = self.sight.of(node, style)
-        around = place.low
+        around = place
         place = _Place(
-            place.depth + 1,
-            place.look,
-            place.hidden or hidden,
-            place.sizeless if sizeless is None else sizeless,
-            place.tables + (tag == "table"),
+            around.depth + 1,
+            inner,
+            around.hidden or hidden,
+            around.sizeless if sizeless is None else sizeless,
+            around.tables + (tag == "table"),
             unrolled,
             node.mem_id in self.low,
-            place.pre or tag == "pre",
-            place.held or held,
+            around.pre or tag == "pre",
+            around.held or held,
         )
         if tag not in _INLINE:
             state.text.append(" ")
@@ -236,18 +236,18 @@ class _Cleaner:
             state.flattened = state.flattened or self.relief != Relief.FLAT
             state.out.append("<br>" if tag in _ROWS else " ")
             if place.depth < 4 * MOST_DEPTH:
-                self._children(node, place._replace(low=around))
+                self._children(node, place._replace(look=around.look, low=around.low))
             else:
                 self._words(node.text(separator=" "), place)
             return
         if not opening:
-            self._children(node, place._replace(low=around))
+            self._children(node, place._replace(low=around.low))
             return
         state.out.append(lowered(opening, place.low))
         if tag == "br" and "clear" in attributes:
             state.out.append('<span class="wx-clear"></span>')  # the engine does not look at that of a line break
         if tag not in _VOID:
-            self._children(node, place._replace(look=inner))
+            self._children(node, place)
             state.out.append(f"</{AS.get(tag, tag)}>")
             if tag == "a":
                 self._target(node, attributes, place)
