@@ -9,7 +9,8 @@ from email.message import EmailMessage
 
 from wexagraph.messages.charsets import codec_for, decode
 from wexagraph.messages.dates import parse_date, plausible
-from wexagraph.messages.headers import Header, decode_words, header_end, parse_addresses
+from wexagraph.messages.encoded_words import decode_words
+from wexagraph.messages.headers import Header, header_end, parse_addresses
 from wexagraph.messages.mime import parse_parameters
 
 

@@ -2,22 +2,19 @@
 
 from __future__ import annotations
 
-import binascii
 import re
 from datetime import datetime
 from typing import NamedTuple
 
 from wexagraph.messages.charsets import codec_for, decode, likely
 from wexagraph.messages.dates import parse_date, plausible
+from wexagraph.messages.encoded_words import decode_encoded, decode_words
 from wexagraph.notes import Note
 
 _BLANK = re.compile(rb"\r?\n\r?\n")
 _FOLD = re.compile(r"[\r\n]+[ \t]*|\t")
-_WORD = re.compile(r"=\?([^?\s]{0,60})\?([bBqQ])\?((?:[^?]|\?(?!=)){0,2000})\?=")
-_MOST_WORDS = 65536  # characters of a field in which encoded words are looked for
 _MOST_ADDRESSES, _MOST_FIELDS = 1_000_000, 1000
 """Bytes of an address field that are read, and fields of one name."""
-_HEX = re.compile(rb"=([0-9A-Fa-f]{2})")
 _NO_FIELD = re.compile(rb"^(?![!-9;-~]+[ \t]*:)[^ \t\r\n]", re.MULTILINE)
 _OF_WORDS = (b"subject", b"from", b"sender", b"reply-to", b"to", b"cc")
 """Fields that people write words into, and that every source has at hand."""
@@ -241,80 +238,6 @@ class Header:
         return fields
 
 
-def decode_words(raw: bytes, hint: str = "") -> str:
-    """An unstructured field's value as one line of text (RFC 2047 encoded words, RFC 6532 UTF-8, unknown 8-bit).
-
-    Neighbouring encoded words of one charset are joined before they are decoded, since many programs split a
-    character between two. What can't be decoded stays as it was written. `hint` is the likely charset of 8-bit bytes.
-    """
-    if raw.isascii():
-        text = raw.decode("ascii")
-    else:
-        text = decode(raw, "", hint)[0]
-    if not text.isprintable():
-        text = _FOLD.sub(" ", text)
-    if "=?" in text:
-        text = _decode_encoded_words(text)
-    elif "  " not in text and text.isprintable():
-        return text
-    return " ".join(text.split())
-
-
-def _decode_encoded_words(text: str) -> str:
-    out: list[str] = []
-    pending: list[tuple[str, bytes]] = []
-
-    def flush() -> None:
-        start = 0
-        while start < len(pending):
-            charset, stop = pending[start][0], start
-            while stop < len(pending) and pending[stop][0] == charset:
-                stop += 1
-            out.append(_decode_run(charset, [data for _, data in pending[start:stop]]))
-            start = stop
-        pending.clear()
-
-    at = 0
-    for match in _WORD.finditer(text, 0, _MOST_WORDS):
-        data = _word_bytes(match[2], match[3])
-        charset = match[1].partition("*")[0].lower()
-        if data is None:
-            continue
-        between = text[at : match.start()]
-        if not (pending and not between.strip()):
-            flush()
-            out.append(between)
-        pending.append((charset, data))
-        at = match.end()
-    flush()
-    out.append(text[at:])
-    return "".join(out)
-
-
-def _decode_run(charset: str, pieces: list[bytes]) -> str:
-    """Pieces of one charset: each whole in itself where it can be (a stateful set starts anew in each word)."""
-    codec = codec_for(charset)
-    if codec is not None and len(pieces) > 1:
-        try:
-            return "".join(piece.decode(codec) for piece in pieces)
-        except UnicodeError:
-            pass  # a character was split between two words: the join below mends it
-    return decode(b"".join(pieces), charset)[0]
-
-
-def _word_bytes(encoding: str, payload: str) -> bytes | None:
-    data = payload.encode("utf-8", "surrogateescape")
-    if encoding in "qQ":
-        return _HEX.sub(lambda m: bytes.fromhex(m[1].decode("ascii")), data.replace(b"_", b" "))
-    data = re.sub(rb"[^A-Za-z0-9+/]", b"", data)
-    if len(data) % 4 == 1:
-        data = data[:-1]
-    try:
-        return binascii.a2b_base64(data + b"=" * (-len(data) % 4))
-    except binascii.Error:
-        return None
-
-
 _SIMPLE = re.compile(rb'(?:"([^"\\]*)"|([^"<>@,;:()\\\[\]]*?))[ \t\r\n]*<([!-=?A-~]+@[!-=?A-~]+)>')
 _BARE = re.compile(rb"[!#-'*+\-./0-9=?A-Z^-~]+@[A-Za-z0-9.\-]+")
 
@@ -423,5 +346,5 @@ def _mailbox(item: list[tuple[str, str]]) -> Address | None:
 
 def _decode_name(name: str) -> str:
     if "=?" in name:
-        name = _decode_encoded_words(name)
+        name = decode_encoded(name)
     return " ".join(name.split())

@@ -12,7 +12,8 @@ from dataclasses import dataclass, field
 from urllib.parse import unquote_to_bytes
 
 from wexagraph.messages.charsets import decode
-from wexagraph.messages.headers import Header, decode_words, header_end
+from wexagraph.messages.encoded_words import decode_words
+from wexagraph.messages.headers import Header, header_end
 from wexagraph.messages.transfer import decode_transfer, is_unencoded
 from wexagraph.notes import Note
 

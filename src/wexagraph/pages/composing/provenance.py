@@ -9,7 +9,7 @@ from datetime import datetime
 
 from wexagraph.messages import Header, Message
 from wexagraph.messages.dates import in_zone, parse_date, plausible
-from wexagraph.messages.headers import decode_words
+from wexagraph.messages.encoded_words import decode_words
 from wexagraph.messages.mapi.origin import Origin
 from wexagraph.pages.options import PageOptions
 from wexagraph.text import one_line, shortened

@@ -8,7 +8,7 @@ from typing import Any
 
 from wexagraph.messages.blocks import plain_name
 from wexagraph.messages.charsets import unusual
-from wexagraph.messages.headers import decode_words
+from wexagraph.messages.encoded_words import decode_words
 from wexagraph.messages.mime import parse_parameters
 from wexagraph.messages.reading import LABELLED, is_shown_text
 from wexagraph.sources.base import Leaf
