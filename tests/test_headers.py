@@ -255,7 +255,10 @@ class Charsets(unittest.TestCase):
         ("cp1251", "Причал номер три"),
         ("gb2312", "三号泊位申请"),
         ("gb2312", "来自saltmere的通知"),
+        ("gb2312", "关于航道疏浚的通知，请阅。（第３号）"),
         ("big5", "關於航道疏濬的通知"),
+        ("big5", "會議紀錄：泊位、疏濬。"),
+        ("cp932", "「入港届」をお送りします。ご確認ください。"),
         ("euc_kr", "준설 작업 안내"),
         ("cp932", "三番バースの申請"),
         ("euc_jp", "三番バースの申請"),
@@ -268,6 +271,28 @@ class Charsets(unittest.TestCase):
         ("cp1255", "בקשה לעגינה"),
         ("cp874", "ขออนุญาตจอดเรือ"),
     ]
+
+    LINES = [
+        (
+            "cp1250",
+            "Vážený pane, žádáme o povolení kotvení člunu u nábřeží číslo tři. Příliv začíná v šest hodin ráno.",
+        ),
+        ("iso8859-2", "Tisztelt Hivatal! Kérjük, hogy a kikötőhely díját közölni szíveskedjenek. Üdvözlettel: Győző"),
+        ("cp1250", "Szanowni Państwo, prosimy o zgodę na cumowanie łodzi przy nabrzeżu. Z poważaniem, Łukasz Wójcik"),
+        ("cp1254", "Sayın Liman Başkanlığı, üç numaralı iskeleye teknemizi bağlamak için izin rica ederiz."),
+        ("cp1252", "Kæri herra, við biðjum um leyfi til að leggja bátnum við bryggju þrjú. Virðingarfyllst, Þórður"),
+        (
+            "cp1252",
+            "Nous sollicitons l'autorisation d'amarrer à la jetée numéro trois. La marée débute à six heures, Hélène",
+        ),
+        ("cp1252", "Solicitamos autorização para atracação da embarcação no cais. A maré começa de manhã. João"),
+    ]
+
+    def test_lines_that_nothing_is_said_of(self) -> None:
+        for codec, words in self.LINES:
+            with self.subTest((codec, words)):
+                text, notes = decode(words.encode(codec))
+                self.assertEqual((text, [note.code for note in notes]), (words, ["charset-guessed"]))
 
     def test_headers_in_bytes_that_nothing_is_said_of(self) -> None:
         """A dozen letters have to tell their set; where the header names one, it is that."""

@@ -81,22 +81,12 @@ _EDGES = "".join(map(chr, range(0xA0, 0xC0))) + "×÷–—‘’‚“”„•
 """Signs that stand beside words of Latin letters."""
 _STRANGE_RUN = re.compile(r"[^\x00-\x7f]{3}")
 _MOST_GUESSES = 6
-_GUESSED = (
-    *(
-        "cp1250",
-        "cp1251",
-        "cp1252",
-        "cp1253",
-        "cp1254",
-        "cp1255",
-        "cp1256",
-        "cp1257",
-        "cp874",
-        "iso8859-2",
-        "iso8859-5",
-    ),
-    *("koi8-r", "koi8-u", "gb18030", "big5hkscs", "euc_kr", "cp949", "cp932", "euc_jis_2004"),
-)
+_SOME_WORDS = 6
+"""So many words with accents tell the languages of Latin letters apart."""
+_LATIN = "cp1252 cp1250 iso8859-2 cp1254 cp1257".split()
+_OTHERS = (
+    "cp1251 cp1253 cp1255 cp1256 cp874 iso8859-5 koi8-r koi8-u gb18030 big5hkscs euc_kr cp949 cp932 euc_jis_2004"
+).split()
 """Sets that mail is found in without a word about it."""
 
 
@@ -139,13 +129,11 @@ def decode(data: bytes, label: str = "", hint: str = "") -> tuple[str, list[Note
         text = _strict(data, codec)
         if text is not None and not (codec == "cp1252" and label and _strict_utf8_letters(data)):
             return text, []
-    hinted = codec_for(hint)
-    fits = hinted is not None and _strict(data, hinted) is not None
     for likely in dict.fromkeys((codec, "utf-8")):
-        text = _mostly(data, likely, fits) if likely in _OF_SEVERAL_BYTES and _strict(data, "utf-8") is None else None
+        text = _mostly(data, likely) if likely in _OF_SEVERAL_BYTES and _strict(data, "utf-8") is None else None
         if text is not None:
             return text, [Note("characters-lost", f"{text.count(_LOST)} as {likely}")]
-    guess = _guess(data, codec, hinted if fits else None)
+    guess = _guess(data, codec, codec_for(hint))
     text = _strict(data, guess) if guess else None
     code = "charset-wrong" if label.strip() else "charset-guessed"
     if text is not None and guess:
@@ -168,15 +156,13 @@ def likely(data: bytes) -> str:
     return "" if _strict(data, "utf-8") is not None else _guess(data, None, None) or ""
 
 
-def _mostly(data: bytes, codec: str, other: bool) -> str | None:
-    """The text, where for each byte that does not fit there are five letters beyond ASCII that do; else None.
-
-    UTF-8 needs fewer, where no `other` set is likely.
-    """
+def _mostly(data: bytes, codec: str) -> str | None:
+    """The text, where for each byte that does not fit there are five letters beyond ASCII that do, one for UTF-8 where
+    few do not; else None."""
     text = data.decode(codec, "replace")
     lost = text.count(_LOST)
     letters = sum(not character.isascii() for character in text) - lost
-    return text if letters >= 5 * lost or (letters and lost <= 2 and codec == "utf-8" and not other) else None
+    return text if letters >= 5 * lost or (letters >= lost <= 2 and codec == "utf-8") else None
 
 
 def _label(label: str) -> str:
@@ -200,7 +186,7 @@ def _strict_utf8_letters(data: bytes) -> bool:
 
 
 def _guess(data: bytes, declared: str | None, hinted: str | None) -> str | None:
-    """The likeliest codec; `hinted` is one that fits, of a set that stands elsewhere in the message."""
+    """The likeliest codec; `hinted` is that of a set that stands elsewhere in the message."""
     for mark, name in ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16")):
         if data.startswith(mark):
             return name
@@ -208,32 +194,45 @@ def _guess(data: bytes, declared: str | None, hinted: str | None) -> str | None:
         return "iso2022_jp_ext"
     if _strict(data, "utf-8") is not None:
         return "utf-8"
-    if hinted not in (None, declared):
+    if hinted is not None and hinted != declared and _strict(data, hinted) is not None:
         return hinted
     sample = data if len(data) <= 65536 else data[:65536]
     western = "cp1252" if _strict(data, "cp1252") is not None else None
-    latin = _share(sample.decode("cp1252", "replace"), _is_latin)
+    text = sample.decode("cp1252", "replace")
+    latin = _share(_is_latin, _strange_words(text))
+    # words of Latin letters with accents in them, or signs between them
     if latin > 0.8 or (latin >= 0.5 and len(_HIGH.findall(sample)) * 8 <= len(_WORDED.findall(sample))):
-        return western  # words of Latin letters with accents in them, or signs between them
+        enough = len({token for token in _TOKEN.findall(text) if not token.isascii()}) >= _SOME_WORDS
+        return (enough and _detected(sample, data, declared, _LATIN)) or western
+    return _detected(sample, data, declared, _LATIN + _OTHERS) or western
+
+
+def _detected(sample: bytes, data: bytes, declared: str | None, among: list[str]) -> str | None:
+    """The likeliest codec for a sample that reads all of the data, as words."""
     import chardet
 
-    for guess in chardet.detect_all(sample, include_encodings=_GUESSED)[:_MOST_GUESSES]:
+    for guess in chardet.detect_all(sample, include_encodings=among)[:_MOST_GUESSES]:
         codec = codec_for(guess["encoding"] or "")
         text = _strict(data, codec) if codec and codec != declared else None
-        if text is not None and _share(text[:65536], _is_word) >= 0.5:
+        if text is not None and _share(_is_word, _strange_words(text[:65536])) >= 0.5:
             return codec
-    return western
+    return None
 
 
-def _share(text: str, reads: Callable[[str], bool]) -> float:
-    """How many of the words with letters beyond ASCII read as words, by a test for one."""
-    words = [word for token in _TOKEN.findall(text) if (word := token.strip(_EDGES)) and not word.isascii()]
-    return sum(map(reads, words)) / len(words) if words else 1.0
+def _strange_words(text: str) -> list[str]:
+    """The words with letters beyond ASCII, without signs beside them."""
+    return [word for token in _TOKEN.findall(text) if (word := token.strip(_EDGES)) and not word.isascii()]
+
+
+def _share(test: Callable[[str], bool], words: list[str]) -> float:
+    """How many of the words pass a test, of 1."""
+    return sum(map(test, words)) / len(words) if words else 1.0
 
 
 def _is_word(word: str) -> bool:
-    """Whether there are no signs in it, and capitals only where capitals are."""
-    letters = all(unicodedata.category(letter)[0] in "LM" for letter in word)
+    """Whether there are no signs in it, and capitals only where capitals are. East Asian marks stand between letters
+    without a blank."""
+    letters = all(unicodedata.category(letter)[0] in ("LMNP" if letter > "\u2010" else "LM") for letter in word)
     return letters and (word.isupper() or word[1:] == word[1:].lower())
 
 
