@@ -129,11 +129,13 @@ def decode(data: bytes, label: str = "", hint: str = "") -> tuple[str, list[Note
         text = _strict(data, codec)
         if text is not None and not (codec == "cp1252" and label and _strict_utf8_letters(data)):
             return text, []
+    hinted = codec_for(hint)
+    alone = codec is not None or hinted is None or _strict(data, hinted) is None
     for likely in dict.fromkeys((codec, "utf-8")):
-        text = _mostly(data, likely) if likely in _OF_SEVERAL_BYTES and _strict(data, "utf-8") is None else None
+        text = _mostly(data, likely, alone) if likely in _OF_SEVERAL_BYTES and _strict(data, "utf-8") is None else None
         if text is not None:
             return text, [Note("characters-lost", f"{text.count(_LOST)} as {likely}")]
-    guess = _guess(data, codec, codec_for(hint))
+    guess = _guess(data, codec, hinted)
     text = _strict(data, guess) if guess else None
     code = "charset-wrong" if label.strip() else "charset-guessed"
     if text is not None and guess:
@@ -156,13 +158,15 @@ def likely(data: bytes) -> str:
     return "" if _strict(data, "utf-8") is not None else _guess(data, None, None) or ""
 
 
-def _mostly(data: bytes, codec: str) -> str | None:
-    """The text, where for each byte that does not fit there are five letters beyond ASCII that do, one for UTF-8 where
-    few do not; else None."""
+def _mostly(data: bytes, codec: str, alone: bool) -> str | None:
+    """The text, where for each byte that does not fit there are five letters beyond ASCII that do; else None.
+
+    For UTF-8 one is enough where few do not fit, and where it stands `alone`: no hint names a set that fits.
+    """
     text = data.decode(codec, "replace")
     lost = text.count(_LOST)
     letters = sum(not character.isascii() for character in text) - lost
-    return text if letters >= 5 * lost or (letters >= lost <= 2 and codec == "utf-8") else None
+    return text if letters >= 5 * lost or (letters >= lost <= 2 and codec == "utf-8" and alone) else None
 
 
 def _label(label: str) -> str:
