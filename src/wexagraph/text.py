@@ -54,7 +54,7 @@ def lines(text: str) -> str:
 
 def without_controls(text: str) -> str:
     """Text for a page: characters that no markup may hold (XML 1.0 section 2.2) are taken out."""
-    if text.isascii():  # seven times as quick
+    if text.isascii():  # much quicker
         return text.encode("ascii").translate(None, _ASCII_CONTROLS).decode("ascii")
     return _CONTROLS.sub("", text)
 

@@ -29,7 +29,7 @@ class Message:
         self.depth = depth
         for part in self.root.walk():
             if not part.header.block.isascii():
-                part.take_as(self._hint or self.header.charset)
+                part.decode_names(self._hint or self.header.charset)
 
     @property
     def header(self) -> Header:

@@ -63,7 +63,7 @@ class Part:
             self._disposition = parse_parameters(self.header.raw(b"content-disposition") or b"", self._charset)
         return self._disposition
 
-    def take_as(self, charset: str) -> None:
+    def decode_names(self, charset: str) -> None:
         """Read names in the part's header that are in bytes beyond ASCII, and no UTF-8, in that character set."""
         self._charset, self._disposition = charset, None
         self.parameters = parse_parameters(self.header.raw(b"content-type") or b"", charset)[1]

@@ -55,6 +55,9 @@ class Seen(NamedTuple):
     held: bool = False
 
 
+_PLAIN = Seen()
+
+
 def hides(name: str, value: str) -> bool:
     """Whether a declaration may take text from sight."""
     value = value.removesuffix("!important").strip().lower()
@@ -133,9 +136,6 @@ def _judged(values: dict[str, str]) -> Seen:
     )
     sizeless = bool(_ZERO.fullmatch(size.removesuffix("!important").strip())) if size else None
     return Seen(hidden, sizeless, cuts and bounded)
-
-
-_PLAIN = Seen()
 
 
 def _pairs(declarations: str) -> list[tuple[str, str]]:

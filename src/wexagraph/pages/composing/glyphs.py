@@ -71,6 +71,7 @@ def _of_machine() -> frozenset[int]:
 
 
 def _font_files() -> Iterator[Path]:
+    # the folders that `fonts.conf` names to the engine
     home = Path.home()
     places = [
         Path("/usr/share/fonts"),

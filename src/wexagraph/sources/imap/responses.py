@@ -179,7 +179,7 @@ def _walk(part: list[Any], above: str, collected: list[Leaf], number: str, chars
         collected.append(Leaf(name or plain_name(type, number, decode_words(subject)), type, None, _size(part)))
 
 
-def _parameter(pairs: Any, wanted: str, charset: Callable[[], str] = str) -> str:
+def _parameter(pairs: Any, wanted: str, charset: Callable[[], str] = lambda: "") -> str:
     """A parameter out of a list of names and values, RFC 2231 pieces joined; `charset` tells the likely set of bytes
     beyond ASCII."""
     if not isinstance(pairs, list):
