@@ -255,6 +255,15 @@ class Making(unittest.TestCase):
         right = max(page.get_textpage().get_charbox(n)[2] for n in range(page.get_textpage().count_chars()))
         self.assertLess(right, page.get_size()[0])
 
+    def test_over_what_is_too_wide_the_heading_keeps_its_size(self) -> None:
+        heights = set()
+        for width in ("10em", "60em"):
+            self.page(self.mail(html(f"<hr style='width:{width}'>")))
+            page = pypdfium2.PdfDocument(self.pdf)[0].get_textpage()
+            box = page.get_charbox(page.search("Saturday").get_next()[0], loose=True)  # type: ignore[index]
+            heights.add(round(box[3] - box[1], 1))
+        self.assertEqual(len(heights), 1, heights)
+
     def test_quotes_flowed_and_nested_messages(self) -> None:
         inner = message("Deep <d@e.example>", "x@y.example", "Inner subject", when("2026-03-01"), text("inner words\n"))
         body = multipart("mixed", text("a flowed \nline\n> quoted \n> on\n", flowed=True), forwarded(inner))

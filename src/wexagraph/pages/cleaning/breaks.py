@@ -33,11 +33,6 @@ def escaped(text: str, most: int = MOST) -> str:
     return "".join(out)
 
 
-def has_long_words(text: str) -> bool:
-    """Whether a word of a text may be wider than the column that it stands in."""
-    return _ENDLESS[MOST].search(text) is not None
-
-
 def _pieces(word: str, most: int) -> list[str]:
     """A word in pieces: where a browser would break it, and after marks in what is too long all the same."""
     pieces: list[str] = []

@@ -21,7 +21,7 @@ from wexagraph.messages.dates import in_zone
 from wexagraph.messages.flowed import paragraphs
 from wexagraph.naming import Fields
 from wexagraph.notes import Note
-from wexagraph.pages.cleaning.breaks import escaped, has_long_words
+from wexagraph.pages.cleaning.breaks import escaped
 from wexagraph.pages.cleaning.clean import clean
 from wexagraph.pages.cleaning.pictures import Pictures
 from wexagraph.pages.cleaning.relief import Relief
@@ -59,17 +59,6 @@ class Page:
     held: bool = False
     remote: tuple[str, ...] = ()
 
-    def may_overflow(self, width: int) -> bool:
-        """Whether anything on it can be wider than `width` CSS pixels: a quick look that errs on the side of yes."""
-        theirs = self.html.partition(_END_OF_OURS)[2]
-        if any(row.count("</td>") > 7 and _MANY_CELLS.search(row) for row in theirs.split("</tr>")):
-            return True
-        return (
-            "nowrap" in theirs
-            or has_long_words(self.rich)
-            or any(int(size) > width for size in _WIDTHS.findall(theirs))
-        )
-
     def on_paper(self, paper: str, factor: float) -> Page:
         """The same page for another `@page` rule, all of ours but not the message's own larger by `factor`."""
 
@@ -106,8 +95,6 @@ _MOST_INLINED = 32 * 1024 * 1024
 """Characters that repeated pictures of a page may take; the first of each is always there."""
 _RESOURCE = re.compile(r"wx:picture-\d+")
 _POSITION = re.compile(r"position:(?<![\w-]position:)")  # looked for from behind, which is much quicker
-_WIDTHS = re.compile(r"width:\s*(\d{3,4})(?:\.\d+)?px")
-_MANY_CELLS = re.compile(r"(?:</td>\s*<td[^>]*>[^<]*){7}")
 _END_OF_OURS = "/* of the message */"
 _PAPER = re.compile(r"size: [\d.]+mm [\d.]+mm;\s+margin: [^;]+")
 _LENGTH = re.compile(r"(\d+(?:\.\d+)?)(mm|pt)\b")

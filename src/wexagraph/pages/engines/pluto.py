@@ -3,9 +3,6 @@
 from __future__ import annotations
 
 import io
-import re
-import zlib
-from itertools import islice
 
 import plutoprint
 
@@ -14,23 +11,11 @@ from wexagraph.pages.composing.compose import Page
 from wexagraph.pages.engines.fit import shrink
 from wexagraph.pages.options import PageOptions
 
-MOST_SHRINKING = 3.0
-# how the heading of a page begins, where the engine made nothing smaller: 16 points (`h1` in page.css)
-_HEADING = re.compile(rb"\n(?:16|15\.9999\d*|16\.0000\d*) 0 0 -1")
-_STREAM = re.compile(rb"stream\r?\n")
-_MOST_STREAMS = 6
-
-
-def _in_full_size(pdf: bytes) -> bool:
-    """Whether the engine set our heading in its own size, told from the first streams of its file; False in doubt."""
-    for begin in islice(_STREAM.finditer(pdf), _MOST_STREAMS):
-        try:
-            content = zlib.decompressobj().decompress(pdf[begin.end() : begin.end() + 100_000])
-        except zlib.error:
-            continue
-        if _HEADING.search(content):
-            return True
-    return False
+_LEAST_OVERFLOW, _MOST_OVERFLOW = 1.0125, 3.0
+"""Times the width of the paper: a space that hangs at the end of a line counts for the engine; over a table that is
+wider than the most nobody reads a heading."""
+_HEIGHT = 2250
+"""Points: of the sheet on which a layout's width is taken."""
 
 
 class _Closed(plutoprint.ResourceFetcher):
@@ -48,8 +33,8 @@ class _Closed(plutoprint.ResourceFetcher):
 class PlutoPrint:
     """Adapter to PlutoPrint.
 
-    It makes a layout that is wider than the paper smaller, our heading with it: such a page is set again on larger
-    paper, with what is ours as much larger.
+    It makes a layout that is wider than the paper smaller, our heading with it: such a page is set on larger paper
+    instead, with what is ours as much larger, and brought to size then.
     """
 
     name = "plutoprint"
@@ -57,36 +42,27 @@ class PlutoPrint:
     def render(self, page: Page, options: PageOptions) -> bytes:
         """See `Engine.render`."""
         try:
-            pdf = self._set(page, options)
-            factor = 1.0 if _in_full_size(pdf) else self._overflow(page, options)
-            # one much wider is left as it is: nobody reads a heading over such a table
-            if not 1.0 < factor <= MOST_SHRINKING:
-                return pdf
+            book = self._book(page, options)
+            factor = book.get_document_width() / options.content_width
+            if not _LEAST_OVERFLOW < factor <= _MOST_OVERFLOW:
+                return self._written(book, page, options)
             width, height = options.page_size
             larger = page.on_paper(
                 f"size: {width * factor:g}mm {height * factor:g}mm; margin: {options.margins_css(factor)}", factor
             )
-            return shrink(self._set(larger, options), 1 / factor)
+            return shrink(self._written(self._book(larger, options), page, options), 1 / factor)
         except (plutoprint.Error, ValueError, MemoryError) as error:
             raise PageError(f"{self.name}: {error}") from error
 
-    def _overflow(self, page: Page, options: PageOptions) -> float:
-        """How many times as wide as the paper allows the layout is; 1 where it fits."""
-        allowed = options.content_width
-        if not page.may_overflow(allowed):
-            return 1.0
-        probe = page.on_paper(f"size: {allowed}px 3000px; margin: 0", 1.0)
-        wide = self._book(probe, plutoprint.PageSize(allowed * 0.75, 2250)).get_document_width() / allowed
-        return wide if wide > 1.004 else 1.0
-
-    def _book(self, page: Page, paper: plutoprint.PageSize = plutoprint.PAGE_SIZE_A4) -> plutoprint.Book:
-        book = plutoprint.Book(paper, plutoprint.PAGE_MARGINS_NONE, plutoprint.MEDIA_TYPE_PRINT)
+    def _book(self, page: Page, options: PageOptions) -> plutoprint.Book:
+        """The page laid out in the width that a message has on paper; the paper itself is that of its `@page` rule."""
+        sheet = plutoprint.PageSize(options.content_width * 0.75, _HEIGHT)
+        book = plutoprint.Book(sheet, plutoprint.PAGE_MARGINS_NONE, plutoprint.MEDIA_TYPE_PRINT)
         book.custom_resource_fetcher = _Closed(page.resources)
         book.load_html(page.html)
         return book
 
-    def _set(self, page: Page, options: PageOptions) -> bytes:
-        book = self._book(page)
+    def _written(self, book: plutoprint.Book, page: Page, options: PageOptions) -> bytes:
         if book.get_page_count() > options.most_pages:
             raise PageError(f"the layout fills {book.get_page_count()} pages; at most {options.most_pages} are made")
         # the engine would write the time of making; `properties` writes the rest
