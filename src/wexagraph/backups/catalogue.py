@@ -11,10 +11,10 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.backups.catalogue_base import FOREVER, open_base
-from wexagraph.backups.deflating import LEVEL, deflate
 from wexagraph.backups.packing import Packed
 from wexagraph.backups.runlists import FolderChange, Holding, RunList
 from wexagraph.backups.volumes import Member
+from wexagraph.deflating import LEVEL, deflate
 from wexagraph.errors import SourceError, TargetError
 from wexagraph.files import open_regular
 from wexagraph.selection.words import folded

@@ -10,7 +10,7 @@ import json
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from wexagraph.backups.deflating import LEVEL, deflate
+from wexagraph.deflating import LEVEL, deflate
 from wexagraph.errors import MessageError
 from wexagraph.messages import Header, Message
 from wexagraph.messages.dates import in_zone

@@ -14,8 +14,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
 
-from wexagraph.backups.deflating import deflate
 from wexagraph.backups.packing import Packed
+from wexagraph.deflating import deflate
 from wexagraph.errors import MessageError
 from wexagraph.files import create_private, open_regular
 from wexagraph.zips import out_of_proportion

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import re
-import zlib
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from html import escape
@@ -13,6 +12,7 @@ from typing import Any
 import wexagraph
 from wexagraph.messages import Header
 from wexagraph.naming import Fields
+from wexagraph.pages.file_structure import object_in_stream, trailer
 from wexagraph.pages.options import PageOptions
 from wexagraph.text import one_line, without_controls
 
@@ -136,23 +136,13 @@ def xmp(about: Record) -> bytes:
     ).encode("utf-8", "replace")
 
 
-_TRAILER = re.compile(
-    rb"<< /Type /XRef\s+/Length \d+\s+/Filter /FlateDecode\s+/Size (\d+)\s+/W \[[\d ]+\]\s+"
-    rb"/Root (\d+) 0 R\s+/Info (\d+) 0 R\s*>>\s*stream.*?startxref\s+(\d+)\s+%%EOF\s*\Z",
-    re.DOTALL,
-)
-_HOLDER = re.compile(
-    rb"<< /Type /ObjStm\s+/Length \d+ 0 R\s+/N (\d+)\s+/First (\d+)\s+/Filter /FlateDecode\s*>>\s*stream\n"
-)
-
-
 def _appended(pdf: bytes, about: Record) -> bytes | None:
     """The PDF with a new catalogue, information and XMP behind it; None where it is not laid out as the engine does."""
-    trailer = _TRAILER.search(pdf, max(0, len(pdf) - 200_000))
-    catalogue = _object(pdf, int(trailer[2])) if trailer else None
-    if trailer is None or catalogue is None or not re.fullmatch(rb"<<.*/Type /Catalog.*>>\s*", catalogue, re.DOTALL):
+    end = trailer(pdf)
+    catalogue = object_in_stream(pdf, end.root) if end else None
+    if end is None or catalogue is None or not re.fullmatch(rb"<<.*/Type /Catalog.*>>\s*", catalogue, re.DOTALL):
         return None
-    size, root, info = int(trailer[1]), int(trailer[2]), int(trailer[3])
+    size, root, info = end.size, end.root, end.info
     packet = xmp(about)
     more = f"/Metadata {size} 0 R /Lang ({about.language}) /ViewerPreferences << /DisplayDocTitle true >>\n>>"
     out = bytearray(pdf if pdf.endswith(b"\n") else pdf + b"\n")
@@ -177,23 +167,7 @@ def _appended(pdf: bytes, about: Record) -> bytes | None:
         index,
         root,
         info,
-        int(trailer[4]),
+        end.start,
     )
     out += b"/Length %d >>\nstream\n" % len(table) + table + b"\nendstream\nendobj\nstartxref\n%d\n%%%%EOF\n" % start
     return bytes(out)
-
-
-def _object(pdf: bytes, number: int) -> bytes | None:
-    """An object out of the object streams of a PDF (ISO 32000-2, section 7.5.7), last stream first."""
-    for holder in reversed(list(_HOLDER.finditer(pdf))):
-        try:
-            content = zlib.decompressobj().decompress(pdf[holder.end() :])
-        except zlib.error:
-            return None
-        first = int(holder[2])
-        head = list(map(int, content[:first].split()))
-        starts = dict(zip(head[::2], head[1::2], strict=False))
-        if number in starts:
-            end = min((at for at in starts.values() if at > starts[number]), default=len(content) - first)
-            return content[first + starts[number] : first + end]
-    return None

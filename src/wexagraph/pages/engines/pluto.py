@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import io
+from dataclasses import replace
 
 import plutoprint
 
 from wexagraph.errors import PageError
 from wexagraph.pages.composing.compose import Page
 from wexagraph.pages.engines.fit import shrink
+from wexagraph.pages.engines.stand_ins import StandInLost, StandIns
 from wexagraph.pages.options import PageOptions
 
 _LEAST_OVERFLOW, _MOST_OVERFLOW = 1.0125, 3.0
@@ -42,17 +44,25 @@ class PlutoPrint:
     def render(self, page: Page, options: PageOptions) -> bytes:
         """See `Engine.render`."""
         try:
-            book = self._book(page, options)
-            factor = book.get_document_width() / options.content_width
-            if not _LEAST_OVERFLOW < factor <= _MOST_OVERFLOW:
-                return self._written(book, page, options)
-            width, height = options.page_size
-            larger = page.on_paper(
-                f"size: {width * factor:g}mm {height * factor:g}mm; margin: {options.margins_css(factor)}", factor
-            )
-            return shrink(self._written(self._book(larger, options), page, options), 1 / factor)
+            try:
+                return self._set(page, options, StandIns(page.resources))
+            except StandInLost:
+                return self._set(page, options, StandIns({}))
         except (plutoprint.Error, ValueError, MemoryError) as error:
             raise PageError(f"{self.name}: {error}") from error
+
+    def _set(self, page: Page, options: PageOptions, stand_ins: StandIns) -> bytes:
+        shown = replace(page, resources=page.resources | stand_ins.resources)
+        book = self._book(shown, options)
+        factor = book.get_document_width() / options.content_width
+        if not _LEAST_OVERFLOW < factor <= _MOST_OVERFLOW:
+            return stand_ins.put_back(self._written(book, shown, options))
+        width, height = options.page_size
+        larger = shown.on_paper(
+            f"size: {width * factor:g}mm {height * factor:g}mm; margin: {options.margins_css(factor)}", factor
+        )
+        pdf = self._written(self._book(larger, options), larger, options)
+        return shrink(stand_ins.put_back(pdf), 1 / factor)
 
     def _book(self, page: Page, options: PageOptions) -> plutoprint.Book:
         """The page laid out in the width that a message has on paper; the paper itself is that of its `@page` rule."""

@@ -1,4 +1,4 @@
-"""The deflate of the volumes (RFC 1951): a fast one where the machine has it, else the standard library's."""
+"""Deflate (RFC 1951), for volumes and pictures: a fast one where the machine has it, else the standard library's."""
 
 from typing import Any
 

@@ -1,0 +1,114 @@
+"""The file structure of a PDF as the first engine writes it, read and changed in place (ISO 32000-2, section 7.5)."""
+
+from __future__ import annotations
+
+import re
+import zlib
+from collections.abc import Sequence
+from typing import NamedTuple
+
+_TRAILER = re.compile(
+    rb"<< /Type /XRef\s+/Length \d+\s+/Filter /FlateDecode\s+/Size (\d+)\s+/W \[([\d ]+)\]\s+"
+    rb"/Root (\d+) 0 R\s+/Info (\d+) 0 R\s*>>\s*stream\n(.*?)startxref\s+(\d+)\s+%%EOF\s*\Z",
+    re.DOTALL,
+)
+_HOLDER = re.compile(
+    rb"<< /Type /ObjStm\s+/Length \d+ 0 R\s+/N (\d+)\s+/First (\d+)\s+/Filter /FlateDecode\s*>>\s*stream\n"
+)
+
+
+class Trailer(NamedTuple):
+    """How many objects there are, which ones are the catalogue and the information, and the cross-reference stream:
+    the widths of its fields, its data as stored, and the offset of its object."""
+
+    size: int
+    root: int
+    info: int
+    widths: tuple[int, ...]
+    table: bytes
+    start: int
+
+
+def trailer(pdf: bytes) -> Trailer | None:
+    """The trailer of a PDF; None where it is not laid out as the engine does."""
+    match = _TRAILER.search(pdf, max(0, len(pdf) - 200_000))
+    if match is None:
+        return None
+    widths = tuple(map(int, match[2].split()))
+    return Trailer(int(match[1]), int(match[3]), int(match[4]), widths, match[5], int(match[6]))
+
+
+def object_in_stream(pdf: bytes, number: int) -> bytes | None:
+    """An object out of the object streams of a PDF (ISO 32000-2, section 7.5.7), last stream first."""
+    for holder in reversed(list(_HOLDER.finditer(pdf))):
+        try:
+            content = zlib.decompressobj().decompress(pdf[holder.end() :])
+        except zlib.error:
+            return None
+        first = int(holder[2])
+        head = list(map(int, content[:first].split()))
+        starts = dict(zip(head[::2], head[1::2], strict=False))
+        if number in starts:
+            end = min((at for at in starts.values() if at > starts[number]), default=len(content) - first)
+            return content[first + starts[number] : first + end]
+    return None
+
+
+class Change(NamedTuple):
+    """Bytes that come in the place of others: where those begin and end."""
+
+    begin: int
+    end: int
+    content: bytes
+
+
+def changed(pdf: bytes, end: Trailer, changes: Sequence[Change], added: Sequence[bytes]) -> bytes:
+    """The PDF with whole objects in other words, and with objects `added` under the numbers from `end.size` on.
+
+    Raises ValueError where its cross-reference stream can't be read.
+    """
+    out, at = bytearray(), 0
+    for change in sorted(changes):
+        out += pdf[at : change.begin] + change.content
+        at = change.end
+    out += pdf[at : end.start]
+    offsets = []
+    for number, content in enumerate(added, end.size):
+        offsets.append(len(out))
+        out += b"%d 0 obj\n%s\nendobj\n" % (number, content)
+    start = len(out)
+
+    def moved(offset: int) -> int:
+        if offset == end.start:
+            return start
+        return offset + sum(len(each.content) - (each.end - each.begin) for each in changes if each.begin < offset)
+
+    rows = [(kind, moved(first) if kind == 1 else first, second) for kind, first, second in _rows(end)]
+    rows += [(1, offset, 0) for offset in offsets]
+    table = zlib.compress(b"".join(bytes([a]) + b.to_bytes(5, "big") + c.to_bytes(2, "big") for a, b, c in rows))
+    out += pdf[end.start : pdf.index(b"<<", end.start)]
+    out += b"<< /Type /XRef\n   /Length %d\n   /Filter /FlateDecode\n   /Size %d\n" % (len(table), len(rows))
+    out += b"   /W [1 5 2]\n   /Root %d 0 R\n   /Info %d 0 R\n>>\nstream\n" % (end.root, end.info)
+    out += table + b"\nendstream\nendobj\nstartxref\n%d\n%%%%EOF\n" % start
+    return bytes(out)
+
+
+def _rows(end: Trailer) -> list[tuple[int, int, int]]:
+    """The rows of a cross-reference stream: kind and two fields of each object (ISO 32000-2, table 18)."""
+    try:
+        data = zlib.decompressobj().decompress(end.table)
+    except zlib.error as error:
+        raise ValueError(f"the cross-reference stream can't be read: {error}") from error
+    first, second, third = end.widths
+    length = first + second + third
+    if not first or len(data) != end.size * length:
+        raise ValueError("the cross-reference stream has other rows than objects")
+    rows = (data[at : at + length] for at in range(0, len(data), length))
+    return [
+        (
+            int.from_bytes(row[:first], "big"),
+            int.from_bytes(row[first : first + second], "big"),
+            int.from_bytes(row[first + second :], "big"),
+        )
+        for row in rows
+    ]
