@@ -15,6 +15,8 @@ from fontTools.ttLib import TTFont
 import wexagraph
 from tests.helpers import ProgramTest, letter, mbox
 from wexagraph.demo.build import html, message, when
+from wexagraph.pages.checking.clipping import cut_lines
+from wexagraph.pages.checking.content_text import quick_text
 from wexagraph.pages.checking.text_check import missing_words, read_back
 from wexagraph.pages.cleaning.breaks import escaped
 from wexagraph.pages.cleaning.clean import clean
@@ -232,6 +234,33 @@ class ReadBack(ProgramTest):
         self.assertIn("anchor", note.detail)
         self.assertEqual(missing_words("one two two", ["one two"]), (["two"], []))
         self.assertEqual(missing_words("\u05e9\u05dc\u05d5\u05dd", ["\u05dd\u05d5\u05dc\u05e9"]), ([], []))
+
+    def test_words_that_run_to_the_left(self) -> None:
+        for words, wanted in (
+            ("\u05deSaltmere \u05dc-2024", set()),  # a word of two directions
+            ("\u0648\u064e\u0631\u064e\u062d\u0652\u0645\u064e\u0629\u064f", {"text-unsearchable"}),  # with vowel signs
+            ("\u05e2\u05b2\u05dc\u05b5\u05d9\u05db\u05b6\u05dd", {"text-unsearchable"}),
+        ):
+            pdf, codes = pdf_of(f"<p dir=rtl>{words}</p>")
+            self.assertEqual(codes, wanted, ascii(words))
+            self.assertIn("words-missing", {note.code for note in read_back(pdf, f"{words} \u05d0\u05d1\u05d2")[0]})
+
+    def test_a_box_that_cuts_text_off(self) -> None:
+        box = "<div style='overflow:hidden;{}'>{}</div>"
+        for body, cut in (
+            (box.format("height:6px", "Tide"), True),
+            (box.format("height:24px;border-radius:6px", "Tide<br>table"), True),
+            (box.format("height:14px", "<p style='margin:0;line-height:40px'>Tide"), True),
+            (box.format("height:6px", "<p style='margin:0;opacity:.5'>Tide"), True),
+            (
+                box.format("height:40px;border-radius:6px", "Tide &ndash; <b>&bull;</b> 3 <i style='opacity:.5'>table"),
+                False,
+            ),
+        ):
+            pdf, _ = pdf_of(body, read_back=False)
+            self.assertEqual(quick_text(pdf, cuts=True) is None, cut, body)
+            lines = [line for page in pypdfium2.PdfDocument(pdf) for line in cut_lines(page)]
+            self.assertEqual(bool(lines), cut, body)
 
     def test_is_told_and_can_be_left_out(self) -> None:
         self.write("m.mbox", mbox(letter("Signs", body="Sign \U0010fffd\n")))

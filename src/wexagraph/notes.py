@@ -38,7 +38,7 @@ CODES = {
     "formula-uncomputed": "cells hold a formula without a result; the formula is shown",
     "archival-failed": "no PDF/A could be made of it; it is an ordinary PDF",
     "words-missing": "words of the message were not found again in the PDF",
-    "text-unsearchable": "words with joined letters are drawn, but a search in the PDF may not find them",
+    "text-unsearchable": "words are drawn, but a search in the PDF may not find them",
     "letters-missing": "no font has some of the letters; boxes stand in their place",
     "body-too-long": "the text is too long for a page; it is whole in the embedded file",
     "body-too-deep": "the layout is nested too deeply and was flattened",

@@ -11,6 +11,8 @@ import re
 from collections.abc import Callable, Iterator
 from typing import Any
 
+from wexagraph.pages.checking.clipping import perhaps_cut
+
 Decode = Callable[[bytes], str]
 
 # operators of ISO 32000-2, section 9.4.3, and the strings they show
@@ -26,8 +28,9 @@ _SECTION = re.compile(rb"begin(bfchar|bfrange)(.*?)endbf", re.DOTALL)
 _DEEPEST = 8
 
 
-def quick_text(pdf: bytes) -> list[str] | None:
-    """The text of each page, a line for each string shown; None where some of it can't be told this way."""
+def quick_text(pdf: bytes, cuts: bool = False) -> list[str] | None:
+    """The text of each page, a line for each string shown; None where some of it can't be told this way, and with
+    `cuts` where some may be cut off."""
     import pikepdf
 
     fonts: dict[Any, Decode | None] = {}
@@ -35,13 +38,15 @@ def quick_text(pdf: bytes) -> list[str] | None:
         with pikepdf.open(io.BytesIO(pdf)) as document:
             pages = []
             for page in document.pages:
+                if cuts and any(_says_something(*shown, fonts) for shown in perhaps_cut(page.obj)):
+                    return None
                 pieces: list[str] = []
                 for content, resources, _ in contents(page.obj):
                     if not _shown(content, resources, fonts, pieces):
                         return None
                 pages.append("".join(pieces))
             return pages
-    except (pikepdf.PdfError, ValueError, KeyError, AttributeError, TypeError):
+    except (pikepdf.PdfError, ValueError, LookupError, AttributeError, TypeError):
         return None
 
 
@@ -74,19 +79,12 @@ def _shown(content: bytes, resources: Any, fonts: dict[Any, Decode | None], piec
                 run = []
             current = name
             if name not in named:
-                font = held["/" + name.decode("latin-1")]
-                if font.objgen not in fonts:
-                    fonts[font.objgen] = _decoder(font)
-                named[name] = fonts[font.objgen]
+                named[name] = _known(held["/" + name.decode("latin-1")], fonts)
             decode = named[name]
         elif literal or packed:
             if decode is None:
                 return False
-            if packed:
-                literal = bytes.fromhex(packed.decode("ascii"))
-            elif b"\\" in literal:
-                literal = _ESCAPE.sub(_unescaped, literal)
-            run.append(literal)
+            run.append(_bytes(literal, packed))
         elif decode is _winansi:
             run.append(b"\n")
         elif decode is not None:
@@ -95,6 +93,20 @@ def _shown(content: bytes, resources: Any, fonts: dict[Any, Decode | None], piec
     if run and decode is not None:
         pieces.append(decode(b"".join(run)))
     return True
+
+
+def _says_something(string: bytes, font: Any, fonts: dict[Any, Decode | None]) -> bool:
+    """Whether a letter or digit is in a string, or it can't be told."""
+    decode = _known(font, fonts)
+    content = _bytes(string[1:-1], b"") if string.startswith(b"(") else _bytes(b"", string[1:-1])
+    return decode is None or any(char.isalnum() for char in decode(content))
+
+
+def _bytes(literal: bytes, packed: bytes) -> bytes:
+    """What a literal or a hexadecimal string holds (ISO 32000-2, section 7.3.4)."""
+    if packed:
+        return bytes.fromhex(packed.decode("ascii"))
+    return _ESCAPE.sub(_unescaped, literal) if b"\\" in literal else literal
 
 
 def _winansi(data: bytes) -> str:
@@ -106,6 +118,12 @@ def _unescaped(match: re.Match[bytes]) -> bytes:
     if code[:1].isdigit():
         return bytes((int(code, 8) & 255,))
     return b"" if code[-1:] == b"\n" else _ESCAPED.get(code, code)
+
+
+def _known(font: Any, fonts: dict[Any, Decode | None]) -> Decode | None:
+    if font.objgen not in fonts:
+        fonts[font.objgen] = _decoder(font)
+    return fonts[font.objgen]
 
 
 def _decoder(font: Any) -> Decode | None:

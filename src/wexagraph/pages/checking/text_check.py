@@ -5,11 +5,11 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections import Counter
-from typing import Any
 
 from wexagraph.errors import PageError
 from wexagraph.notes import Note
 from wexagraph.pages.checking.actual_text import fits
+from wexagraph.pages.checking.clipping import cut_lines
 from wexagraph.pages.checking.content_text import quick_text
 
 # what never has a form of its own on paper, and marks with which the reader joins lines
@@ -19,6 +19,10 @@ _UNSEEN = re.compile(
 )
 _UNMAPPED = "\N{REPLACEMENT CHARACTER}"
 _MARKS = ".,:;!?()[]{}<>\"'\u00ab\u00bb\u2018\u2019\u201c\u201d\u2026\u060c\u061b\u061f"
+_LEFTWARDS = re.compile("([\u0590-\u08ff\ufb1d-\ufdff\ufe70-\ufefc]+)")
+# of Hebrew and Arabic, which are told in an order and in lines of their own
+_VOWEL_SIGNS = re.compile("[\u0591-\u05bd\u05bf-\u05c7\u0610-\u061a\u064b-\u065f\u0670\u06d6-\u06ed]")
+_EDGES = re.compile(r"^\W+|\W+$")
 _PIECE = 12
 _TOLD = 8
 _BEGINNING = 30
@@ -34,23 +38,24 @@ def read_back(pdf: bytes, text: str, cuts: bool = False) -> tuple[list[Note], li
     """
     import pypdfium2
 
-    document, cut = None, []
     try:
-        if cuts:
-            document = pypdfium2.PdfDocument(pdf)
-            cut = [line for page in document for line in _cut_lines(page)]
         # the real reader takes as long as a third of making the page: it is asked where the quick one is in doubt
-        quick = quick_text(pdf) if not cut else None
-        if quick and missing_words(text, quick) == ([], []):
+        quick = quick_text(pdf, cuts)
+        lost, drawn = missing_words(text, quick) if quick else ([], [])
+        if quick and not lost and not drawn and not _VOWEL_SIGNS.search(text):
             return [], quick
-        document = document or pypdfium2.PdfDocument(pdf)
+        document = pypdfium2.PdfDocument(pdf)
         if len(document) == 0:
             raise PageError("the PDF has no page")
+        cut = [line for page in document for line in cut_lines(page)] if cuts else []
         pages = [page.get_textpage().get_text_bounded() for page in document]
     except pypdfium2.PdfiumError as error:
         raise PageError(f"the PDF can't be read back: {error}") from error
     notes = []
     missing, unsearchable = missing_words(text, pages)
+    if quick:  # it does not look where vowel signs stand, so that it sees that these words are drawn
+        unsearchable += [word for word in missing if _VOWEL_SIGNS.search(word) and word not in lost]
+        missing = [word for word in missing if word not in unsearchable]
     if cut:
         wanted = set(_normal(text).split())
         missing += [word for line in cut for word in _normal(line).split() if word in wanted]
@@ -75,7 +80,8 @@ def starts_late(text: str, pages: list[str]) -> bool:
 def missing_words(text: str, pages: list[str]) -> tuple[list[str], list[str]]:
     """The words of a text that the pages hold less often than the text does, and those only drawn, not told.
 
-    The second are words with letters drawn as one sign that has no character (Indic conjuncts, stacked Thai vowels).
+    The second are words with letters drawn as one sign that has no character (Indic conjuncts, stacked Thai vowels),
+    and those of Arabic and Hebrew with vowel signs, which the letters are told between.
     """
     wanted = Counter(_normal(text).split())
     shown = _normal("\n".join(pages))
@@ -85,11 +91,18 @@ def missing_words(text: str, pages: list[str]) -> tuple[list[str], list[str]]:
         return [], []
     stream = "".join(shown.split())
     lost = [word for word, count in rest if not _stands(word, count, stream, len(pages))]
-    if not lost or _UNMAPPED not in shown:
-        return lost, []
-    shapes = [word for word in words if _UNMAPPED in word and _has_letters(word)][:_MOST_SHAPES]
-    drawn = [word for word in lost[:_MOST_SHAPES] if any(fits(shape, word) for shape in shapes)]
+    drawn = []
+    if any(map(_VOWEL_SIGNS.search, lost)):
+        runs = [_letters(run) for run in _LEFTWARDS.findall(shown.replace("\n", "").replace(_UNMAPPED, ""))]
+        drawn += [word for word in lost if _VOWEL_SIGNS.search(word) and any(_letters(word) <= run for run in runs)]
+    if lost and _UNMAPPED in shown:
+        shapes = [word for word in words if _UNMAPPED in word and _has_letters(word)][:_MOST_SHAPES]
+        drawn += [word for word in lost[:_MOST_SHAPES] if any(fits(shape, word) for shape in shapes)]
     return [word for word in lost if word not in drawn], drawn
+
+
+def _letters(word: str) -> Counter[str]:
+    return Counter(char for char in word if unicodedata.category(char)[0] in "LN")
 
 
 def _has_letters(word: str) -> bool:
@@ -104,10 +117,13 @@ def _stands(word: str, count: int, stream: str, pages: int) -> bool:
     if bare != word and stream.count(bare) >= count:
         return True
     if not word.isascii():
+        runs = [run for part in _LEFTWARDS.split(word) if (run := _EDGES.sub("", part))]
+        if len(runs) > 1:  # each direction is told for itself
+            return all(_stands(run, count, stream, pages) for run in runs)
         if stream.count(word) + stream.count(word[::-1]) >= count:
             return True
         # vowel signs may be told beside their letters where these run to the left; in other scripts they count
-        kept = "LN" if any(unicodedata.bidirectional(c) in ("R", "AL") for c in word) else "LNM"
+        kept = "LN" if _LEFTWARDS.search(word) else "LNM"
         letters = "".join(c for c in word if unicodedata.category(c)[0] in kept)
         if stream.count(letters) + stream.count(letters[::-1]) >= count:
             return True
@@ -123,28 +139,3 @@ def _normal(text: str) -> str:
     if not text.isascii():
         text = _UNSEEN.sub("", unicodedata.normalize("NFKC", text))
     return text.casefold()
-
-
-def _cut_lines(page: Any) -> list[str]:
-    """Lines of which less than half is to be seen, since the box that they stand in is too small."""
-    from ctypes import byref, c_float
-
-    import pypdfium2.raw as pdfium
-
-    lines, words = [], None
-    x, y = c_float(), c_float()
-    at, segment, put = (byref(x), byref(y)), pdfium.FPDFClipPath_GetPathSegment, pdfium.FPDFPathSegment_GetPoint
-    for item in page.get_objects(filter=[pdfium.FPDF_PAGEOBJ_TEXT]):
-        clip = pdfium.FPDFPageObj_GetClipPath(item)
-        paths = max(0, pdfium.FPDFClipPath_CountPaths(clip)) if clip else 0
-        left, bottom, right, top = item.get_bounds()
-        for path in range(paths):
-            heights = []
-            for number in range(max(0, pdfium.FPDFClipPath_CountPathSegments(clip, path))):
-                put(segment(clip, path, number), *at)
-                heights.append(y.value)
-            if heights and min(top, max(heights)) - max(bottom, min(heights)) < (top - bottom) / 2:
-                words = words or page.get_textpage()
-                lines.append(words.get_text_bounded(left, bottom, right, top))
-                break
-    return lines
