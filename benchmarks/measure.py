@@ -23,11 +23,13 @@ def seconds(action: Callable[[], object]) -> float:
     return time.perf_counter() - start
 
 
-def paired(rounds: int, *actions: Callable[[], object]) -> list[list[float]]:
-    """Each action's seconds, round by round and side by side, so that a slow moment of the machine meets all."""
+def paired(rounds: int, *actions: Callable[[], object], rest: float = 0.0) -> list[list[float]]:
+    """Each action's seconds, round by round and side by side, so that a slow moment of the machine meets all; before
+    each a rest of so many seconds, which does not count."""
     rounds_of_each: list[list[float]] = [[] for _ in actions]
     for _ in range(rounds):
         for times, action in zip(rounds_of_each, actions, strict=True):
+            time.sleep(rest)
             times.append(seconds(action))
     return rounds_of_each
 

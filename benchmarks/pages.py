@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import sys
+import tempfile
 from concurrent.futures import Future
 from contextlib import suppress
 from pathlib import Path
 
 from benchmarks.chromium import Chromium
 from benchmarks.inputs import messages
-from benchmarks.measure import paired, ratio, table
+from benchmarks.measure import PROGRAM, paired, ratio, run, seconds, table
 from wexagraph.demo.build import html, message, when
 from wexagraph.errors import PageError
 from wexagraph.messages import Message
@@ -22,7 +23,9 @@ from wexagraph.work.worker import prepare
 OPTIONS = PageOptions(zone="UTC")
 BARE = PageOptions(zone="UTC", read_back=False)
 HEAD = ["what", "a message", "beside it", "a message", "times its rate", "at least"]
-_AT_ONCE = 6
+_AT_ONCE = 26
+_REST = 0.1
+"""Seconds before each turn: the browser still clears up for a while after it has answered."""
 
 
 def ours(data: list[bytes], engine: str = "plutoprint", options: PageOptions = OPTIONS) -> None:
@@ -65,18 +68,32 @@ def main(*folders: Path) -> None:
 
 
 def of_others(folder: Path) -> None:
-    """The HTML files of a folder four times over, each a message, beside the browser and WeasyPrint."""
+    """The HTML files of a folder four times over, each a message, beside the browser and WeasyPrint: making alone, and
+    the whole program with all that it does around that, from its start to its end."""
     texts = [path.read_text("utf-8", "replace") for path in sorted(folder.glob("*.html"))]
     data = [
         message("a@saltmere.example", "r@saltmere.example", "Mail of others", when("2026-03-14"), html(text))
         for text in texts
     ]
     ours(data[:5])
+    whole = [_export(data * 4)]
     mine, count, _, theirs = _beside_chromium(data, [_endless(text) for text in texts], rounds=4)
-    rows = [row("HTML of others, one worker", mine, count, "Chromium, the original on one endless sheet", theirs, 6)]
+    whole.append(_export(data * 4))
+    browser = "Chromium, the original on one endless sheet"
+    rows = [row("HTML of others, one worker", mine, count, browser, theirs, 6)]
+    rows.append(row("the same, `export --jobs 1` as a whole", [sum(whole) / 8], count, browser, theirs, 6))
     mine, theirs = paired(2, lambda: ours(data, options=BARE), lambda: _weasy(data))
     rows.append(row("HTML of others, one worker", mine, count, "the same with WeasyPrint", theirs, 12))
     table(f"{count} HTML files of others to finished PDF", HEAD, rows)
+
+
+def _export(data: list[bytes]) -> float:
+    with tempfile.TemporaryDirectory() as folder:
+        mail, into = Path(folder, "mail"), Path(folder, "into")
+        mail.mkdir()
+        for number, each in enumerate(data):
+            (mail / f"{number}.eml").write_bytes(each)
+        return seconds(lambda: run(PROGRAM, "export", str(mail), "--into", str(into), "--jobs", "1", "--quiet"))
 
 
 def _weasy(data: list[bytes]) -> None:
@@ -101,6 +118,7 @@ def _beside_chromium(data: list[bytes], pages: list[str], rounds: int = 3) -> tu
                 rounds,
                 lambda: ours(data[some], options=BARE),  # noqa: B023
                 lambda: [browser.pdf(page) for page in pages[some]],  # noqa: B023
+                rest=_REST,
             )
             mine += times[0]
             theirs += times[1]

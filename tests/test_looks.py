@@ -234,6 +234,7 @@ class ReadBack(ProgramTest):
         self.assertIn("anchor", note.detail)
         self.assertEqual(missing_words("one two two", ["one two"]), (["two"], []))
         self.assertEqual(missing_words("\u05e9\u05dc\u05d5\u05dd", ["\u05dd\u05d5\u05dc\u05e9"]), ([], []))
+        self.assertEqual(missing_words("\u0633\u0644\u0627\u0645", ["\u0645\u0644\u0627\u0633"]), ([], []))
 
     def test_words_that_run_to_the_left(self) -> None:
         for words, wanted in (

@@ -25,6 +25,7 @@ _ESCAPED = {b"n": b"\n", b"r": b"\r", b"t": b"\t", b"b": b"\b", b"f": b"\f"}
 _CHAR = re.compile(rb"<([0-9A-Fa-f]+)>\s*<([0-9A-Fa-f]+)>")
 _RANGE = re.compile(rb"<([0-9A-Fa-f]+)>\s*<([0-9A-Fa-f]+)>\s*<([0-9A-Fa-f]+)>")
 _SECTION = re.compile(rb"begin(bfchar|bfrange)(.*?)endbf", re.DOTALL)
+_BLANKS = b"\0\t\n\f\r "
 _DEEPEST = 8
 
 
@@ -105,7 +106,7 @@ def _says_something(string: bytes, font: Any, fonts: dict[Any, Decode | None]) -
 def _bytes(literal: bytes, packed: bytes) -> bytes:
     """What a literal or a hexadecimal string holds (ISO 32000-2, section 7.3.4)."""
     if packed:
-        return bytes.fromhex(packed.decode("ascii"))
+        return bytes.fromhex(packed.translate(None, _BLANKS).decode("ascii"))  # a line may end within a byte
     return _ESCAPE.sub(_unescaped, literal) if b"\\" in literal else literal
 
 

@@ -22,6 +22,7 @@ _MARKS = ".,:;!?()[]{}<>\"'\u00ab\u00bb\u2018\u2019\u201c\u201d\u2026\u060c\u061
 _LEFTWARDS = re.compile("([\u0590-\u08ff\ufb1d-\ufdff\ufe70-\ufefc]+)")
 # of Hebrew and Arabic, which are told in an order and in lines of their own
 _VOWEL_SIGNS = re.compile("[\u0591-\u05bd\u05bf-\u05c7\u0610-\u061a\u064b-\u065f\u0670\u06d6-\u06ed]")
+_LAM_ALEF = re.compile("([\u0622\u0623\u0625\u0627])\u0644")
 _EDGES = re.compile(r"^\W+|\W+$")
 _PIECE = 12
 _TOLD = 8
@@ -101,6 +102,12 @@ def missing_words(text: str, pages: list[str]) -> tuple[list[str], list[str]]:
     return [word for word in lost if word not in drawn], drawn
 
 
+def _orders(word: str) -> set[str]:
+    """A word as it is written, and as its signs stand from left to right, of which lam and alef may be one."""
+    backwards = word[::-1]
+    return {word, backwards, _LAM_ALEF.sub("\u0644\\1", backwards)}
+
+
 def _letters(word: str) -> Counter[str]:
     return Counter(char for char in word if unicodedata.category(char)[0] in "LN")
 
@@ -120,12 +127,12 @@ def _stands(word: str, count: int, stream: str, pages: int) -> bool:
         runs = [run for part in _LEFTWARDS.split(word) if (run := _EDGES.sub("", part))]
         if len(runs) > 1:  # each direction is told for itself
             return all(_stands(run, count, stream, pages) for run in runs)
-        if stream.count(word) + stream.count(word[::-1]) >= count:
+        if sum(map(stream.count, _orders(word))) >= count:
             return True
         # vowel signs may be told beside their letters where these run to the left; in other scripts they count
         kept = "LN" if _LEFTWARDS.search(word) else "LNM"
         letters = "".join(c for c in word if unicodedata.category(c)[0] in kept)
-        if stream.count(letters) + stream.count(letters[::-1]) >= count:
+        if sum(map(stream.count, _orders(letters))) >= count:
             return True
     if len(word) <= 2 * _PIECE:
         return False
