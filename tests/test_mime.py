@@ -78,6 +78,15 @@ class Structure(unittest.TestCase):
                 root, _ = parse(data)
                 self.assertEqual(root.content().strip(), data.strip())
 
+    def test_the_first_delimiter_ends_a_header_that_has_no_empty_line(self) -> None:
+        whole = mail(multipart("mixed", text("one\n"), file("a.pdf", "application/pdf", b"%PDF-")))
+        wanted = [(part.type, part.content()) for part in Message(whole).root.walk()]
+        for empty, end in ((b"", b"\n"), (b" \n", b"\n"), (b"\t \n", b"\n"), (b" \n", b"\r\n")):
+            read = Message(whole.replace(b"\n\n", b"\n" + empty, 1).replace(b"\n", end))
+            parts = [(part.type, part.content().replace(b"\r\n", b"\n")) for part in read.root.walk()]
+            self.assertEqual(parts, wanted, (empty, end))
+            self.assertEqual((read.header.subject, [note.code for note in read.notes()]), ("x", []))
+
     def test_sizes_without_decoding(self) -> None:
         for length in range(0, 200, 7):
             part = parse(mail(file("x", "a/b", b"x" * length)))[0]

@@ -23,6 +23,7 @@ _NAMED_SET = re.compile(
     rb'charset[ \t]*=[ \t]*"?([\w.:+-]{1,40})|=\?([\w.:+-]{1,40})(?:\*[^?]*)?\?[bq]\?', re.IGNORECASE
 )
 _IN_BRACKETS = re.compile(rb"<[^<>]*>")
+_BOUNDARY = re.compile(rb'\bboundary[ \t]*=[ \t]*(?:"([^"\r\n]*)"|([^\s;]+))', re.IGNORECASE)
 _FIELD_LINE = re.compile(rb"(?:\xef\xbb\xbf)?[!-9;-~]+[ \t]*:|>*From ")
 
 
@@ -36,9 +37,15 @@ def header_end(data: bytes, start: int = 0, end: int | None = None) -> int:
         return start + 2
     lf = data.find(b"\n\n", start, end)
     crlf = data.find(b"\n\r\n", start, end if lf < 0 else lf)
-    if crlf >= 0:
-        return crlf + 3
-    return lf + 2 if lf >= 0 else end
+    body = crlf + 3 if crlf >= 0 else lf + 2 if lf >= 0 else end
+    # some programs leave the empty line out, or put a blank into it: the first delimiter ends the header all the same
+    dashes = data.find(b"\n--", start, body)
+    if dashes >= 0:
+        line = data[dashes + 3 : body].partition(b"\n")[0].strip()
+        named = _BOUNDARY.search(data, start, dashes)
+        if line and named is not None and line in named.groups():
+            return dashes + 1
+    return body
 
 
 class Address(NamedTuple):
