@@ -58,6 +58,18 @@ class Structure(unittest.TestCase):
         self.assertEqual([part.content().strip() for part in root.children], [b"one", b"two"])
         self.assertEqual([note.code for note in notes], ["boundary-missing"])
 
+    def test_a_boundary_that_the_header_does_not_name(self) -> None:
+        whole = mail(multipart("mixed", text("one\n"), file("a.pdf", "application/pdf", b"%PDF-")))
+        named = Message(whole).root.parameters["boundary"].encode()
+        for other in (b"other", b"'" + named + b"'", b""):
+            root, notes = parse(whole.replace(named, other, 1))
+            self.assertEqual([part.content().strip() for part in root.children], [b"one", b"%PDF-"], other)
+            self.assertEqual([note.code for note in notes], ["boundary-wrong"])
+        for words in ("-- \nInes", "--\nInes", "-----\none\n-----\n--------\n", "--note\none\n--note\n"):
+            plain = mail(text(words)).replace(b"text/plain", b'multipart/mixed; boundary="x"', 1)
+            root, notes = parse(plain)
+            self.assertEqual((root.children, root.type, notes), ([], "text/plain", []), words)
+
     def test_an_inner_end_missing_ends_with_its_parent(self) -> None:
         inner = multipart("alternative", text("inner\n"), closed=False)
         root, _ = parse(mail(multipart("mixed", inner, text("outer\n"))))

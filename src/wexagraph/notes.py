@@ -17,6 +17,7 @@ CODES = {
     "charset-wrong": "the declared character set does not fit the bytes; another was used",
     "characters-lost": "bytes that are no character in any fitting set are shown as \N{REPLACEMENT CHARACTER}",
     "encoding-damaged": "a transfer encoding is damaged; what could be decoded is shown",
+    "boundary-wrong": "the header does not name what stands between the parts; they were told apart all the same",
     "boundary-missing": "the end of a multipart body is missing; the message may have been cut short",
     "nesting-too-deep": "parts are nested too deeply; the innermost are kept but not shown",
     "parts-too-many": "there are more parts than can be listed; the last ones are kept but not shown",

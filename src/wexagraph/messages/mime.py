@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from itertools import islice
 from urllib.parse import unquote_to_bytes
 
 from wexagraph.messages.charsets import decode
@@ -26,6 +27,10 @@ _FIELD = re.compile(rb"(?:\xef\xbb\xbf)?(?:>*From [^\n]*\n)?[!-9;-~]+[ \t]*:")
 _FIELDS = re.compile(
     rb"(?:\xef\xbb\xbf)?(?:>*From [^\n]*\n)?(?:[!-9;-~]+[ \t]*:[^\n]*+(?:\n[ \t][^\n]*+)*+(?:\n|\Z))++"
 )
+# a line that may stand between parts, and what a part may begin with
+_DELIMITER = re.compile(rb"^--(\S[^\r\n]{0,199}?)[ \t]*\r?\n(content-[a-z-]+[ \t]*:)?", re.IGNORECASE | re.MULTILINE)
+_LETTER = re.compile(rb"[A-Za-z0-9]")
+_MOST_DELIMITERS = 50
 _SIMPLE = re.compile(  # no parameter, or one without anything unusual: nearly every field there is
     rb"""([A-Za-z0-9/.+_-]+)[ \t]*(?:;[ \t\r\n]*([A-Za-z0-9-]+)=(?:"([^"\\]*)"|([^\s";*]+))[ \t]*;?)?"""
 )
@@ -169,9 +174,24 @@ def _part(data: bytes, start: int, end: int, number: str, default: str, depth: i
             part.type = "application/octet-stream"
         elif boundary:
             _split(part, boundary.encode("latin-1", "replace"), depth, scan)
+        if not part.children and part.type.startswith("multipart/") and not part.filename:  # a named one is a file
+            likely = _likely_boundary(data, body, end)
+            if likely:
+                scan.notes.append(Note("boundary-wrong", f"part {number[:40]}"))
+                _split(part, likely, depth, scan)
         if not part.children and part.type.startswith("multipart/"):
             part.type = "text/plain"  # no boundary, or none of its delimiters: what stands there is text
     return part
+
+
+def _likely_boundary(data: bytes, start: int, end: int) -> bytes:
+    """What stands between the parts of a body whose header names no boundary, or another; b"" where nothing does."""
+    for match in islice(_DELIMITER.finditer(data, start, end), _MOST_DELIMITERS):
+        mark = match[1]
+        closed = data.find(b"\n--" + mark + b"--", match.end() - 1, end) >= 0
+        if (closed or match[2]) and not mark.endswith(b"--") and _LETTER.search(mark):
+            return mark
+    return b""
 
 
 def _split(part: Part, boundary: bytes, depth: int, scan: _Scan) -> None:
