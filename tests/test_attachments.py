@@ -373,6 +373,15 @@ class Ways(ProgramTest):
             register = (self.folder / f"out-{ways}" / "register.csv").read_text("utf-8-sig")
             self.assertEqual("plan.pdf is application/x-executable" in register, noted, ways)
 
+    def test_one_that_is_not_whole_is_noted(self) -> None:
+        whole = letter_with(file("plan.pdf", "application/pdf", pdf("Plan of the quay")))
+        end = whole.rindex(b"\n--")
+        self.write("in/a.eml", whole[: end - 6] + whole[end:])
+        self.run_program("export", "in", "--into", "out")
+        self.assertIn("encoding is damaged", (self.folder / "out/register.csv").read_text("utf-8-sig"))
+        self.run_program("attachments", "in", "--into", "files")
+        self.assertIn("encoding is damaged", (self.folder / "files/register.csv").read_text("utf-8-sig"))
+
     def test_the_list_on_the_page_leads_to_pages_and_files(self) -> None:
         parts = [file(f"{name}.txt", "text/plain", name.encode()) for name in ("one", "two")]
         with pikepdf.open(self.export("embed", *parts)) as document:

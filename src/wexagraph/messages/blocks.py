@@ -5,8 +5,11 @@ from __future__ import annotations
 import mimetypes
 from dataclasses import dataclass
 
+from wexagraph.messages.filetypes import contradicts
 from wexagraph.messages.headers import Header, header_end
 from wexagraph.messages.mime import Part
+from wexagraph.notes import Note
+from wexagraph.text import one_line
 
 _EXTENSIONS = {"message/rfc822": ".eml", "text/plain": ".txt", "image/jpeg": ".jpg"}
 _NAMES = {
@@ -57,6 +60,18 @@ class Attachment:
 
     def content(self) -> bytes:
         return self.part.content()
+
+    def notes(self) -> list[Note]:
+        """What is wrong with it: it is of another type than it says, or not whole."""
+        notes = []
+        other = contradicts(self.name, self.type, self.content())
+        if other:
+            notes.append(Note("attachment-other-type", f"{one_line(self.name)[:80] or 'no name'} is {other}"))
+        if self.part.damaged():
+            notes.append(
+                Note("encoding-damaged", f"{self.part.encoding}, {one_line(self.name)[:80] or self.part.number}")
+            )
+        return notes
 
 
 @dataclass(frozen=True)

@@ -7,8 +7,6 @@ import mimetypes
 import re
 import zipfile
 
-from wexagraph.notes import Note
-from wexagraph.text import one_line
 from wexagraph.zips import UNREADABLE
 
 OFFICE = "application/vnd.openxmlformats-officedocument."
@@ -152,12 +150,6 @@ def contradicts(name: str, declared: str, content: bytes) -> str:
         if recognised == ZIP and any("zip" in c or "+" in c or "java" in c or "android" in c for c in claims)
         else recognised
     )
-
-
-def type_note(name: str, declared: str, content: bytes) -> Note | None:
-    """A note on a file that is of another type than it says."""
-    other = contradicts(name, declared, content)
-    return Note("attachment-other-type", f"{one_line(name)[:80] or 'no name'} is {other}") if other else None
 
 
 def _by_name(name: str) -> str:

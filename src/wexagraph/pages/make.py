@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING
 
 from wexagraph.errors import PageError
 from wexagraph.messages import Message
-from wexagraph.messages.filetypes import type_note
 from wexagraph.naming import Fields
 from wexagraph.notes import Note
 from wexagraph.pages.composing.header_footer import HeaderFooter, header_footer
@@ -159,8 +158,7 @@ def to_pdf(message: Message, job: Job, made: Made) -> bytes:
     attachments = message.attachments
     pieces: list[Piece] = []
     if wanted != ("none",):
-        type_notes = (type_note(a.name, a.type, a.content()) for a in attachments)
-        made.notes += [note for note in type_notes if note is not None]
+        made.notes += [note for attachment in attachments for note in attachment.notes()]
     embedded = job.options.taken("embed", attachments)
     paged = job.options.taken("pages", attachments)
     if paged:

@@ -16,7 +16,7 @@ from wexagraph.exports.attachments.documents import ATTACHMENTS_NAME, Paged, Par
 from wexagraph.exports.attachments.entries import Entry, Origin
 from wexagraph.exports.attachments.options import ExtractOptions
 from wexagraph.messages import Attachment, Header, Message
-from wexagraph.messages.filetypes import ZIP, contradicts, recognise
+from wexagraph.messages.filetypes import ZIP, recognise
 from wexagraph.messages.mime import made_part
 from wexagraph.naming import Fields, clean, with_extension
 from wexagraph.naming.paths import folder_path
@@ -143,7 +143,7 @@ def _pull(stager: Stager, envelope: Envelope, data: bytes, options: ExtractOptio
             envelope.header, envelope.folder, envelope.id, options.zone, moment, filename=filename, number=number
         )
         staged = dated(stager.stage("", content, False), moment) if options.native else None
-        note = "attachment-other-type" if contradicts(attachment.name, attachment.type, content) else ""
+        note = next((note.code for note in attachment.notes()), "")
         name = shortened(one_line(attachment.name), 1000)
         stem = _stem(fields, options)
         key = f"{place}:{name[:200]}"

@@ -13,7 +13,7 @@ from markupsafe import Markup
 
 from wexagraph.messages import Attachment, Message
 from wexagraph.messages.charsets import decode
-from wexagraph.messages.filetypes import DOCX, EML, PDF, XLSX, ZIP, settle, type_note
+from wexagraph.messages.filetypes import DOCX, EML, PDF, XLSX, ZIP, settle
 from wexagraph.messages.mime import made_part, unix_lines
 from wexagraph.messages.visible_text import html_to_text
 from wexagraph.naming import Fields
@@ -91,9 +91,7 @@ class Converter:
     def _piece(self, attachment: Attachment, depth: int, pages: bool) -> Piece:
         content = attachment.content()
         name = shortened(one_line(attachment.name), 300) or self.options.tr("no name")
-        other = type_note(attachment.name, attachment.type, content)
-        if other is not None:
-            self.notes.append(other)
+        self.notes += attachment.notes()
         kind = settle(attachment.name, attachment.type, content)
         scanned: Scanned | None = None
         reason = ""
