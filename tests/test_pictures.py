@@ -73,11 +73,11 @@ def shown(pdf: bytes) -> list[Image.Image]:
     """The pictures of a PDF with their alpha channels, as another reader unpacks them."""
     images = []
     with pikepdf.open(io.BytesIO(pdf)) as document:
-        found = [
+        streams = [
             each for each in document.objects if isinstance(each, pikepdf.Stream) and each.get("/Subtype") == "/Image"
         ]
-        masks = {each.SMask.objgen for each in found if "/SMask" in each}
-        for each in found:
+        masks = {each.SMask.objgen for each in streams if "/SMask" in each}
+        for each in streams:
             if each.objgen not in masks:
                 image = pikepdf.PdfImage(each).as_pil_image().convert("RGBA")
                 if "/SMask" in each:
