@@ -257,8 +257,12 @@ class Making(unittest.TestCase):
 
     def test_over_what_is_too_wide_the_heading_keeps_its_size(self) -> None:
         heights = set()
-        for width in ("10em", "60em"):
-            self.page(self.mail(html(f"<hr style='width:{width}'>")))
+        for wide in (
+            "<hr style='width:10em'>",
+            "<hr style='width:60em'>",
+            f"<table><tr>{'<td width=90>cell' * 40}</table>",
+        ):
+            self.page(self.mail(html(wide)))
             page = pypdfium2.PdfDocument(self.pdf)[0].get_textpage()
             box = page.get_charbox(page.search("Saturday").get_next()[0], loose=True)  # type: ignore[index]
             heights.add(round(box[3] - box[1], 1))

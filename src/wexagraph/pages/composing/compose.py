@@ -59,6 +59,11 @@ class Page:
     held: bool = False
     remote: tuple[str, ...] = ()
 
+    @property
+    def has_tables(self) -> bool:
+        """Whether a layout of the author's has tables."""
+        return "<table" in self.html.partition(_BEGIN_OF_LAYOUT)[2]
+
     def on_paper(self, paper: str, factor: float) -> Page:
         """The same page for another `@page` rule, all of ours but not the message's own larger by `factor`."""
 
@@ -95,6 +100,7 @@ _MOST_INLINED = 32 * 1024 * 1024
 """Characters that repeated pictures of a page may take; the first of each is always there."""
 _RESOURCE = re.compile(r"wx:picture-\d+")
 _POSITION = re.compile(r"position:(?<![\w-]position:)")  # looked for from behind, which is much quicker
+_BEGIN_OF_LAYOUT = 'class="wx-mail '
 _END_OF_OURS = "/* of the message */"
 _PAPER = re.compile(r"size: [\d.]+mm [\d.]+mm;\s+margin: [^;]+")
 _LENGTH = re.compile(r"(\d+(?:\.\d+)?)(mm|pt)\b")

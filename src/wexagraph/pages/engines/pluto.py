@@ -13,9 +13,9 @@ from wexagraph.pages.engines.fit import shrink
 from wexagraph.pages.engines.stand_ins import StandInLost, StandIns
 from wexagraph.pages.options import PageOptions
 
-_LEAST_OVERFLOW, _MOST_OVERFLOW = 1.0125, 3.0
-"""Times the width of the paper: a space that hangs at the end of a line counts for the engine; over a table that is
-wider than the most nobody reads a heading."""
+_LEAST_OVERFLOW, _MOST_OVERFLOW, _MOST_WITH_TABLES = 1.0125, 3.0, 12.0
+"""Times the width of the paper: a space that hangs at the end of a line counts for the engine; a text that is wider
+than the most may as well be broken into lines, but no table."""
 _HEIGHT = 2250
 """Points: of the sheet on which a layout's width is taken."""
 
@@ -55,7 +55,7 @@ class PlutoPrint:
         shown = replace(page, resources=page.resources | stand_ins.resources)
         book = self._book(shown, options)
         factor = book.get_document_width() / options.content_width
-        if not _LEAST_OVERFLOW < factor <= _MOST_OVERFLOW:
+        if not _LEAST_OVERFLOW < factor <= (_MOST_WITH_TABLES if shown.has_tables else _MOST_OVERFLOW):
             return stand_ins.put_back(self._written(book, shown, options))
         width, height = options.page_size
         larger = shown.on_paper(
