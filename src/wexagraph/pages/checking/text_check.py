@@ -37,14 +37,14 @@ def read_back(pdf: bytes, text: str, cuts: bool = False) -> tuple[list[Note], li
 
     Words are compared without case, compatibility forms and line breaks. Raises PageError where the PDF can't be read.
     """
+    # the real reader takes as long as a third of making the page: it is asked where the quick one is in doubt
+    quick = quick_text(pdf, cuts)
+    lost, drawn = missing_words(text, quick) if quick else ([], [])
+    if quick and not lost and not drawn and not _VOWEL_SIGNS.search(text):
+        return [], quick
     import pypdfium2
 
     try:
-        # the real reader takes as long as a third of making the page: it is asked where the quick one is in doubt
-        quick = quick_text(pdf, cuts)
-        lost, drawn = missing_words(text, quick) if quick else ([], [])
-        if quick and not lost and not drawn and not _VOWEL_SIGNS.search(text):
-            return [], quick
         document = pypdfium2.PdfDocument(pdf)
         if len(document) == 0:
             raise PageError("the PDF has no page")
