@@ -51,7 +51,7 @@ def main() -> None:
         try:
             function, arguments, seconds = cast(Call, receive(calls))
         except EOFError:
-            os._exit(0)  # every answer is sent, and to take down what engines loaded takes a tenth of a second
+            os._exit(0)  # every answer is sent, and taking down what engines loaded takes time
         if hasattr(signal, "alarm"):
             signal.alarm(int(seconds) + 15)  # should the parent be killed, a hanging engine ends too
         try:

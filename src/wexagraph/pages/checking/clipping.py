@@ -1,6 +1,6 @@
 """Text that the box it stands in cuts off, at its top or foot (ISO 32000-2, section 8.5.4).
 
-The content streams are asked first, which takes a tenth of the time; where they leave a doubt, a real reader looks.
+The content streams are asked first, which is much quicker; where they leave a doubt, a real reader looks.
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
 """Pictures that go round the engine.
 
-The engine packs each picture anew, all but JPEG, which takes most of the time of a page with a screenshot on it. So it
+The engine packs each picture anew, all but JPEG, which takes much of the time of a page with a screenshot on it. So it
 gets a grey JPEG of the same size for each larger picture, and hands that through as it is; in the PDF the picture comes
 in its place.
 """
