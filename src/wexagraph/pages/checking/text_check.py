@@ -37,7 +37,7 @@ def read_back(pdf: bytes, text: str, cuts: bool = False) -> tuple[list[Note], li
 
     Words are compared without case, compatibility forms and line breaks. Raises PageError where the PDF can't be read.
     """
-    # the real reader takes as long as a third of making the page: it is asked where the quick one is in doubt
+    # the real reader takes long: it is asked where the quick one is in doubt
     quick = quick_text(pdf, cuts)
     lost, drawn = missing_words(text, quick) if quick else ([], [])
     if quick and not lost and not drawn and not _VOWEL_SIGNS.search(text):
@@ -95,7 +95,7 @@ def missing_words(text: str, pages: list[str]) -> tuple[list[str], list[str]]:
     drawn = []
     if any(map(_VOWEL_SIGNS.search, lost)):
         runs = [_letters(run) for run in _LEFTWARDS.findall(shown.replace("\n", "").replace(_UNMAPPED, ""))]
-        drawn += [word for word in lost if _VOWEL_SIGNS.search(word) and any(_letters(word) <= run for run in runs)]
+        drawn += [word for word in lost if _VOWEL_SIGNS.search(word) and any(_drawn_in(run, word) for run in runs)]
     if lost and _UNMAPPED in shown:
         shapes = [word for word in words if _UNMAPPED in word and _has_letters(word)][:_MOST_SHAPES]
         drawn += [word for word in lost[:_MOST_SHAPES] if any(fits(shape, word) for shape in shapes)]
@@ -106,6 +106,12 @@ def _orders(word: str) -> set[str]:
     """A word as it is written, and as its signs stand from left to right, of which lam and alef may be one."""
     backwards = word[::-1]
     return {word, backwards, _LAM_ALEF.sub("\u0644\\1", backwards)}
+
+
+def _drawn_in(run: Counter[str], word: str) -> bool:
+    """Whether the letters of a run are those of a word, and at most as many more: of a neighbour on another line."""
+    letters = _letters(word)
+    return letters <= run and run.total() <= 2 * letters.total()
 
 
 def _letters(word: str) -> Counter[str]:
