@@ -131,15 +131,15 @@ class Header:
     def charset(self) -> str:
         """The character set of bytes beyond ASCII (against RFC 5322, but common) that are no UTF-8: the one that
         Content-Type or an encoded word names, else the likeliest for all words of the header together."""
-        return self._found_charset[0]
+        return self._likely_charset[0]
 
     def notes(self) -> list[Note]:
         """That its words were guessed, where nothing says what they are in."""
-        charset, named = ("", True) if self.block.isascii() else self._found_charset
+        charset, named = ("", True) if self.block.isascii() else self._likely_charset
         return [] if named else [Note("charset-guessed", f"header, read as {charset}")]
 
     @property
-    def _found_charset(self) -> tuple[str, bool]:
+    def _likely_charset(self) -> tuple[str, bool]:
         """The character set, and whether the header names it or needs none."""
         if self._charset is None:
             self._charset = self._find_charset()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import zlib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
 _TRAILER = re.compile(
@@ -54,6 +54,24 @@ def object_in_stream(pdf: bytes, number: int) -> bytes | None:
     return None
 
 
+def appended(pdf: bytes, end: Trailer, objects: Mapping[int, bytes]) -> bytes:
+    """The PDF with these objects behind it, new ones or for others of their numbers: an incremental update (ISO
+    32000-2, section 7.5.6)."""
+    out = bytearray(pdf if pdf.endswith(b"\n") else pdf + b"\n")
+    offsets = {}
+    for number, content in objects.items():
+        offsets[number] = len(out)
+        out += b"%d 0 obj\n%s\nendobj\n" % (number, content)
+    last = max(end.size, *(number + 1 for number in objects))
+    offsets[last] = start = len(out)
+    table = b"".join(_row(1, offset, 0) for _, offset in sorted(offsets.items()))
+    index = b" ".join(b"%d 1" % number for number in sorted(offsets))
+    out += b"%d 0 obj\n<< /Type /XRef /Size %d /W [1 5 2] /Index [%s] " % (last, last + 1, index)
+    out += b"/Root %d 0 R /Info %d 0 R /Prev %d " % (end.root, end.info, end.start)
+    out += b"/Length %d >>\nstream\n" % len(table) + table + b"\nendstream\nendobj\nstartxref\n%d\n%%%%EOF\n" % start
+    return bytes(out)
+
+
 class Change(NamedTuple):
     """Bytes that come in the place of others: where those begin and end."""
 
@@ -85,12 +103,17 @@ def changed(pdf: bytes, end: Trailer, changes: Sequence[Change], added: Sequence
 
     rows = [(kind, moved(first) if kind == 1 else first, second) for kind, first, second in _rows(end)]
     rows += [(1, offset, 0) for offset in offsets]
-    table = zlib.compress(b"".join(bytes([a]) + b.to_bytes(5, "big") + c.to_bytes(2, "big") for a, b, c in rows))
+    table = zlib.compress(b"".join(_row(*row) for row in rows))
     out += pdf[end.start : pdf.index(b"<<", end.start)]
     out += b"<< /Type /XRef\n   /Length %d\n   /Filter /FlateDecode\n   /Size %d\n" % (len(table), len(rows))
     out += b"   /W [1 5 2]\n   /Root %d 0 R\n   /Info %d 0 R\n>>\nstream\n" % (end.root, end.info)
     out += table + b"\nendstream\nendobj\nstartxref\n%d\n%%%%EOF\n" % start
     return bytes(out)
+
+
+def _row(kind: int, first: int, second: int) -> bytes:
+    """A row with fields of 1, 5 and 2 bytes."""
+    return bytes([kind]) + first.to_bytes(5, "big") + second.to_bytes(2, "big")
 
 
 def _rows(end: Trailer) -> list[tuple[int, int, int]]:

@@ -50,19 +50,16 @@ class Shown(NamedTuple):
     font: Any
 
 
-def perhaps_cut(page: Any) -> Iterator[Shown]:
-    """The strings of a page that may be cut off; `page` is its dictionary in pikepdf.
+def perhaps_cut(content: bytes, resources: Any) -> Iterator[Shown]:
+    """The strings that may be cut off, in the content of a page and in the forms that it draws.
 
     That they show little may be since there is little to show: of a blank, a dash or a bullet. Raises ValueError where
     the page is not laid out as the engine does.
     """
-    drawn = page.Contents
-    parts = drawn if drawn._type_name == "array" else [drawn]
-    yield from _perhaps_cut(b"\n".join(part.read_bytes() for part in parts), page, _State(), 0)
+    yield from _perhaps_cut(content, resources, _State(), 0)
 
 
-def _perhaps_cut(content: bytes, holder: Any, state: _State, depth: int) -> Iterator[Shown]:
-    resources = holder.get("/Resources", {})
+def _perhaps_cut(content: bytes, resources: Any, state: _State, depth: int) -> Iterator[Shown]:
     forms = {name: form for name, form in resources.get("/XObject", {}).items() if form.get("/Subtype") == "/Form"}
     kept: list[_State] = []
     base = size = 0.0
@@ -81,7 +78,8 @@ def _perhaps_cut(content: bytes, holder: Any, state: _State, depth: int) -> Iter
                 if depth == _DEEPEST:
                     raise ValueError("forms in forms without end")
                 _, bottom, _, top = map(float, form.BBox)
-                yield from _perhaps_cut(form.read_bytes(), form, state.within(bottom, top), depth + 1)
+                inner = state.within(bottom, top)
+                yield from _perhaps_cut(form.read_bytes(), form.get("/Resources", {}), inner, depth + 1)
         elif name:
             font = name
         elif operator[:1] == b"W":

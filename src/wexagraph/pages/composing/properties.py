@@ -12,7 +12,7 @@ from typing import Any
 import wexagraph
 from wexagraph.messages import Header
 from wexagraph.naming import Fields
-from wexagraph.pages.file_structure import object_in_stream, trailer
+from wexagraph.pages.file_structure import appended, object_in_stream, trailer
 from wexagraph.pages.options import PageOptions
 from wexagraph.text import one_line, without_controls
 
@@ -142,32 +142,17 @@ def _appended(pdf: bytes, about: Record) -> bytes | None:
     catalogue = object_in_stream(pdf, end.root) if end else None
     if end is None or catalogue is None or not re.fullmatch(rb"<<.*/Type /Catalog.*>>\s*", catalogue, re.DOTALL):
         return None
-    size, root, info = end.size, end.root, end.info
     packet = xmp(about)
-    more = f"/Metadata {size} 0 R /Lang ({about.language}) /ViewerPreferences << /DisplayDocTitle true >>\n>>"
-    out = bytearray(pdf if pdf.endswith(b"\n") else pdf + b"\n")
-    offsets = {root: len(out)}
-    out += b"%d 0 obj\n%s%s\nendobj\n" % (root, catalogue.rstrip()[:-2], more.encode("ascii"))
+    more = f"/Metadata {end.size} 0 R /Lang ({about.language}) /ViewerPreferences << /DisplayDocTitle true >>\n>>"
     rows = (
         f"/{name} <feff{text.encode('utf-16-be', 'replace').hex()}>"
         for name, text in _information(about).items()
         if text
     )
-    offsets[info] = len(out)
-    out += b"%d 0 obj\n<< %s >>\nendobj\n" % (info, "\n".join(rows).encode("ascii"))
-    offsets[size] = len(out)
-    out += b"%d 0 obj\n<< /Type /Metadata /Subtype /XML /Length %d >>\nstream\n" % (size, len(packet))
-    out += packet + b"\nendstream\nendobj\n"
-    offsets[size + 1] = start = len(out)
-    table = b"".join(b"\x01" + offset.to_bytes(5, "big") + b"\0\0" for _, offset in sorted(offsets.items()))
-    index = b" ".join(b"%d 1" % number for number in sorted(offsets))
-    out += b"%d 0 obj\n<< /Type /XRef /Size %d /W [1 5 2] /Index [%s] /Root %d 0 R /Info %d 0 R /Prev %d " % (
-        size + 1,
-        size + 2,
-        index,
-        root,
-        info,
-        end.start,
-    )
-    out += b"/Length %d >>\nstream\n" % len(table) + table + b"\nendstream\nendobj\nstartxref\n%d\n%%%%EOF\n" % start
-    return bytes(out)
+    head = b"<< /Type /Metadata /Subtype /XML /Length %d >>" % len(packet)
+    objects = {
+        end.root: catalogue.rstrip()[:-2] + more.encode("ascii"),
+        end.info: b"<< %s >>" % "\n".join(rows).encode("ascii"),
+        end.size: head + b"\nstream\n" + packet + b"\nendstream",
+    }
+    return appended(pdf, end, objects)
