@@ -9,10 +9,12 @@ import sys
 import unicodedata
 import unittest
 from pathlib import Path
+from unittest import mock
 
-from tests.helpers import ProgramTest, letter, mbox
+from tests.helpers import ProgramTest, letter, letter_with, mbox
 from wexagraph.errors import CallError
 from wexagraph.naming import NamePattern, clean, collision_key, component, with_extension
+from wexagraph.naming.paths import with_number
 from wexagraph.naming.safe import LIMIT
 
 FORBIDDEN = '<>:"/\\|?*'
@@ -172,6 +174,22 @@ class Names(ProgramTest):
         self.assertEqual(
             {name: (self.folder / "other" / name).read_bytes() for name in self.made("other", ".eml")}, by_name
         )
+
+    def test_no_number_is_tried_twice_where_many_have_one_name(self) -> None:
+        """It took minutes for some thousands of such messages, and hours for some ten thousands."""
+        for count in (60, 90):
+            letters = (letter_with(("image001.png", "image/png", b"%d" % n)) for n in range(count))
+            self.write("in.mbox", mbox(*letters))
+            numbers = ["", *(f" ({n})" for n in range(2, count + 1))]
+            for command, pattern, name in (
+                (("export", "--as", "eml"), "{sender}", "Slipway desk{}.eml"),
+                (("attachments",), "{filename}", "image001{}.png"),
+            ):
+                module = "exports.plan" if command[0] == "export" else "exports.attachments.ledger"
+                with mock.patch(f"wexagraph.{module}.with_number", wraps=with_number) as tried:
+                    self.call_program(command[0], "in.mbox", "--into", command[0], "--name", pattern, *command[1:])
+                self.assertEqual(self.made(command[0]), sorted(f"in/{name.format(n)}" for n in numbers))
+                self.assertLess(tried.call_count, 8 * count)
 
     def test_a_foreign_file_is_not_touched(self) -> None:
         self.write("box", mbox(letter("Invoice")))

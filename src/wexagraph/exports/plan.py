@@ -7,7 +7,8 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from dataclasses import replace
 from datetime import UTC
-from itertools import islice
+from itertools import groupby
+from operator import itemgetter
 
 from wexagraph.errors import MessageError
 from wexagraph.exports.formats import a_message
@@ -19,7 +20,7 @@ from wexagraph.messages import Header
 from wexagraph.messages.conversations import base_subject, thread
 from wexagraph.messages.dates import in_zone
 from wexagraph.naming import Fields, collision_key
-from wexagraph.naming.paths import RESERVED_STEMS, folder_path, numbered
+from wexagraph.naming.paths import RESERVED_STEMS, folder_path, with_number
 from wexagraph.output.target import Target
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Partition, Source, reopen
@@ -200,15 +201,16 @@ class Planner:
         journal.names.index_wishes()
         if self._was_empty:
             journal.names.give_lone(naming)
-        for number, key, stem in journal.names.wishes():
-            if self._free(number, key, stem):
-                journal.names.give(number, naming, key, stem)
-                continue
-            for candidate in islice(numbered(stem), 1, None):
-                key = collision_key(candidate)
-                if self._free(number, key, candidate) and not journal.names.wished(key):
-                    journal.names.give(number, naming, key, candidate)
-                    break
+        for _, rivals in groupby(journal.names.wishes(), itemgetter(1)):
+            first = 1
+            for message, _, stem in rivals:
+                # a message with names or files of its own may get one that no other can; a new one none before the last
+                new = journal.names.is_new(message)
+                number = first if new else 1
+                while not self._free(message, stem, number):
+                    number += 1
+                journal.names.give(message, naming, with_number(stem, "", number))
+                first = number + 1 if new else first
         journal.names.clear_wishes()
 
     def _digest_rivals(self) -> None:
@@ -219,14 +221,17 @@ class Planner:
             if not isinstance(data, MessageError):
                 self._journal.set_digest(row.number, hashlib.sha256(data).hexdigest())
 
-    def _free(self, number: int, key: str, stem: str) -> bool:
-        """Whether a message may have a name: no other has it, and no file lies there that is not its own."""
-        if key in RESERVED_STEMS or self._journal.names.taken(key, number):
+    def _free(self, message: int, stem: str, number: int) -> bool:
+        """Whether a message may have a name with this number: no other has it or wishes for it, and no file lies there
+        that is not its own."""
+        name, names = with_number(stem, "", number), self._journal.names
+        key = collision_key(name)
+        if key in RESERVED_STEMS or names.taken(key, message) or (number > 1 and names.wished(key)):
             return False
         naming = self._options.naming if self._options.generation else None  # made anew, it stands beside its old file
         return self._was_empty or not any(
-            self._target.taken(path) and not self._journal.files.has(number, path, naming)
-            for path in (stem + format.suffix for format in a_message())
+            self._target.taken(path) and not self._journal.files.has(message, path, naming)
+            for path in (name + format.suffix for format in a_message())
         )
 
 

@@ -11,7 +11,7 @@ from wexagraph.messages.headers import Header, header_end
 from wexagraph.messages.mime import Part, parse
 from wexagraph.messages.pictures import picture_type
 from wexagraph.messages.reading import Reader, Reading, html_of
-from wexagraph.messages.references import normal, picture_references
+from wexagraph.messages.references import may_refer, normal, picture_references
 from wexagraph.notes import Note
 
 _LABELS = re.compile(rb"=\?([^?*\s]{2,40})(?:\*[^?]*)?\?[bqBQ]\?")
@@ -81,7 +81,8 @@ class Message:
         reading = reader.reading
         reading.named = _named(reading.attachments)
         if reading.named:
-            wanted = {r for part in reading.html for r in picture_references(html_of(part, self._hint)[0])}
+            texts = [part for part in reading.html if may_refer(part.text(self._hint)[0], reading.named)]
+            wanted = {r for part in texts for r in picture_references(html_of(part, self._hint)[0])}
             parts = {id(part): part for r in wanted if (part := reading.named.get(r)) is not None}
             reading.drawn = [part for part in parts.values() if picture_type(part.content()) is not None]
             gone = {id(part) for part in reading.drawn}

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from html import unescape
 from urllib.parse import unquote
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
@@ -20,6 +21,14 @@ def picture_references(html: str) -> set[str]:
         if not _is_hidden(node):
             references.update(_of(node))
     return {normal(reference) for reference in references}
+
+
+def may_refer(html: str, names: Iterable[str]) -> bool:
+    """Whether a text may refer to one of these names, told at a glance: to a Content-ID only where it writes "cid:"."""
+    if any(not name.startswith("cid:") for name in names):
+        return True
+    html = html.lower()
+    return "cid:" in (unescape(html) if "&#" in html or "&colon" in html else html)
 
 
 def _of(node: LexborNode) -> Iterator[str]:

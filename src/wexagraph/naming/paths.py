@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from functools import lru_cache
 from itertools import count
 
@@ -32,13 +32,12 @@ def folder_path(folder: str, flat: bool = False) -> str:
     return path + "_" if path.lower() in RESERVED else path
 
 
-def numbered(stem: str, suffix: str = "") -> Iterator[str]:
-    """ "stem.suffix", "stem (2).suffix", "stem (3).suffix", and so on."""
-    yield stem + suffix
-    for turn in count(2):
-        yield f"{stem} ({turn}){suffix}"
+def with_number(stem: str, suffix: str, number: int) -> str:
+    """ "stem.suffix" for number 1, "stem (2).suffix" for number 2, and so on."""
+    return f"{stem} ({number}){suffix}" if number > 1 else stem + suffix
 
 
 def free_name(stem: str, suffix: str, taken: Callable[[str], bool]) -> str:
     """The first of the numbered names that is not taken."""
-    return next(name for name in numbered(stem, suffix) if not taken(name))
+    names = (with_number(stem, suffix, number) for number in count(1))
+    return next(name for name in names if not taken(name))

@@ -75,7 +75,8 @@ class Listed:
         """Those in a field of addresses."""
         return one_line(", ".join(map(str, self.envelope.header.addresses(field))))
 
-    def names(self) -> list[str]:
+    @cached_property
+    def attachments(self) -> list[str]:
         """What is attached to it, by name or type."""
         return [one_line(leaf.name or leaf.type) for leaf in self.source.attachments(self.envelope)]
 
@@ -111,8 +112,8 @@ COLUMNS: list[Column[Any]] = [
     Column("bcc", lambda listed: listed.people(b"bcc"), width=34),
     Column("subject", lambda listed: one_line(listed.envelope.header.subject), width=48),
     Column("size", lambda listed: listed.envelope.size, "number", 11),
-    Column("attachments", lambda listed: len(listed.names()), "number", 15),
-    Column("attachment_names", lambda listed: "; ".join(listed.names()), width=34),
+    Column("attachments", lambda listed: len(listed.attachments), "number", 15),
+    Column("attachment_names", lambda listed: "; ".join(listed.attachments), width=34),
     Column("text", lambda listed: listed.text, width=60, reads=True),
     Column("first_line", lambda listed: one_line(_first_line(listed)), width=48, reads=True),
     Column("message_id", lambda listed: one_line(listed.envelope.header.text(b"message-id")), width=30),

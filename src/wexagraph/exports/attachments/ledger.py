@@ -10,10 +10,12 @@ from typing import Any
 from wexagraph.errors import TargetError
 from wexagraph.exports.attachments.entries import Document, Entry, Origin
 from wexagraph.naming import collision_key, with_extension
-from wexagraph.naming.paths import RESERVED
+from wexagraph.naming.paths import RESERVED, with_number
 from wexagraph.output.target import Target
 from wexagraph.sources import Envelope
 
+_OFTEN = 16
+"""Attachments of one name, from which on it is remembered up to which number their names are given."""
 _SCHEMA = """
 BEGIN;
 CREATE TABLE IF NOT EXISTS message (
@@ -58,6 +60,7 @@ class Ledger:
                 f"{path} can't be used: {error}. Move it away, and run the same command again."
             ) from error
         self._numbers: dict[tuple[str, str, str, str], int] = {}
+        self._given: dict[str, int] = {}
 
     def _open(self) -> sqlite3.Connection:
         base = sqlite3.connect(self._path, isolation_level=None)
@@ -156,16 +159,25 @@ class Ledger:
         lie there already."""
         folder, slash, name = path.rpartition("/")
         stem, suffix = with_extension(name)
-        candidate, turn = path, 1
+        key, whole = collision_key(path), folder + slash + stem
+        given = self._given.get(key, 0)
+        while self._is_given(with_number(whole, suffix, given + 1)):
+            given += 1
+        if given >= _OFTEN:
+            self._given[key] = given
+        number = given + 1
         while True:
-            if self.ask("SELECT 1 FROM name WHERE key=?", collision_key(candidate)).fetchone() is None:
+            candidate = with_number(whole, suffix, number)
+            if not self._is_given(candidate):
                 taken = target.taken(candidate)
                 there = taken and candidate.lower() not in RESERVED and target.sha256(candidate) == sha256
                 if there or not taken:
                     self.ask("INSERT INTO name VALUES (?)", collision_key(candidate))
                     return candidate, there
-            turn += 1
-            candidate = f"{folder}{slash}{stem} ({turn}){suffix}"
+            number += 1
+
+    def _is_given(self, path: str) -> bool:
+        return self.ask("SELECT 1 FROM name WHERE key=?", collision_key(path)).fetchone() is not None
 
     def add(self, entry: Entry) -> None:
         self.ask(

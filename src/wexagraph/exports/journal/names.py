@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from wexagraph.exports.journal.base import Base
 from wexagraph.exports.journal.records import PlannedMessage
+from wexagraph.naming import collision_key
 from wexagraph.naming.paths import RESERVED_STEMS
 
 
@@ -22,6 +23,11 @@ class Names:
         return (
             self._base.ask("SELECT 1 FROM name WHERE message=? AND naming=?", (number, naming)).fetchone() is not None
         )
+
+    def is_new(self, number: int) -> bool:
+        """Whether a message has neither name nor file from an earlier run."""
+        either = "SELECT 1 FROM name WHERE message=? UNION ALL SELECT 1 FROM file WHERE message=?"
+        return self._base.ask(either, (number, number)).fetchone() is None
 
     def wish(self, number: int, wish: PlannedMessage) -> None:
         """The name that a message of an earlier run would like."""
@@ -68,5 +74,6 @@ class Names:
         """Whether a message other than this one bears a name that collides with `key`."""
         return self._base.ask("SELECT 1 FROM name WHERE key=? AND message<>?", (key, number)).fetchone() is not None
 
-    def give(self, number: int, naming: str, key: str, stem: str) -> None:
-        self._base.ask("INSERT INTO name (message, naming, key, stem) VALUES (?,?,?,?)", (number, naming, key, stem))
+    def give(self, number: int, naming: str, stem: str) -> None:
+        row = number, naming, collision_key(stem), stem
+        self._base.ask("INSERT INTO name (message, naming, key, stem) VALUES (?,?,?,?)", row)

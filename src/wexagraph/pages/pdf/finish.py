@@ -8,8 +8,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any, BinaryIO
 
-from wexagraph.naming import clean, component, with_extension
-from wexagraph.naming.paths import numbered
+from wexagraph.naming import clean, component, paths, with_extension
 from wexagraph.notes import Note
 from wexagraph.pages.composing.properties import Record, describe
 from wexagraph.pages.options import Lock
@@ -283,6 +282,6 @@ def _pdf_date(moment: datetime | None) -> str:
 def free_name(wanted: str, taken: set[str]) -> str:
     """A safe name for a file that none of `taken` is in the eyes of any disk; it joins them."""
     stem, extension = with_extension(clean(wanted))
-    name = next(name for name in numbered(component(stem, room=30), extension) if name.casefold() not in taken)
+    name = paths.free_name(component(stem, room=30), extension, lambda name: name.casefold() in taken)
     taken.add(name.casefold())
     return name
