@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import hashlib
+import itertools
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from dataclasses import replace
 from datetime import UTC
-from itertools import groupby
 from operator import itemgetter
 
 from wexagraph.errors import MessageError
@@ -201,16 +201,14 @@ class Planner:
         journal.names.index_wishes()
         if self._was_empty:
             journal.names.give_lone(naming)
-        for _, rivals in groupby(journal.names.wishes(), itemgetter(1)):
-            first = 1
-            for message, _, stem in rivals:
-                # a message with names or files of its own may get one that no other can; a new one none before the last
-                new = journal.names.is_new(message)
-                number = first if new else 1
-                while not self._free(message, stem, number):
-                    number += 1
+        for _, rivals in itertools.groupby(journal.names.wishes(), itemgetter(1)):
+            first = 1  # no lower number is free for a message that has not had it before
+            for message, key, stem in rivals:
+                own = [number for number in journal.names.own_numbers(message, key) if number < first]
+                numbers = itertools.chain(own, itertools.count(first))
+                number = next(number for number in numbers if self._free(message, stem, number))
                 journal.names.give(message, naming, with_number(stem, "", number))
-                first = number + 1 if new else first
+                first = max(first, number + 1)
         journal.names.clear_wishes()
 
     def _digest_rivals(self) -> None:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from wexagraph.exports.journal.base import Base
 from wexagraph.exports.journal.records import PlannedMessage
 from wexagraph.naming import collision_key
 from wexagraph.naming.paths import RESERVED_STEMS
+
+_NUMBER = re.compile(r" \((\d{1,9})\)")
 
 
 class Names:
@@ -24,10 +27,12 @@ class Names:
             self._base.ask("SELECT 1 FROM name WHERE message=? AND naming=?", (number, naming)).fetchone() is not None
         )
 
-    def is_new(self, number: int) -> bool:
-        """Whether a message has neither name nor file from an earlier run."""
-        either = "SELECT 1 FROM name WHERE message=? UNION ALL SELECT 1 FROM file WHERE message=?"
-        return self._base.ask(either, (number, number)).fetchone() is None
+    def own_numbers(self, number: int, key: str) -> list[int]:
+        """The numbers behind `key` in the names and files that a message has from earlier runs, in order."""
+        either = "SELECT key FROM name WHERE message=? UNION ALL SELECT path FROM file WHERE message=?"
+        texts = (collision_key(row[0]) for row in self._base.ask(either, (number, number)))
+        numbers = (_NUMBER.match(text, len(key)) for text in texts if text.startswith(key))
+        return sorted({int(match[1]) if match else 1 for match in numbers})
 
     def wish(self, number: int, wish: PlannedMessage) -> None:
         """The name that a message of an earlier run would like."""
