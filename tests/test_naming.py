@@ -14,7 +14,7 @@ from unittest import mock
 from tests.helpers import ProgramTest, letter, letter_with, mbox
 from wexagraph.errors import CallError
 from wexagraph.naming import NamePattern, clean, collision_key, component, with_extension
-from wexagraph.naming.paths import with_number
+from wexagraph.naming.paths import FreeNames, with_number
 from wexagraph.naming.safe import LIMIT
 
 FORBIDDEN = '<>:"/\\|?*'
@@ -97,6 +97,15 @@ class Components(unittest.TestCase):
             text = "".join(chr(rng.randrange(sys.maxunicode + 1)) for _ in range(rng.randrange(1, 40)))
             text += rng.choice(["", FORBIDDEN, "...", " ", "CON", "\u0301" * 300])
             self.assertEqual(illegal(component(text, 20)), "", repr(text))
+
+    def test_free_names(self) -> None:
+        names = FreeNames()
+        wanted = ["a.txt", "A.TXT", "a (2).txt", "a.txt", "a (2).txt", "b", "../b", ""]
+        given = ["a.txt", "A (2).TXT", "a (2) (2).txt", "a (3).txt", "a (2) (3).txt", "b", "b (2)", "unnamed"]
+        self.assertEqual([names.give(name) for name in wanted], given)
+        with mock.patch("wexagraph.naming.paths.with_number", wraps=with_number) as tried:
+            self.assertEqual([names.give("c.txt") for _ in range(99)][-1], "c (99).txt")
+        self.assertEqual(tried.call_count, 99, "no number is tried twice")
 
     def test_collision_keys(self) -> None:
         self.assertEqual(collision_key("A/B.pdf"), collision_key("a/b.PDF"))

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import lru_cache
 from itertools import count
 
-from wexagraph.naming.safe import clean, component
+from wexagraph.naming.safe import clean, component, with_extension
 
 MANIFEST, REGISTER = "manifest-sha256.txt", "register.csv"
 REGISTERS = {"csv": REGISTER, "xlsx": "register.xlsx"}
@@ -41,3 +41,22 @@ def free_name(stem: str, suffix: str, taken: Callable[[str], bool]) -> str:
     """The first of the numbered names that is not taken."""
     names = (with_number(stem, suffix, number) for number in count(1))
     return next(name for name in names if not taken(name))
+
+
+class FreeNames:
+    """Safe names for files in one place, each given once in the eyes of any disk."""
+
+    def __init__(self) -> None:
+        self._given: set[str] = set()
+        self._next: dict[str, int] = {}
+
+    def give(self, wanted: str) -> str:
+        """This name made safe, with a number behind its stem where it was given before."""
+        stem, suffix = with_extension(clean(wanted))
+        stem = component(stem, room=30)
+        name = with_number(stem, suffix, number := self._next.get((stem + suffix).casefold(), 1))
+        while name.casefold() in self._given:
+            name = with_number(stem, suffix, number := number + 1)
+        self._given.add(name.casefold())
+        self._next[(stem + suffix).casefold()] = number + 1
+        return name

@@ -13,12 +13,13 @@ from typing import TYPE_CHECKING
 from wexagraph.errors import PageError
 from wexagraph.messages import Message
 from wexagraph.naming import Fields
+from wexagraph.naming.paths import FreeNames
 from wexagraph.notes import Note
 from wexagraph.pages.composing.header_footer import HeaderFooter, header_footer
 from wexagraph.pages.composing.properties import Record, described, record
 from wexagraph.pages.composing.provenance import Provenance
 from wexagraph.pages.options import Lock, PageOptions
-from wexagraph.pages.pdf.finish import Embedded, finish, free_name
+from wexagraph.pages.pdf.finish import Embedded, finish
 from wexagraph.pages.pdf.pieces import Piece
 
 # what sets pages is loaded where pages are made, in the workers
@@ -113,10 +114,10 @@ Maker = Callable[[Message, Job, Made], bytes]
 
 def _beside(message: Message, options: PageOptions) -> dict[str, bytes]:
     """Attachments as files of their own, below "/" for a folder of the message's name, or as one ZIP beside it."""
-    taken: set[str] = set()
-    named = [(free_name(each.name, taken), each) for each in message.attachments]
-    lying = options.taken("beside", message.attachments)
-    zipped = options.taken("zip", message.attachments)
+    names = FreeNames()
+    named = [(names.give(each.name), each) for each in message.attachments]
+    lying = set(options.taken("beside", message.attachments))
+    zipped = set(options.taken("zip", message.attachments))
     beside = {f"/{name}": each.content() for name, each in named if each in lying}
     if zipped:
         out = io.BytesIO()
@@ -159,7 +160,7 @@ def to_pdf(message: Message, job: Job, made: Made) -> bytes:
     pieces: list[Piece] = []
     if wanted != ("none",):
         made.notes += [note for attachment in attachments for note in attachment.notes()]
-    embedded = job.options.taken("embed", attachments)
+    embedded = set(job.options.taken("embed", attachments))
     paged = job.options.taken("pages", attachments)
     if paged:
         from wexagraph.pages.attachments.convert import Converter
@@ -170,7 +171,7 @@ def to_pdf(message: Message, job: Job, made: Made) -> bytes:
         for piece, attachment in zip(pieces, paged, strict=True):
             piece.number = numbers[id(attachment)]
         made.notes += converter.notes
-        embedded = embedded + [a for a in converter.unconverted if a in attachments and a not in embedded]
+        embedded.update(converter.unconverted)
     tr = job.options.tr
     description = tr("Attached to: {title}", title=page.record.title[:200])
     files = [

@@ -11,6 +11,7 @@ from datetime import datetime
 from typing import Any
 
 from wexagraph.errors import PageError
+from wexagraph.naming.paths import FreeNames
 from wexagraph.notes import Note
 from wexagraph.pages.composing.compose import Page, templates
 from wexagraph.pages.composing.covers import Contents, Entry, contents_page, cover_page, sized
@@ -18,7 +19,7 @@ from wexagraph.pages.composing.header_footer import HeaderFooter
 from wexagraph.pages.composing.properties import Record, describe
 from wexagraph.pages.engines import Engine, engine
 from wexagraph.pages.options import Lock, PageOptions
-from wexagraph.pages.pdf.finish import MARK, as_archival, free_name, put_in_front, save
+from wexagraph.pages.pdf.finish import MARK, as_archival, list_files, put_in_front, save
 from wexagraph.pages.pdf.foreign import bookmarks_of
 from wexagraph.pages.pdf.run_on import MESSAGE, Stack, lowest_ink
 
@@ -89,7 +90,7 @@ class _Binding:
         self.pages: list[Any] = []  # to ask the document for one takes as long as it has pages
         self.bookmarks: list[Any] = []
         self.files: dict[str, Any] = {}
-        self.taken: set[str] = set()
+        self.names = FreeNames()
         self.count = 0
         self.starts: list[int] = []
         self.tops: list[float | None] = []  # how high on its page a part begins, where it is not at its head
@@ -168,7 +169,7 @@ class _Binding:
         """Take over an embedded file, under a name that no other has."""
         import pikepdf
 
-        name = free_name(wanted, self.taken)
+        name = self.names.give(wanted)
         spec.UF = spec.F = pikepdf.String(name)
         for key in ("/F", "/UF"):
             if key in spec.EF:
@@ -178,13 +179,9 @@ class _Binding:
     def _list_files(self) -> None:
         import pikepdf
 
-        if not self.files:
-            return
-        tree = pikepdf.NameTree.new(self.document)
-        for name, spec in sorted(self.files.items()):
-            tree[name] = spec
-        self.document.Root.Names = pikepdf.Dictionary(EmbeddedFiles=tree.obj)
-        self.document.Root.AF = pikepdf.Array(list(self.files.values()))
+        if self.files:
+            list_files(self.document, self.files)
+            self.document.Root.AF = pikepdf.Array(list(self.files.values()))
 
     def _fronts(self) -> tuple[bytes, bytes]:
         """The cover, if one is wanted, and the contents page, whose page numbers count its own pages too."""

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any, BinaryIO
 
-from wexagraph.naming import clean, component, paths, with_extension
+from wexagraph.naming.paths import FreeNames
 from wexagraph.notes import Note
 from wexagraph.pages.composing.properties import Record, describe
 from wexagraph.pages.options import Lock
@@ -144,10 +144,10 @@ def _embed(document: Any, files: Sequence[Embedded], moment: datetime | None) ->
     """Embed files. Returns the file specifications of those that are attachments, by their numbers in the message."""
     import pikepdf
 
-    taken: set[str] = set()
+    names, specs = FreeNames(), dict[str, Any]()
     embedded: dict[int, Any] = {}
     for file in files:
-        name = free_name(file.name, taken)
+        name = names.give(file.name)
         about: dict[str, Any] = {
             "filename": name,
             "mime_type": file.type,
@@ -156,11 +156,24 @@ def _embed(document: Any, files: Sequence[Embedded], moment: datetime | None) ->
             "creation_date": _pdf_date(moment),
             "mod_date": _pdf_date(moment),
         }
-        spec = pikepdf.AttachedFileSpec(document, file.content, **about)
-        document.attachments[name] = spec
+        specs[name] = pikepdf.AttachedFileSpec(document, file.content, **about).obj
         if file.number is not None:
-            embedded[file.number] = spec.obj
+            embedded[file.number] = specs[name]
+    list_files(document, specs)
     return embedded
+
+
+def list_files(document: Any, specs: dict[str, Any]) -> None:
+    """Name embedded files, of which a document has none yet, in its catalogue (ISO 32000-2, section 7.7.4)."""
+    import pikepdf
+
+    if specs:
+        tree = pikepdf.NameTree.new(document)
+        for name, spec in sorted(specs.items()):
+            tree[name] = spec
+        names = document.Root.get("/Names", pikepdf.Dictionary())
+        names.EmbeddedFiles = tree.obj
+        document.Root.Names = names
 
 
 def _connect(document: Any, own: int, starts: dict[int, int], embedded: dict[int, Any]) -> None:
@@ -277,11 +290,3 @@ def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any], part: 
 def _pdf_date(moment: datetime | None) -> str:
     moment = (moment or datetime(1980, 1, 1, tzinfo=UTC)).astimezone(UTC)
     return f"D:{moment:%Y%m%d%H%M%S}Z"
-
-
-def free_name(wanted: str, taken: set[str]) -> str:
-    """A safe name for a file that none of `taken` is in the eyes of any disk; it joins them."""
-    stem, extension = with_extension(clean(wanted))
-    name = paths.free_name(component(stem, room=30), extension, lambda name: name.casefold() in taken)
-    taken.add(name.casefold())
-    return name
