@@ -6,6 +6,7 @@ import base64
 import email
 import email.policy
 import random
+import re
 import unittest
 
 from tests.helpers import png
@@ -93,11 +94,31 @@ class Structure(unittest.TestCase):
     def test_the_first_delimiter_ends_a_header_that_has_no_empty_line(self) -> None:
         whole = mail(multipart("mixed", text("one\n"), file("a.pdf", "application/pdf", b"%PDF-")))
         wanted = [(part.type, part.content()) for part in Message(whole).root.walk()]
-        for empty, end in ((b"", b"\n"), (b" \n", b"\n"), (b"\t \n", b"\n"), (b" \n", b"\r\n")):
+        habit = b"This is a multi-part message in MIME format.\n"
+        for empty, end in ((b"", b"\n"), (b" \n", b"\n"), (b"\t \n", b"\n"), (b" \n", b"\r\n"), (habit, b"\n")):
             read = Message(whole.replace(b"\n\n", b"\n" + empty, 1).replace(b"\n", end))
             parts = [(part.type, part.content().replace(b"\r\n", b"\n")) for part in read.root.walk()]
             self.assertEqual(parts, wanted, (empty, end))
             self.assertEqual((read.header.subject, [note.code for note in read.notes()]), ("x", []))
+
+    def test_a_parameter_that_begins_a_line_as_a_field_does(self) -> None:
+        letter = mail(multipart("mixed", text("Words."), file("a.zip", "application/zip", b"PK\x05\x06" + bytes(18))))
+        broken = re.sub(rb";\s+(?=boundary=|name=)", b";\n", letter)
+        self.assertNotEqual(broken, letter)
+        message = Message(broken)
+        self.assertEqual([(a.name, a.content()[:2]) for a in message.attachments], [("a.zip", b"PK")])
+        self.assertEqual(message.notes(), [])
+
+    def test_the_last_delimiter_with_something_behind_it(self) -> None:
+        letter = mail(multipart("mixed", text("One."), text("Two.")))
+        mark = b"--" + parse(letter)[0].parameters["boundary"].encode() + b"--"
+        for more, left in ((b">", b">"), (b"> what?", b"> what?"), (b"\x00", b"\x00"), (b"x", None), (b" x", None)):
+            root, notes = parse(letter.replace(mark, mark + more))
+            codes = [note.code for note in notes]
+            self.assertEqual(codes, ["boundary-missing"] if left is None else [], more)
+            if left is not None:
+                start, end = root.outside[-1]
+                self.assertEqual((len(root.children), root.data[start:end].strip()), (2, left))
 
     def test_sizes_without_decoding(self) -> None:
         for length in range(0, 200, 7):

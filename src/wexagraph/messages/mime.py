@@ -27,8 +27,12 @@ _FIELD = re.compile(rb"(?:\xef\xbb\xbf)?(?:>*From [^\n]*\n)?[!-9;-~]+[ \t]*:")
 _FIELDS = re.compile(
     rb"(?:\xef\xbb\xbf)?(?:>*From [^\n]*\n)?(?:[!-9;-~]+[ \t]*:[^\n]*+(?:\n[ \t][^\n]*+)*+(?:\n|\Z))++"
 )
+_UNFOLDED = re.compile(rb";([ \t]*\r?\n)(?=[A-Za-z][A-Za-z0-9*-]*=[^:\r\n]*(?:[\r\n]|\Z))")
+"""Where a parameter begins a line as a field does, against RFC 5322 section 2.2.3."""
 # a line that may stand between parts, and what a part may begin with
 _DELIMITER = re.compile(rb"^--(\S[^\r\n]{0,199}?)[ \t]*\r?\n(content-[a-z-]+[ \t]*:)?", re.IGNORECASE | re.MULTILINE)
+_LAST = re.compile(rb"--(?![\w'()+,./:=? -])")
+"""What makes a delimiter the last one; with a character of boundaries behind it, it would be another's."""
 _LETTER = re.compile(rb"[A-Za-z0-9]")
 _MOST_DELIMITERS = 50
 _SIMPLE = re.compile(  # no parameter, or one without anything unusual: nearly every field there is
@@ -162,10 +166,11 @@ def _part(data: bytes, start: int, end: int, number: str, default: str, depth: i
     body = min(header_end(data, start, end), end) if _FIELD.match(data, start, end) else start
     if data.startswith((b"\n", b"\r\n"), start, end):
         body = header_end(data, start, end)
-    fields = _FIELDS.match(data, start, body) if depth else None
-    if fields is not None and data[fields.end() : body].strip():
-        body = fields.end()  # a line that is no field: what stands there is text already
-    part = Part(data, Header(data[start:body]), body, end, number, default)
+    block = _UNFOLDED.sub(rb";\1 ", data[start:body])
+    fields = _FIELDS.match(block) if depth else None
+    if fields is not None and (text := block[fields.end() :]).strip():
+        block, body = fields[0], body - len(text)  # a line that is no field: what stands there is text already
+    part = Part(data, Header(block), body, end, number, default)
     scan.parts += 1
     if part.type.startswith("multipart/"):
         boundary = part.parameters.get("boundary", "")
@@ -223,11 +228,12 @@ def _delimiters(data: bytes, mark: bytes, start: int, end: int) -> Iterator[tupl
         line_end = data.find(b"\n", at, end)
         after = line_end + 1 if line_end >= 0 else end
         rest = data[at + len(mark) : after].rstrip()
-        if (at == start or data[at - 1 : at] == b"\n") and rest in (b"", b"--"):
+        last = _LAST.match(rest)
+        if (at == start or data[at - 1 : at] == b"\n") and (last or not rest):
             before = at
             if before > start:
                 before -= 2 if data[before - 2 : before] == b"\r\n" else 1
-            yield before, after, rest == b"--"
+            yield before, at + len(mark) + 2 if last and len(rest) > 2 else after, last is not None
         at = data.find(mark, max(after - 1, at + 1), end)
 
 

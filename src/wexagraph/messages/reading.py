@@ -71,6 +71,12 @@ class Reading:
     drawn: list[Part] = field(default_factory=list)
 
 
+def _is_empty(words: bytes) -> bool:
+    """Whether what stands outside the parts says nothing, or only what programs write there."""
+    words = words.strip()
+    return not words or (len(words) < 500 and _HABITUAL.search(words) is not None)
+
+
 class Reader:
     """Goes through the parts of a message and decides what is shown and what is attached.
 
@@ -105,8 +111,7 @@ class Reader:
 
     def _outside(self, part: Part, stretches: list[tuple[int, int]], label: str) -> None:
         for start, end in stretches:
-            words = part.data[start:end].strip()
-            if words and not (len(words) < 500 and _HABITUAL.search(words)):
+            if not _is_empty(part.data[start:end]):
                 self._left_over(part.data[start:end], label, part.number)
 
     def strays(self, header: Header) -> None:
@@ -114,7 +119,7 @@ class Reader:
         if header.has(MADE_FROM):
             self.reading.notes += Origin.of(header).notes()
         stray = header.strays()
-        if stray:
+        if not _is_empty(stray):
             self._left_over(stray, "Lines in the header that are no field", "header")
         repeated = header.repeated(b"from", b"subject", b"date")
         if repeated:
