@@ -249,6 +249,32 @@ class Charsets(unittest.TestCase):
                 self.assertEqual(text, wanted)
                 self.assertEqual([note.code for note in notes], [code] if code else [])
 
+    def test_a_set_for_latin_letters_declared_for_others(self) -> None:
+        """Programs write US-ASCII or Latin-1 over whatever their user types; almost any bytes can be read so."""
+        for codec, text in [
+            ("cp1251", "Причал номер три будет закрыт до вторника."),
+            ("koi8-r", "Просим капитанов сообщить, когда придут суда."),
+            ("cp1253", "Η προβλήτα τρία θα είναι κλειστή έως την Τρίτη."),
+            ("cp1255", "רציף שלוש יהיה סגור לתיקונים עד יום שלישי"),
+            ("iso8859-6", "الرصيف الثالث مغلق للإصلاح حتى يوم الثلاثاء"),
+            ("cp874", "ท่าเรือหมายเลขสามจะปิดซ่อมจนถึงวันอังคาร"),
+            ("gb18030", "三号码头将关闭维修至星期二。请船长通知港口办公室。"),
+            ("big5", "三號碼頭將關閉維修至星期二。請船長通知港口辦公室。"),
+            ("euc_jp", "第三岸壁は修理のため火曜日まで閉鎖されます。"),
+            ("cp949", "3번 부두는 화요일까지 수리를 위해 폐쇄됩니다."),
+        ]:
+            for label in ("us-ascii", "iso-8859-1", "windows-1252"):
+                decoded, notes = decode(text.encode(codec), label)
+                self.assertEqual((decoded, [note.code for note in notes]), (text, ["charset-wrong"]), label)
+        for text in [
+            "Der Liegeplatz drei wird für Ausbesserungen geschlossen. Grüße, Jörg Müller",
+            "ÜBERGABE DER LIEGEPLÄTZE FÜR GRÖSSERE SCHIFFE. PRÜFUNG MÖGLICH.",
+            "þriðja bryggjan verður lokuð vegna viðgerða fram á þriðjudag, ðí",
+            "“Tide” – 3 °C ± 0,5; § 4; £ 12; ½ berth…",
+        ]:
+            for label in ("us-ascii", "iso-8859-1"):
+                self.assertEqual(decode(text.encode("cp1252"), label), (text, []))
+
     SUBJECTS = [
         ("koi8-r", "Расписание приливов на март"),
         ("koi8-r", "СРОЧНО: дноуглубление у причала 3"),

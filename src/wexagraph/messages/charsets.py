@@ -13,8 +13,6 @@ from wexagraph.notes import Note
 # Labels as mail carries them, to the Python codec that reads what was really written. A label's superset is
 # taken where practice does (WHATWG Encoding Standard, section 4.2): Latin-1 is Windows-1252, GB2312 is GB18030.
 _ALIASES = {
-    "us-ascii": "cp1252",
-    "ascii": "cp1252",
     "ansi": "cp1252",
     "x-ansi": "cp1252",
     "iso-8859-1": "cp1252",
@@ -83,9 +81,12 @@ _STRANGE_RUN = re.compile(r"[^\x00-\x7f]{3}")
 _MOST_GUESSES = 6
 _SOME_WORDS = 6
 """So many words with accents tell the languages of Latin letters apart."""
+_SOME_LETTERS = 12
+"""So many different letters tell that words are not of Latin ones."""
 _LATIN = "cp1252 cp1250 iso8859-2 cp1254 cp1257".split()
 _OTHERS = (
-    "cp1251 cp1253 cp1255 cp1256 cp874 iso8859-5 koi8-r koi8-u gb18030 big5hkscs euc_kr cp949 cp932 euc_jis_2004"
+    "cp1251 cp1253 cp1255 cp1256 cp874 iso8859-5 iso8859-6 koi8-r koi8-u "
+    "gb18030 big5hkscs euc_kr cp949 cp932 euc_jis_2004"
 ).split()
 """Sets that mail is found in without a word about it."""
 
@@ -118,16 +119,17 @@ def decode(data: bytes, label: str = "", hint: str = "") -> tuple[str, list[Note
 
     Returns the text and notes on whatever was guessed or lost. A declared set that fits is used in silence, and one
     in which few bytes do not fit is used with U+FFFD for those. One that plainly does not fit gives way to UTF-8
-    where the bytes are UTF-8, then to the hint, to Windows-1252 where few bytes are not ASCII, and to a guess.
+    where the bytes are UTF-8, then to the hint, to Windows-1252 where few bytes are not ASCII, and to a guess. Bytes
+    beyond ASCII do not fit US-ASCII, nor do they fit Latin-1 where they make no words of Latin letters.
     """
     codec = codec_for(label)
-    if codec in (None, "cp1252", "utf-8") and data.isascii() and b"\x1b" not in data:
+    if codec in _USUAL and data.isascii() and b"\x1b" not in data:
         return data.decode("ascii"), []
-    if codec in (None, "cp1252", "utf-8") and b"\x1b$" in data:
+    if codec in _USUAL and b"\x1b$" in data:
         codec = None  # ISO-2022 escapes are ASCII to the eye, and to a declaration that was never thought about
     if codec is not None:
         text = _strict(data, codec)
-        if text is not None and not (codec == "cp1252" and label and _strict_utf8_letters(data)):
+        if text is not None and not (codec == "cp1252" and (_strict_utf8_letters(data) or _has_no_words(text))):
             return text, []
     hinted = codec_for(hint)
     alone = codec is not None or hinted is None or _strict(data, hinted) is None
@@ -137,10 +139,13 @@ def decode(data: bytes, label: str = "", hint: str = "") -> tuple[str, list[Note
             return text, [Note("characters-lost", f"{text.count(_LOST)} as {likely}")]
     guess = _guess(data, codec, hinted)
     text = _strict(data, guess) if guess else None
+    own = "cp1252" if codec == "ascii" else codec  # its superset in practice
+    if text is not None and guess == own:
+        return text, []
     code = "charset-wrong" if label.strip() else "charset-guessed"
     if text is not None and guess:
         return text, [Note(code, f"{_label(label)}read as {guess}")]
-    fallback = codec or "cp1252"
+    fallback = own or "cp1252"
     text = data.decode(fallback, "replace")
     lost = text.count(_LOST)
     return text, [Note("characters-lost", f"{lost} as {fallback}")] if lost else [
@@ -189,6 +194,14 @@ def _strict_utf8_letters(data: bytes) -> bool:
     return not data.isascii() and _strict(data, "utf-8") is not None
 
 
+def _has_no_words(text: str) -> bool:
+    """Whether the words of a text, as far as they have letters beyond ASCII, are hardly any of Latin letters."""
+    words = _strange_words(text[:65536])
+    latin = "".join(filter(_is_latin, words))
+    letters = "".join(words)
+    return len(set(letters)) >= _SOME_LETTERS and 5 * len(latin) < len(letters)
+
+
 def _guess(data: bytes, declared: str | None, hinted: str | None) -> str | None:
     """The likeliest codec; `hinted` is that of a set that stands elsewhere in the message."""
     for mark, name in ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16")):
@@ -203,7 +216,10 @@ def _guess(data: bytes, declared: str | None, hinted: str | None) -> str | None:
     sample = data if len(data) <= 65536 else data[:65536]
     western = "cp1252" if _strict(data, "cp1252") is not None else None
     text = sample.decode("cp1252", "replace")
-    latin = _share(_is_latin, _strange_words(text))
+    words = _strange_words(text)
+    if not words:
+        return western
+    latin = _share(_is_latin, words)
     # words of Latin letters with accents in them, or signs between them
     if latin > 0.8 or (latin >= 0.5 and len(_HIGH.findall(sample)) * 8 <= len(_WORDED.findall(sample))):
         enough = len({token for token in _TOKEN.findall(text) if not token.isascii()}) >= _SOME_WORDS
