@@ -270,6 +270,7 @@ class Charsets(unittest.TestCase):
             "Der Liegeplatz drei wird für Ausbesserungen geschlossen. Grüße, Jörg Müller",
             "ÜBERGABE DER LIEGEPLÄTZE FÜR GRÖSSERE SCHIFFE. PRÜFUNG MÖGLICH.",
             "þriðja bryggjan verður lokuð vegna viðgerða fram á þriðjudag, ðí",
+            "C´est l´avis d´un ami qu´il n´a pas d´heure, jusqu´à l´été; it’s what we don´t know.",
             "“Tide” – 3 °C ± 0,5; § 4; £ 12; ½ berth…",
         ]:
             for label in ("us-ascii", "iso-8859-1"):

@@ -74,7 +74,7 @@ _LOST = "\N{REPLACEMENT CHARACTER}"
 _HIGH = re.compile(rb"[\x80-\xff]")
 _WORDED = re.compile(rb"[A-Za-z]")
 _C1 = re.compile("[\x80-\x9f]")
-_TOKEN = re.compile(r"[^\x00-@\[-`{-\x7f\s]+")
+_TOKEN = re.compile(r"[^\x00-@\[-`{-\x7f\s´’]+")  # accents are written as apostrophes
 _EDGES = "".join(map(chr, range(0xA0, 0xC0))) + "×÷–—‘’‚“”„•…€™"
 """Signs that stand beside words of Latin letters."""
 _STRANGE_RUN = re.compile(r"[^\x00-\x7f]{3}")
