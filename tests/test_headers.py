@@ -276,6 +276,21 @@ class Charsets(unittest.TestCase):
             for label in ("us-ascii", "iso-8859-1"):
                 self.assertEqual(decode(text.encode("cp1252"), label), (text, []))
 
+    def test_utf8_declared_as_another_set(self) -> None:
+        for (
+            label
+        ) in "windows-1251 koi8-r iso-8859-2 iso-8859-15 windows-1254 macintosh gb2312 big5 shift_jis euc-kr".split():
+            for text in ("Причал номер три закрыт до вторника.", "Grüße aus dem Hafenbüro, schöne Tage!"):
+                decoded, notes = decode(text.encode(), label)
+                self.assertEqual((decoded, [note.code for note in notes]), (text, ["charset-wrong"]), label)
+        for text, codec in (
+            ("Ні", "cp1251"),
+            ("Вёсла, ещё её", "cp1251"),
+            ("联系", "gb18030"),
+            ("Â© 2026", "iso8859-15"),
+        ):
+            self.assertEqual(decode(text.encode(codec), codec), (text, []), "by chance they are UTF-8, or nearly")
+
     SUBJECTS = [
         ("koi8-r", "Расписание приливов на март"),
         ("koi8-r", "СРОЧНО: дноуглубление у причала 3"),

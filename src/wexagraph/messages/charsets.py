@@ -120,7 +120,8 @@ def decode(data: bytes, label: str = "", hint: str = "") -> tuple[str, list[Note
     Returns the text and notes on whatever was guessed or lost. A declared set that fits is used in silence, and one
     in which few bytes do not fit is used with U+FFFD for those. One that plainly does not fit gives way to UTF-8
     where the bytes are UTF-8, then to the hint, to Windows-1252 where few bytes are not ASCII, and to a guess. Bytes
-    beyond ASCII do not fit US-ASCII, nor do they fit Latin-1 where they make no words of Latin letters.
+    beyond ASCII do not fit US-ASCII, nor Latin-1 where they make no words of Latin letters, nor any other set where
+    they are UTF-8 beyond chance.
     """
     codec = codec_for(label)
     if codec in _USUAL and data.isascii() and b"\x1b" not in data:
@@ -129,7 +130,7 @@ def decode(data: bytes, label: str = "", hint: str = "") -> tuple[str, list[Note
         codec = None  # ISO-2022 escapes are ASCII to the eye, and to a declaration that was never thought about
     if codec is not None:
         text = _strict(data, codec)
-        if text is not None and not (codec == "cp1252" and (_strict_utf8_letters(data) or _has_no_words(text))):
+        if text is not None and not (_is_rather_utf8(data, codec) or (codec == "cp1252" and _has_no_words(text))):
             return text, []
     hinted = codec_for(hint)
     alone = codec is not None or hinted is None or _strict(data, hinted) is None
@@ -189,9 +190,11 @@ def _strict(data: bytes, codec: str) -> str | None:
     return None if re.search("[\ud800-\udfff]", text) else text
 
 
-def _strict_utf8_letters(data: bytes) -> bool:
-    """Whether bytes declared as Latin-1 are really UTF-8: at least one multi-byte sequence, and none broken."""
-    return not data.isascii() and _strict(data, "utf-8") is not None
+def _is_rather_utf8(data: bytes, codec: str) -> bool:
+    """Whether bytes that another codec reads are UTF-8: by chance they are only where they are few."""
+    text = _strict(data, "utf-8") if not (data.isascii() or codec.startswith("utf")) else None
+    least = 1 if codec == "cp1252" else 4 if codec in _OF_SEVERAL_BYTES else 2
+    return text is not None and sum(not letter.isascii() for letter in text) >= least
 
 
 def _has_no_words(text: str) -> bool:
