@@ -263,9 +263,17 @@ class Charsets(unittest.TestCase):
             ("euc_jp", "第三岸壁は修理のため火曜日まで閉鎖されます。"),
             ("cp949", "3번 부두는 화요일까지 수리를 위해 폐쇄됩니다."),
         ]:
-            for label in ("us-ascii", "iso-8859-1", "windows-1252"):
+            for label in ("us-ascii", "iso-8859-1", "iso-8859-2", "iso-8859-15"):
                 decoded, notes = decode(text.encode(codec), label)
                 self.assertEqual((decoded, [note.code for note in notes]), (text, ["charset-wrong"]), label)
+                self.assertEqual(decode(text.encode(codec), codec), (text, []), "a true declaration holds")
+        text = "Уважаемые коллеги! Причал закрыт до вторника. Просим сообщить, когда придут суда."
+        for codec, label in (("koi8-r", "windows-1251"), ("cp1251", "koi8-r")):
+            decoded, notes = decode(text.encode(codec), label)
+            self.assertEqual((decoded, [note.code for note in notes]), (text, ["charset-wrong"]), label)
+            self.assertEqual(decode(text.upper().encode(label), label), (text.upper(), []))
+        drawn = "┌──────┬─────┐ │ Tide │ 4 m │ ╞══════╪═════╡ ╚═╩═╝ ░▒▓█▀▄■"
+        self.assertEqual(decode(drawn.encode("cp437"), "cp437"), (drawn, []))
         for text in [
             "Der Liegeplatz drei wird für Ausbesserungen geschlossen. Grüße, Jörg Müller",
             "ÜBERGABE DER LIEGEPLÄTZE FÜR GRÖSSERE SCHIFFE. PRÜFUNG MÖGLICH.",

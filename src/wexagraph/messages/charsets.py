@@ -84,6 +84,7 @@ _SOME_WORDS = 6
 _SOME_LETTERS = 12
 """So many different letters tell that words are not of Latin ones."""
 _LATIN = "cp1252 cp1250 iso8859-2 cp1254 cp1257".split()
+_MORE_LATIN = "iso8859-3 iso8859-4 iso8859-10 iso8859-13 iso8859-14 iso8859-15 iso8859-16 mac-roman".split()
 _OTHERS = (
     "cp1251 cp1253 cp1255 cp1256 cp874 iso8859-5 iso8859-6 koi8-r koi8-u "
     "gb18030 big5hkscs euc_kr cp949 cp932 euc_jis_2004"
@@ -120,8 +121,8 @@ def decode(data: bytes, label: str = "", hint: str = "") -> tuple[str, list[Note
     Returns the text and notes on whatever was guessed or lost. A declared set that fits is used in silence, and one
     in which few bytes do not fit is used with U+FFFD for those. One that plainly does not fit gives way to UTF-8
     where the bytes are UTF-8, then to the hint, to Windows-1252 where few bytes are not ASCII, and to a guess. Bytes
-    beyond ASCII do not fit US-ASCII, nor Latin-1 where they make no words of Latin letters, nor any other set where
-    they are UTF-8 beyond chance.
+    beyond ASCII do not fit US-ASCII, nor a set of one byte a letter where they make no words, nor any set but UTF-8
+    where they are UTF-8 beyond chance.
     """
     codec = codec_for(label)
     if codec in _USUAL and data.isascii() and b"\x1b" not in data:
@@ -130,7 +131,7 @@ def decode(data: bytes, label: str = "", hint: str = "") -> tuple[str, list[Note
         codec = None  # ISO-2022 escapes are ASCII to the eye, and to a declaration that was never thought about
     if codec is not None:
         text = _strict(data, codec)
-        if text is not None and not (_is_rather_utf8(data, codec) or (codec == "cp1252" and _has_no_words(text))):
+        if text is not None and not (_is_rather_utf8(data, codec) or _has_no_words(text, codec)):
             return text, []
     hinted = codec_for(hint)
     alone = codec is not None or hinted is None or _strict(data, hinted) is None
@@ -197,12 +198,18 @@ def _is_rather_utf8(data: bytes, codec: str) -> bool:
     return text is not None and sum(not letter.isascii() for letter in text) >= least
 
 
-def _has_no_words(text: str) -> bool:
-    """Whether the words of a text, as far as they have letters beyond ASCII, are hardly any of Latin letters."""
-    words = _strange_words(text[:65536])
-    latin = "".join(filter(_is_latin, words))
-    letters = "".join(words)
-    return len(set(letters)) >= _SOME_LETTERS and 5 * len(latin) < len(letters)
+def _has_no_words(text: str, codec: str) -> bool:
+    """Whether hardly anything with letters beyond ASCII is a word: of Latin letters, where the codec is for those."""
+    if codec.startswith("utf") or codec in _OF_SEVERAL_BYTES or text.isascii():
+        return False
+    is_right = _is_latin if codec in _LATIN + _MORE_LATIN else _is_word
+    words = [word for word in _strange_words(text[:65536]) if any(c.isalpha() and not c.isascii() for c in word)]
+    letters, right = "".join(words), "".join(filter(is_right, words))
+    if len(set(letters)) < _SOME_LETTERS:
+        return False
+    # one set's small letters are another's capitals where both are of Cyrillic ones
+    turned = sum(word[0].islower() and word[1:].isupper() for word in words if len(word) > 2)
+    return 5 * len(right) < len(letters) or (turned > 1 and not any(word[1:].islower() for word in words))
 
 
 def _guess(data: bytes, declared: str | None, hinted: str | None) -> str | None:
