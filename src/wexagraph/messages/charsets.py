@@ -129,17 +129,16 @@ def decode(data: bytes, label: str = "", hint: str = "") -> tuple[str, list[Note
         return data.decode("ascii"), []
     if codec in _USUAL and b"\x1b$" in data:
         codec = None  # ISO-2022 escapes are ASCII to the eye, and to a declaration that was never thought about
-    if codec is not None:
-        text = _strict(data, codec)
-        if text is not None and not (_is_rather_utf8(data, codec) or _has_no_words(text, codec)):
-            return text, []
+    fitting = _strict(data, codec) if codec else None
+    if codec and fitting is not None and not (_is_rather_utf8(data, codec) or _has_no_words(fitting, codec)):
+        return fitting, []
     hinted = codec_for(hint)
     alone = codec is not None or hinted is None or _strict(data, hinted) is None
     for likely in dict.fromkeys((codec, "utf-8")):
         text = _mostly(data, likely, alone) if likely in _OF_SEVERAL_BYTES and _strict(data, "utf-8") is None else None
         if text is not None:
             return text, [Note("characters-lost", f"{text.count(_LOST)} as {likely}")]
-    guess = _guess(data, codec, hinted)
+    guess = _guess(data, codec, hinted, fitting is not None)
     text = _strict(data, guess) if guess else None
     own = "cp1252" if codec == "ascii" else codec  # its superset in practice
     if text is not None and guess == own:
@@ -212,8 +211,9 @@ def _has_no_words(text: str, codec: str) -> bool:
     return 5 * len(right) < len(letters) or (turned > 1 and not any(word[1:].islower() for word in words))
 
 
-def _guess(data: bytes, declared: str | None, hinted: str | None) -> str | None:
-    """The likeliest codec; `hinted` is that of a set that stands elsewhere in the message."""
+def _guess(data: bytes, declared: str | None, hinted: str | None, fits: bool = False) -> str | None:
+    """The likeliest codec; `hinted` is that of a set that stands elsewhere in the message. Where none is, the declared
+    one if it `fits`, else Windows-1252."""
     for mark, name in ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16")):
         if data.startswith(mark):
             return name
@@ -234,7 +234,7 @@ def _guess(data: bytes, declared: str | None, hinted: str | None) -> str | None:
     if latin > 0.8 or (latin >= 0.5 and len(_HIGH.findall(sample)) * 8 <= len(_WORDED.findall(sample))):
         enough = len({token for token in _TOKEN.findall(text) if not token.isascii()}) >= _SOME_WORDS
         return (enough and _detected(sample, data, declared, _LATIN)) or western
-    return _detected(sample, data, declared, _LATIN + _OTHERS) or western
+    return _detected(sample, data, declared, _LATIN + _OTHERS) or (declared if fits else western)
 
 
 def _detected(sample: bytes, data: bytes, declared: str | None, among: list[str]) -> str | None:
