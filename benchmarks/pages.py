@@ -15,6 +15,7 @@ from wexagraph.demo.build import html, message, when
 from wexagraph.errors import PageError
 from wexagraph.messages import Message
 from wexagraph.pages.composing.compose import compose
+from wexagraph.pages.engines import engine
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
 from wexagraph.work.pool import ProcessWorkers
@@ -28,9 +29,9 @@ _REST = 0.1
 """Seconds before each turn: the browser still clears up for a while after it has answered."""
 
 
-def ours(data: list[bytes], engine: str = "plutoprint", options: PageOptions = OPTIONS) -> None:
+def ours(data: list[bytes], with_engine: str = "plutoprint", options: PageOptions = OPTIONS) -> None:
     for each in data:
-        make(Job(each, ("pdf",), options, engine))
+        make(Job(each, ("pdf",), options, with_engine))
 
 
 def in_workers(data: list[bytes], count: int) -> None:
@@ -79,8 +80,11 @@ def of_others(folder: Path) -> None:
     whole = [_export(data * 4)]
     mine, count, _, theirs = _beside_chromium(data, [_endless(text) for text in texts], rounds=4)
     whole.append(_export(data * 4))
+    setter, composed = engine("plutoprint"), [compose(Message(each), BARE) for each in data]
+    alone = [seconds(lambda: [setter.render(page, BARE) for page in composed]) for _ in range(4)]
     browser = "Chromium, the original on one endless sheet"
     rows = [row("HTML of others, one worker", mine, count, browser, theirs, 6)]
+    rows.append(row("the page engine alone in it", [min(alone)], count, browser, theirs, 6))
     rows.append(row("the same, `export --jobs 1` as a whole", [sum(whole) / 8], count, browser, theirs, 6))
     mine, theirs = paired(2, lambda: ours(data, options=BARE), lambda: _weasy(data))
     rows.append(row("HTML of others, one worker", mine, count, "the same with WeasyPrint", theirs, 12))
