@@ -81,6 +81,8 @@ _STRANGE_RUN = re.compile(r"[^\x00-\x7f]{3}")
 _MOST_GUESSES = 6
 _SOME_WORDS = 6
 """So many words with accents tell the languages of Latin letters apart."""
+_MOST_READ = 2048
+"""Characters of a text by which a declared set is judged."""
 _SOME_LETTERS = 12
 """So many different letters tell that words are not of Latin ones."""
 _LATIN = "cp1252 cp1250 iso8859-2 cp1254 cp1257".split()
@@ -202,7 +204,7 @@ def _has_no_words(text: str, codec: str) -> bool:
     if codec.startswith("utf") or codec in _OF_SEVERAL_BYTES or text.isascii():
         return False
     is_right = _is_latin if codec in _LATIN + _MORE_LATIN else _is_word
-    words = [word for word in _strange_words(text[:65536]) if any(c.isalpha() and not c.isascii() for c in word)]
+    words = {word for word in _strange_words(text[:_MOST_READ]) if any(c.isalpha() and not c.isascii() for c in word)}
     letters, right = "".join(words), "".join(filter(is_right, words))
     if len(set(letters)) < _SOME_LETTERS:
         return False
@@ -262,7 +264,9 @@ def _share(test: Callable[[str], bool], words: list[str]) -> float:
 def _is_word(word: str) -> bool:
     """Whether there are no signs in it, and capitals only where capitals are. East Asian marks stand between letters
     without a blank."""
-    letters = all(unicodedata.category(letter)[0] in ("LMNP" if letter > "\u2010" else "LM") for letter in word)
+    letters = word.isalpha() or all(
+        unicodedata.category(letter)[0] in ("LMNP" if letter > "\u2010" else "LM") for letter in word
+    )
     return letters and (word.isupper() or word[1:] == word[1:].lower())
 
 
