@@ -108,6 +108,9 @@ class Structure(unittest.TestCase):
         message = Message(broken)
         self.assertEqual([(a.name, a.content()[:2]) for a in message.attachments], [("a.zip", b"PK")])
         self.assertEqual(message.notes(), [])
+        inside = b"Content-Type: text/plain;\ncharset=utf-8\nno field; but\nx;\ny=1\nz;\nw=2\n\nmore\n"
+        part = parse(b"Content-Type: multipart/mixed; boundary=q\n\n--q\n" + inside + b"--q--\n")[0].children[0]
+        self.assertEqual(part.content().strip(), inside[inside.index(b"no field") :].strip())
 
     def test_the_last_delimiter_with_something_behind_it(self) -> None:
         letter = mail(multipart("mixed", text("One."), text("Two.")))

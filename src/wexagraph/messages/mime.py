@@ -24,11 +24,13 @@ _PARAMETER = re.compile(rb';[ \t\r\n]*([^\s=;"]+)[ \t\r\n]*=[ \t\r\n]*("(?:[^"\\
 _EXTENDED = re.compile(r"(.+?)(?:\*(\d+))?(\*)?")
 _TYPE = re.compile(r"[a-z0-9.+_$&^!#-]+/[a-z0-9.+_$&^!#-]+")
 _FIELD = re.compile(rb"(?:\xef\xbb\xbf)?(?:>*From [^\n]*\n)?[!-9;-~]+[ \t]*:")
+# a parameter may begin a line as a field does, against RFC 5322 section 2.2.3
+_PARAMETER_LINE = rb"(?=[A-Za-z][A-Za-z0-9*-]*=[^:\r\n]*(?:[\r\n]|\Z))"
+_UNFOLDED = re.compile(rb";(\r?\n)" + _PARAMETER_LINE)
 _FIELDS = re.compile(
-    rb"(?:\xef\xbb\xbf)?(?:>*From [^\n]*\n)?(?:[!-9;-~]+[ \t]*:[^\n]*+(?:\n[ \t][^\n]*+)*+(?:\n|\Z))++"
+    rb"(?:\xef\xbb\xbf)?(?:>*From [^\n]*\n)?"
+    rb"(?:[!-9;-~]+[ \t]*:[^\n]*+(?:\n(?:[ \t]|(?:(?<=;\n)|(?<=;\r\n))" + _PARAMETER_LINE + rb")[^\n]*+)*+(?:\n|\Z))++"
 )
-_UNFOLDED = re.compile(rb";([ \t]*\r?\n)(?=[A-Za-z][A-Za-z0-9*-]*=[^:\r\n]*(?:[\r\n]|\Z))")
-"""Where a parameter begins a line as a field does, against RFC 5322 section 2.2.3."""
 # a line that may stand between parts, and what a part may begin with
 _DELIMITER = re.compile(rb"^--(\S[^\r\n]{0,199}?)[ \t]*\r?\n(content-[a-z-]+[ \t]*:)?", re.IGNORECASE | re.MULTILINE)
 _LAST = re.compile(rb"--(?![\w'()+,./:=? -])")
@@ -166,11 +168,10 @@ def _part(data: bytes, start: int, end: int, number: str, default: str, depth: i
     body = min(header_end(data, start, end), end) if _FIELD.match(data, start, end) else start
     if data.startswith((b"\n", b"\r\n"), start, end):
         body = header_end(data, start, end)
-    block = _UNFOLDED.sub(rb";\1 ", data[start:body])
-    fields = _FIELDS.match(block) if depth else None
-    if fields is not None and (text := block[fields.end() :]).strip():
-        block, body = fields[0], body - len(text)  # a line that is no field: what stands there is text already
-    part = Part(data, Header(block), body, end, number, default)
+    fields = _FIELDS.match(data, start, body) if depth else None
+    if fields is not None and data[fields.end() : body].strip():
+        body = fields.end()  # a line that is no field: what stands there is text already
+    part = Part(data, Header(_UNFOLDED.sub(rb";\1 ", data[start:body])), body, end, number, default)
     scan.parts += 1
     if part.type.startswith("multipart/"):
         boundary = part.parameters.get("boundary", "")
