@@ -100,6 +100,10 @@ class Structure(unittest.TestCase):
             parts = [(part.type, part.content().replace(b"\r\n", b"\n")) for part in read.root.walk()]
             self.assertEqual(parts, wanted, (empty, end))
             self.assertEqual((read.header.subject, [note.code for note in read.notes()]), ("x", []))
+        read = Message(b"From: a@b.example\nSubject: x\nHere is the multipart form.\n")
+        self.assertIn(
+            "Here is the multipart form.", [b.text.strip() for b in read.blocks() if isinstance(b, TextBlock)]
+        )
 
     def test_a_parameter_that_begins_a_line_as_a_field_does(self) -> None:
         letter = mail(multipart("mixed", text("Words."), file("a.zip", "application/zip", b"PK\x05\x06" + bytes(18))))

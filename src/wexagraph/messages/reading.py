@@ -51,6 +51,7 @@ _DATA_OF_TEXT = frozenset(
 """Texts for programs: with a name they are files, however they are to be disposed of."""
 _SMIME = ("application/pkcs7-mime", "application/x-pkcs7-mime")
 _HABITUAL = re.compile(rb"(?i)mime|multi-?part")  # what programs write before the parts, for readers of 1993
+_PREAMBLE = re.compile(rb"(?i)this is a multi-?part message in mime format\.?")
 
 
 def is_shown_text(kind: str) -> bool:
@@ -69,12 +70,6 @@ class Reading:
     html: list[Part] = field(default_factory=list)
     named: dict[str, Part] = field(default_factory=dict)
     drawn: list[Part] = field(default_factory=list)
-
-
-def _is_empty(words: bytes) -> bool:
-    """Whether what stands outside the parts says nothing, or only what programs write there."""
-    words = words.strip()
-    return not words or (len(words) < 500 and _HABITUAL.search(words) is not None)
 
 
 class Reader:
@@ -111,7 +106,8 @@ class Reader:
 
     def _outside(self, part: Part, stretches: list[tuple[int, int]], label: str) -> None:
         for start, end in stretches:
-            if not _is_empty(part.data[start:end]):
+            words = part.data[start:end].strip()
+            if words and not (len(words) < 500 and _HABITUAL.search(words)):
                 self._left_over(part.data[start:end], label, part.number)
 
     def strays(self, header: Header) -> None:
@@ -119,7 +115,7 @@ class Reader:
         if header.has(MADE_FROM):
             self.reading.notes += Origin.of(header).notes()
         stray = header.strays()
-        if not _is_empty(stray):
+        if stray and not _PREAMBLE.fullmatch(stray.strip()):  # it may be all that somebody wrote
             self._left_over(stray, "Lines in the header that are no field", "header")
         repeated = header.repeated(b"from", b"subject", b"date")
         if repeated:
