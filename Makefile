@@ -1,6 +1,7 @@
 # make demo   sets up everything and runs the demo
 # make test   sets up everything and runs all tests
 # make quick  what a change breaks most likely, in 90 seconds
+# make newest  all tests with the parts that pip gives today; make oldest  with the lowest that pyproject.toml allows
 # make manual the manual page, docs/wexagraph.1
 # make check  format, lint and types
 # make bench  all benchmarks, a table each (see benchmarks/README.md)
@@ -12,9 +13,9 @@ STAMP = $(VENV)/ready
 # compiled once, as an installation is: else every start of the program would compile it anew
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test quick manual check bench clean
+.PHONY: demo test quick newest oldest manual check bench clean
 
-$(STAMP): pyproject.toml
+$(STAMP): pyproject.toml constraints.txt
 	./setup.sh $(PYTHON) $(VENV)
 	touch $@
 
@@ -27,6 +28,10 @@ test: $(STAMP)
 
 quick: $(STAMP)
 	PATH="$(CURDIR)/$(BIN):$$PATH" $(BIN)/python -m tests --quick
+
+newest oldest:
+	./setup.sh $(PYTHON) $(VENV)-$@ $@
+	PATH="$(CURDIR)/$(VENV)-$@/bin:$$PATH" $(VENV)-$@/bin/python -m tests
 
 manual: $(STAMP)
 	$(BIN)/python -m wexagraph.cli.manual > docs/wexagraph.1
@@ -41,4 +46,4 @@ bench: $(STAMP)
 	PATH="$(CURDIR)/$(BIN):$$PATH" $(BIN)/python -m benchmarks
 
 clean:
-	rm -rf $(VENV) saltmere build dist benchmarks/data
+	rm -rf $(VENV) $(VENV)-newest $(VENV)-oldest saltmere build dist benchmarks/data

@@ -1,11 +1,12 @@
 #!/bin/sh
-# Usage: setup.sh PYTHON VENV, or setup.sh --bench for what only the benchmarks need
+# Usage: setup.sh PYTHON VENV [tested | newest | oldest], or setup.sh --bench for what only the benchmarks need
 # Makes a virtual environment with Wexagraph, its extras and the tools for developing it; on Debian, installs what
-# the tests need: qpdf, unzip, age, groff, Chromium and LibreOffice Calc, which judge results, Dovecot, the server they read from, and the libraries of the second page
+# the tests need: qpdf, poppler, unzip, age, groff, Chromium and LibreOffice Calc, which judge results, Dovecot, the server they read from, and the libraries of the second page
 # engine.
 set -eu
 python=$1
 venv=${2:-}
+parts=${3:-tested}
 
 missing=""
 if [ "$python" = --bench ]; then
@@ -14,6 +15,7 @@ if [ "$python" = --bench ]; then
     command -v zip >/dev/null || missing="$missing zip"
 else
     command -v qpdf >/dev/null || missing="$missing qpdf"
+    command -v pdftotext >/dev/null || missing="$missing poppler-utils"
     command -v unzip >/dev/null || missing="$missing unzip"
     command -v age >/dev/null || missing="$missing age"
     command -v groff >/dev/null || missing="$missing groff-base"
@@ -52,5 +54,14 @@ fi
 case $missing in *python3-venv*) done_installing ;; esac
 "$python" -m venv "$venv"
 # what a test imports is compiled when it is imported, which is a small part of it
-"$venv/bin/python" -m pip install --quiet --no-compile --disable-pip-version-check --editable ".[cluster,weasyprint,ocr,dev]"
+case $parts in
+    tested) constraints=constraints.txt ;;
+    newest) constraints=/dev/null ;;
+    oldest)
+        constraints=$venv/lowest.txt
+        "$python" tests/lowest.py >"$constraints"
+        ;;
+esac
+"$venv/bin/python" -m pip install --quiet --no-compile --disable-pip-version-check \
+    --constraint "$constraints" --editable ".[cluster,weasyprint,ocr,dev]"
 done_installing

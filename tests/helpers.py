@@ -209,7 +209,36 @@ def png(width: int = 40, height: int = 30, colour: str = "teal", kind: str = "PN
     return out.getvalue()
 
 
-def check_with_qpdf(test: unittest.TestCase, path: Path) -> None:
-    """`qpdf --check` finds no error in a PDF."""
+def check_with_others(test: unittest.TestCase, path: Path) -> None:
+    """qpdf finds nothing to say about a PDF, nor does poppler, which shows the words that pdfium shows, and something on
+    each page on which pdfium does."""
     done = subprocess.run(["qpdf", "--check", str(path)], capture_output=True, text=True, check=False)
     test.assertEqual(done.returncode, 0, f"{path}: {done.stdout}{done.stderr}")
+    done = subprocess.run(["pdftotext", str(path), "-"], capture_output=True, encoding="utf-8", check=False)
+    test.assertEqual((done.returncode, done.stderr), (0, ""), path)
+    test.assertEqual(missing_words(_plain_words(pdf_text(path)), done.stdout), [], path)
+    with tempfile.TemporaryDirectory() as folder:
+        drawn = subprocess.run(
+            ["pdftoppm", "-r", "24", "-gray", str(path), f"{folder}/page"], capture_output=True, text=True, check=False
+        )
+        test.assertEqual((drawn.returncode, drawn.stderr), (0, ""), path)
+        pages = sorted(Path(folder).iterdir())
+        document = pypdfium2.PdfDocument(path)
+        test.assertEqual(len(pages), len(document), path)
+        for number, page in enumerate(pages):
+            with Image.open(page) as image:
+                blank = _is_blank(image)
+            if blank:
+                shown = document[number].render(scale=24 / 72, grayscale=True).to_pil()
+                test.assertTrue(_is_blank(shown), f"{path}: page {number + 1} is empty for poppler")
+        document.close()
+
+
+def _plain_words(text: str) -> str:
+    """Words of letters that every reader tells in one order: those of other scripts are judged elsewhere."""
+    return " ".join(re.findall(r"[A-Za-z\u00c0-\u024f]{3,}", text))
+
+
+def _is_blank(image: Image.Image) -> bool:
+    darkest, lightest = image.convert("L").getextrema()
+    return lightest - darkest < 40

@@ -9,7 +9,7 @@ from unittest import mock
 import pikepdf
 import pikepdf.pdfa
 
-from tests.helpers import ProgramTest, check_with_qpdf, letter, pdf_text
+from tests.helpers import ProgramTest, check_with_others, letter, pdf_text
 from wexagraph.demo.build import file, message, multipart, text, when
 from wexagraph.demo.files import pdf
 from wexagraph.demo.mailbox import make_mailbox
@@ -36,7 +36,7 @@ class Archival(ProgramTest):
                 with document.open_metadata() as metadata:
                     self.assertEqual(metadata["pdfaid:part"] + metadata["pdfaid:conformance"], "3B")
                     self.assertEqual(metadata["dc:title"], str(document.docinfo["/Title"]))
-        check_with_qpdf(self, made[0])
+        check_with_others(self, made[0])
 
     def test_pages_of_others_stand_behind_only_if_they_conform(self) -> None:
         # the standard fonts of this one are not embedded

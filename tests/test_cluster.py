@@ -13,7 +13,7 @@ from typing import ClassVar
 from distributed import Client, LocalCluster
 
 import wexagraph
-from tests.helpers import ProgramTest, check_with_qpdf, letter, letter_with, mbox
+from tests.helpers import ProgramTest, check_with_others, letter, letter_with, mbox
 from tests.running import three_hundred
 from wexagraph.errors import CallError, TargetError
 from wexagraph.work.cluster import ClusterWorkers
@@ -57,7 +57,7 @@ class Cluster(ProgramTest):
         for into, more in (("here", ()), ("there", ("--cluster", self.address))):
             self.run_program("export", "in.mbox", "--into", into, "--bind", "all", *more)
         self.assertEqual(self.contents("here"), self.contents("there"))
-        check_with_qpdf(self, next((self.folder / "there").rglob("*.pdf")))
+        check_with_others(self, next((self.folder / "there").rglob("*.pdf")))
 
     def test_pdfs_of_attachments_are_made_there(self) -> None:
         letters = [letter_with((f"berth {n}.txt", "text/plain", b"Berth %d\n" % n)) for n in range(4)]

@@ -13,11 +13,12 @@ import pypdfium2
 from fontTools.ttLib import TTFont
 
 import wexagraph
-from tests.helpers import ProgramTest, letter, mbox
-from wexagraph.demo.build import html, message, when
+from tests.helpers import ProgramTest, check_with_others, letter, mbox, pdf_text, png
+from wexagraph.demo.build import file, html, message, multipart, when
+from wexagraph.errors import PageError
 from wexagraph.pages.checking.clipping import cut_lines
 from wexagraph.pages.checking.content_text import quick_text
-from wexagraph.pages.checking.text_check import missing_words, read_back
+from wexagraph.pages.checking.text_check import Written, missing_words, read_back
 from wexagraph.pages.cleaning.breaks import escaped
 from wexagraph.pages.cleaning.clean import clean
 from wexagraph.pages.cleaning.faces import with_known_fonts
@@ -228,13 +229,35 @@ class ReadBack(ProgramTest):
     def test_finds_what_is_missing(self) -> None:
         pdf, codes = pdf_of("<p>One two three. Größe, ﬁn, co\u00adop</p>")
         self.assertEqual(codes, set())
-        self.assertEqual(read_back(pdf, "one TWO three größe fin coop")[0], [])
-        ((note,), _) = read_back(pdf, "one two anchor one one")
+        self.assertEqual(read_back(Written(pdf), "one TWO three größe fin coop")[0], [])
+        ((note,), _) = read_back(Written(pdf), "one two anchor one one")
         self.assertEqual(note.code, "words-missing")
         self.assertIn("anchor", note.detail)
         self.assertEqual(missing_words("one two two", ["one two"]), (["two"], []))
         self.assertEqual(missing_words("\u05e9\u05dc\u05d5\u05dd", ["\u05dd\u05d5\u05dc\u05e9"]), ([], []))
         self.assertEqual(missing_words("\u0633\u0644\u0627\u0645", ["\u0645\u0644\u0627\u0633"]), ([], []))
+
+    def test_a_picture_drawn_often_leaves_the_page_to_every_reader(self) -> None:
+        rows = "".join(f'<p>buoy {n} <img src="cid:buoy"></p>' for n in range(8))
+        picture = file("buoy.png", "image/png", png(20, 20), cid="buoy", disposition="inline")
+        body = multipart("related", html(rows), picture)
+        self.write("eight.eml", message("a@saltmere.example", "b@saltmere.example", "Buoys", when("2026-03-14"), body))
+        for name, options in (("plain", ()), ("bound", ("--bind", "all")), ("archival", ("--archival",))):
+            self.run_program("export", "eight.eml", "--into", name, *options)
+            (path,) = (self.folder / name).rglob("*.pdf")
+            check_with_others(self, path)
+            self.assertIn("buoy 7", pdf_text(path))
+
+    def test_a_name_that_leads_nowhere_is_a_fault_of_the_page(self) -> None:
+        pdf, _ = pdf_of("<p>One (/x9 Do) /f-9 12 Tf two</p>")
+        self.assertEqual(read_back(Written(pdf), "one two")[0], [])
+        for kind in ("/Font", "/ExtGState"):
+            with pikepdf.open(io.BytesIO(pdf)) as document:
+                document.pages[0].Resources[kind] = pikepdf.Dictionary()
+                out = io.BytesIO()
+                document.save(out)
+            with self.assertRaisesRegex(PageError, f"page 1 draws with what it does not have: {kind[1:]} /"):
+                read_back(Written(out.getvalue()), "one two")
 
     def test_words_that_run_to_the_left(self) -> None:
         for words, wanted in (
@@ -245,7 +268,9 @@ class ReadBack(ProgramTest):
             pdf, codes = pdf_of(f"<p dir=rtl>{words}</p>")
             self.assertEqual(codes, wanted, ascii(words))
             for absent in ("\u05d0\u05d1\u05d2", "\u0641\u064e\u062c\u0652\u0631", "\u0645\u064e\u0648"):
-                self.assertIn("words-missing", {note.code for note in read_back(pdf, f"{words} {absent}")[0]}, absent)
+                self.assertIn(
+                    "words-missing", {note.code for note in read_back(Written(pdf), f"{words} {absent}")[0]}, absent
+                )
 
     def test_a_box_that_cuts_text_off(self) -> None:
         box = "<div style='overflow:hidden;{}'>{}</div>"
@@ -260,7 +285,8 @@ class ReadBack(ProgramTest):
             ),
         ):
             pdf, _ = pdf_of(body, read_back=False)
-            self.assertEqual(quick_text(pdf, cuts=True) is None, cut, body)
+            with pikepdf.open(io.BytesIO(pdf)) as document:
+                self.assertEqual(quick_text(document.pages, cuts=True) is None, cut, body)
             lines = [line for page in pypdfium2.PdfDocument(pdf) for line in cut_lines(page)]
             self.assertEqual(bool(lines), cut, body)
 

@@ -14,7 +14,7 @@ import pikepdf
 import pypdfium2
 from pillow_heif import register_heif_opener
 
-from tests.helpers import check_with_qpdf, letter_with, pdf_text
+from tests.helpers import check_with_others, letter_with, pdf_text
 from tests.running import RunTest
 from tests.scanned import ENGLISH, GERMAN, Drawn, file_of, page
 from wexagraph.errors import CallError
@@ -116,7 +116,7 @@ class Program(RunTest):
         command = ("export", "in", "--into", "out", "--attachments", "pages", "--ocr", "eng", "--archival")
         self.run_program(*command)
         path = self.folder / "out" / self.made("out", ".pdf")[0]
-        check_with_qpdf(self, path)
+        check_with_others(self, path)
         counts = Counter(pdf_text(path).split())
         for drawn in (self.drawn, self.drawn, sheets[0][1], sheets[1][1]):
             wanted = Counter(word.text for word in drawn)

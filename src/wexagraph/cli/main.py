@@ -78,12 +78,29 @@ class Commands(click.Group):
             formatter.write_dl([(name, line) for name, (_, line) in COMMANDS.items()])
 
 
+def _show_version(context: click.Context, _: click.Parameter, wanted: bool) -> None:
+    """The version, and those of the parts that make pages: what a report of a fault has to name."""
+    if wanted and not context.resilient_parsing:
+        from wexagraph.pages.engines import page_parts
+
+        click.echo(f"wexagraph {wexagraph.__version__}\nPages by {page_parts()}")
+        context.exit()
+
+
 @click.command(
     cls=Commands,
     invoke_without_command=True,
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 80},
 )
-@click.version_option(wexagraph.__version__, "-V", "--version", prog_name="wexagraph", message="%(prog)s %(version)s")
+@click.option(
+    "-V",
+    "--version",
+    is_flag=True,
+    is_eager=True,
+    expose_value=False,
+    callback=_show_version,
+    help="Say which version.",
+)
 @click.option("--config", type=click.Path(dir_okay=False), help="Read this configuration file and no other.")
 @click.pass_context
 def cli(context: click.Context, config: str | None) -> None:

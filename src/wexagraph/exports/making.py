@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from concurrent.futures import FIRST_COMPLETED, Future, wait
+from contextlib import suppress
 from dataclasses import replace
 from datetime import datetime
 from typing import Any
@@ -16,6 +17,7 @@ from wexagraph.messages.dates import in_zone
 from wexagraph.notes import Note
 from wexagraph.pages.cleaning.remote import Fetched
 from wexagraph.pages.composing.provenance import Provenance
+from wexagraph.pages.engines import page_parts
 from wexagraph.pages.make import Job, Made, make
 from wexagraph.text import one_line
 from wexagraph.work.workers import WorkerLost
@@ -33,6 +35,7 @@ class Pages:
             self.attempts[-1] = (*self.attempts[-1][:2], False)
         self.pending: dict[Future[Made], WorkItem] = {}
         self.fetching: dict[Future[tuple[Fetched, ...]], WorkItem] = {}
+        self.parts: Future[str] | None = None
         self.bindings: dict[Future[BoundFile], BoundDocument] = {}
 
     def wants(self, work: WorkItem) -> bool:
@@ -53,10 +56,15 @@ class Pages:
         """Wait for all that is in hand."""
         while self.pending or self.fetching or self.bindings:
             self.collect()
+        if self.parts is not None:
+            with suppress(WorkerLost):  # what was made is no less made for it
+                self.run.journal.note_parts(self.parts.result())
 
     def submit(self, work: WorkItem) -> None:
         formats = tuple(name for name in work.missing if name in self.run.options.page_formats)
         work.attempt = work.attempts.pop(0)
+        if self.parts is None and "pdf" in formats:
+            self.parts = self.run.workers().submit(page_parts)
         future = self.run.workers().submit(make, self._job(work, formats, *work.attempt))
         self.pending[future] = work
 

@@ -12,6 +12,9 @@ _TRAILER = re.compile(
     rb"/Root (\d+) 0 R\s+/Info (\d+) 0 R\s*>>\s*stream\n(.*?)startxref\s+(\d+)\s+%%EOF\s*\Z",
     re.DOTALL,
 )
+_RESOURCES = re.compile(rb"\n   /(?:Pattern|Shading|XObject) << ((?:/[!-.0-~]+ \d+ 0 R )+)>>")
+"""References of one kind in a resource dictionary, on one line."""
+_REFERENCE = re.compile(rb"/[!-.0-~]+ \d+ 0 R ")
 _HOLDER = re.compile(
     rb"<< /Type /ObjStm\s+/Length \d+ 0 R\s+/N (\d+)\s+/First (\d+)\s+/Filter /FlateDecode\s*>>\s*stream\n"
 )
@@ -36,6 +39,24 @@ def trailer(pdf: bytes) -> Trailer | None:
         return None
     widths = tuple(map(int, match[2].split()))
     return Trailer(int(match[1]), int(match[3]), int(match[4]), widths, match[5], int(match[6]))
+
+
+def with_distinct_names(pdf: bytes) -> bytes:
+    """The PDF with each name once in a dictionary of resources (ISO 32000-2, section 7.3.7).
+
+    The engine names a picture as often as a page draws it, and readers differ in what they make of that. Blanks take
+    the place of what is said again, so that nothing moves.
+    """
+
+    def once(match: re.Match[bytes]) -> bytes:
+        references = _REFERENCE.findall(match[1])
+        distinct = b"".join(dict.fromkeys(references))
+        if len(distinct) == len(match[1]):
+            return match[0]
+        begin, end = (at - match.start() for at in match.span(1))
+        return match[0][:begin] + distinct.ljust(end - begin) + match[0][end:]
+
+    return _RESOURCES.sub(once, pdf)
 
 
 def object_in_stream(pdf: bytes, number: int) -> bytes | None:

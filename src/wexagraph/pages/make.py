@@ -24,6 +24,7 @@ from wexagraph.pages.pdf.pieces import Piece
 
 # what sets pages is loaded where pages are made, in the workers
 if TYPE_CHECKING:
+    from wexagraph.pages.checking.text_check import Written
     from wexagraph.pages.cleaning.remote import Fetched
     from wexagraph.pages.composing.compose import Page
     from wexagraph.pages.composing.covers import Entry
@@ -148,57 +149,97 @@ def to_html(message: Message, job: Job, made: Made) -> bytes:
 
 
 def to_pdf(message: Message, job: Job, made: Made) -> bytes:
-    """The message as a PDF. Raises PageError."""
-    from wexagraph.pages.composing.covers import Contents, cover_page, entry
+    """The message as a PDF, read back as it is returned. Raises PageError."""
     from wexagraph.pages.engines import engine
 
-    setter, wanted = engine(job.engine), job.options.attachments
-    page, pdf, lost = _set(message, job, setter)
-    made.notes += [*page.notes, *lost]
+    setter = engine(job.engine)
+    behind = _behind(message, job, setter)
+    attempt = _set(message, job, setter, behind)
+    page = attempt.page
+    made.notes += [*page.notes, *attempt.notes]
     made.wants(page.remote, job)
-    attachments = message.attachments
-    pieces: list[Piece] = []
-    if wanted != ("none",):
-        made.notes += [note for attachment in attachments for note in attachment.notes()]
-    embedded = set(job.options.taken("embed", attachments))
-    paged = job.options.taken("pages", attachments)
-    if paged:
-        from wexagraph.pages.attachments.convert import Converter
-
-        converter = Converter(job.options, setter, _fields(message, job), job.origin.file, job.part)
-        pieces = converter.pieces(paged, pages=job.convert)
-        numbers = {id(attachment): number for number, attachment in enumerate(attachments)}
-        for piece, attachment in zip(pieces, paged, strict=True):
-            piece.number = numbers[id(attachment)]
-        made.notes += converter.notes
-        embedded.update(converter.unconverted)
-    tr = job.options.tr
-    description = tr("Attached to: {title}", title=page.record.title[:200])
-    files = [
-        Embedded(a.name, a.type, a.content(), description, number=n) for n, a in enumerate(attachments) if a in embedded
-    ]
-    if job.options.archival or any(note.code in _KEPT_WHOLE for note in page.notes):
-        received = tr("The message as it was received")
-        name, kind, content = job.original or ("original message.eml", "message/rfc822", job.data)
-        files.insert(0, Embedded(name, kind, content, received, "Source"))
-    cover = None if job.part else job.options.cover
-    if job.part or cover is not None:
-        # how many pages a part has, binding finds by itself
-        pages = 0 if job.part else _page_count([io.BytesIO(pdf), *(piece.source for piece in _flat(pieces))])
-        made.entry = entry(message, job.origin, job.options, pages)
+    if job.options.attachments != ("none",):
+        made.notes += [note for attachment in message.attachments for note in attachment.notes()]
+    made.notes += [*behind.notes, *attempt.finishing]
+    made.entry = attempt.entry
     if job.part:
-        made.marked = bool(pieces)
+        made.marked = bool(behind.pieces)
         fields = _fields(message, job)
         made.header_footer = header_footer(job.options, fields, job.origin.file)
         if job.whole is not None:
             fields = replace(fields, subject=job.whole[0])
             made.whole = record(job.options, fields, job.whole[1]), header_footer(job.options, fields, job.origin.file)
+    return attempt.written.pdf
+
+
+@dataclass(frozen=True)
+class _Behind:
+    """What stands behind a message in its PDF: pages of attachments, the numbers of those to embed, notes on both."""
+
+    pieces: list[Piece]
+    embedded: set[int]
+    notes: list[Note]
+
+
+def _behind(message: Message, job: Job, setter: Engine) -> _Behind:
+    attachments = message.attachments
+    numbers = {id(attachment): number for number, attachment in enumerate(attachments)}
+    embedded = {numbers[id(attachment)] for attachment in job.options.taken("embed", attachments)}
+    paged = job.options.taken("pages", attachments)
+    if not paged:
+        return _Behind([], embedded, [])
+    from wexagraph.pages.attachments.convert import Converter
+
+    converter = Converter(job.options, setter, _fields(message, job), job.origin.file, job.part)
+    pieces = converter.pieces(paged, pages=job.convert)
+    for piece, attachment in zip(pieces, paged, strict=True):
+        piece.number = numbers[id(attachment)]
+    embedded.update(numbers[id(each)] for each in converter.unconverted if id(each) in numbers)
+    return _Behind(pieces, embedded, converter.notes)
+
+
+@dataclass
+class _Attempt:
+    """A message set as a PDF in one way: the page, the PDF as it is to be written, the notes of reading it back and of
+    finishing it, its row in a contents page, and whether its text begins on the second page."""
+
+    page: Page
+    written: Written
+    notes: list[Note]
+    finishing: list[Note]
+    entry: Entry | None
+    starts_late: bool = False
+
+
+def _finished(
+    message: Message, job: Job, setter: Engine, behind: _Behind, page: Page, pdf: bytes
+) -> tuple[Written, list[Note], Entry | None]:
+    """A page that was set, with all that belongs to its PDF. Raises PageError."""
+    from wexagraph.pages.checking.text_check import Written
+    from wexagraph.pages.composing.covers import Contents, cover_page, entry
+
+    tr, pieces = job.options.tr, behind.pieces
+    description = tr("Attached to: {title}", title=page.record.title[:200])
+    files = [
+        Embedded(a.name, a.type, a.content(), description, number=n)
+        for n, a in enumerate(message.attachments)
+        if n in behind.embedded
+    ]
+    if job.options.archival or any(note.code in _KEPT_WHOLE for note in page.notes):
+        received = tr("The message as it was received")
+        name, kind, content = job.original or ("original message.eml", "message/rfc822", job.data)
+        files.insert(0, Embedded(name, kind, content, received, "Source"))
+    cover, row = None if job.part else job.options.cover, None
+    if job.part or cover is not None:
+        # how many pages a part has, binding finds by itself
+        pages = 0 if job.part else _page_count([io.BytesIO(pdf), *(piece.source for piece in _flat(pieces))])
+        row = entry(message, job.origin, job.options, pages)
     if not (files or pieces or job.lock or cover):
-        return pdf if job.part else described(pdf, page.record)
+        return Written(pdf if job.part else described(pdf, page.record)), [], row
     front = b""
-    if cover is not None and made.entry is not None:
-        title = page.record.title if job.options.title is not None else made.entry.subject
-        contents = Contents(title, (made.entry,), job.exported, job.origin.tags)
+    if cover is not None and row is not None:
+        title = page.record.title if job.options.title is not None else row.subject
+        contents = Contents(title, (row,), job.exported, job.origin.tags)
         front = setter.render(cover_page(cover, contents, job.options, page.record), job.options)
     try:
         finished, notes = finish(
@@ -214,19 +255,20 @@ def to_pdf(message: Message, job: Job, made: Made) -> bytes:
         )
     except (ValueError, RuntimeError, MemoryError) as error:
         raise PageError(f"joining failed: {error}") from error
-    made.notes += notes
-    return finished
+    first = _page_count([io.BytesIO(front)]) if front else 0
+    count = _page_count([io.BytesIO(pdf)]) if pieces else None
+    return Written(finished, job.lock.user if job.lock else "", first, count), notes, row
 
 
-def _set(message: Message, job: Job, setter: Engine) -> tuple[Page, bytes, list[Note]]:
-    """The message as a PDF, and notes on words that it lacks. Where the layout leaves words out, or the first page
-    empty, it is set again with what may be the cause taken away."""
+def _set(message: Message, job: Job, setter: Engine, behind: _Behind) -> _Attempt:
+    """The message as a PDF. Where the layout leaves words out, or the first page empty, it is set again with what may
+    be the cause taken away."""
     from wexagraph.pages.checking.actual_text import has_joined_letters, with_actual_text
     from wexagraph.pages.checking.text_check import read_back, starts_late
     from wexagraph.pages.cleaning.relief import Relief
     from wexagraph.pages.composing.compose import compose
 
-    def tried(relief: Relief) -> tuple[Page, bytes, list[Note], bool]:
+    def tried(relief: Relief) -> _Attempt:
         page = compose(
             message,
             job.options,
@@ -238,26 +280,27 @@ def _set(message: Message, job: Job, setter: Engine) -> tuple[Page, bytes, list[
             relief=relief,
         )
         pdf = setter.render(page, job.options)
-        if not job.options.read_back:
-            return page, pdf, [], False
-        notes, pages = read_back(pdf, page.text, cuts=page.held)
+        written, finishing, row = _finished(message, job, setter, behind, page, pdf)
+        text = page.text if job.options.read_back else None
+        notes, pages = read_back(written, text, cuts=page.held)
         if notes and has_joined_letters(page.text):
-            said = with_actual_text(pdf, page.text)
-            again = read_back(said, page.text, cuts=page.held)
+            said = _finished(message, job, setter, behind, page, with_actual_text(pdf, page.text))
+            again = read_back(said[0], text, cuts=page.held)
             if _missing(again[0]) <= _missing(notes):
-                pdf, (notes, pages) = said, again
-        return page, pdf, notes, bool(page.rich) and starts_late(page.rich, pages)
+                (written, finishing, row), (notes, pages) = said, again
+        late = bool(page.rich and pages) and starts_late(page.rich, pages)
+        return _Attempt(page, written, notes, finishing, row, late)
 
     best = tried(Relief.NONE)
-    if best[3]:
+    if best.starts_late:
         other = tried(Relief.UNROLLED)
-        best = best if other[3] or len(other[2]) > len(best[2]) else other
+        best = best if other.starts_late or len(other.notes) > len(best.notes) else other
     for relief in (Relief.UNHELD, Relief.FLAT):
-        if not (best[0].rich and any(note.code == "words-missing" for note in best[2])):
+        if not (best.page.rich and any(note.code == "words-missing" for note in best.notes)):
             break
         other = tried(relief)
-        best = other if _missing(other[2]) < _missing(best[2]) else best
-    return best[:3]
+        best = other if _missing(other.notes) < _missing(best.notes) else best
+    return best
 
 
 def _missing(notes: list[Note]) -> int:

@@ -79,6 +79,10 @@ class Journal(Base):
         )
         return number
 
+    def note_parts(self, parts: str) -> None:
+        """Note what this run's pages were made with, in words."""
+        self.ask("INSERT OR REPLACE INTO made_with VALUES (?, ?)", (self.run, parts))
+
     def is_empty(self) -> bool:
         """Whether no run has met a message yet."""
         return self.ask("SELECT 1 FROM message LIMIT 1").fetchone() is None

@@ -10,7 +10,7 @@ from wexagraph.errors import TargetError
 from wexagraph.exports.journal.records import packed
 from wexagraph.tables.csvs import read_cell
 
-_VERSION = 3
+_VERSION = 4
 _SCHEMA = """
 CREATE TABLE message (
     number INTEGER PRIMARY KEY,
@@ -30,6 +30,7 @@ CREATE TABLE file (
     size INTEGER NOT NULL, modified INTEGER NOT NULL, sha256 TEXT NOT NULL, notes TEXT NOT NULL DEFAULT '[]',
     PRIMARY KEY (message, path)
 ) WITHOUT ROWID;
+CREATE TABLE made_with (run INTEGER PRIMARY KEY, parts TEXT NOT NULL);
 CREATE TEMP TABLE fresh (
     message INTEGER PRIMARY KEY, key TEXT NOT NULL, stem TEXT NOT NULL, date TEXT NOT NULL
 );
@@ -85,5 +86,7 @@ def _bring_up(base: sqlite3.Connection, version: int) -> None:
     if version < 3:  # texts were kept as cells of a table, escaped for a spreadsheet
         base.create_function("plain", 1, lambda cells: packed(map(read_cell, next(csv.reader([cells]), [""]))))
         base.execute("UPDATE message SET facts=plain(facts), attachments=plain(attachments)")
+    if version < 4:
+        base.execute("CREATE TABLE made_with (run INTEGER PRIMARY KEY, parts TEXT NOT NULL)")
     base.execute(f"PRAGMA user_version = {_VERSION}")
     base.execute("COMMIT")

@@ -23,6 +23,7 @@ from wexagraph.pages.attachments.office import SUITE_TYPES, document_html, suite
 from wexagraph.pages.attachments.pictures import frames
 from wexagraph.pages.attachments.sheets import csv_table, workbook
 from wexagraph.pages.checking.actual_text import has_joined_letters, with_actual_text
+from wexagraph.pages.checking.soundness import check_pdf
 from wexagraph.pages.cleaning.breaks import escaped
 from wexagraph.pages.cleaning.clean import clean
 from wexagraph.pages.cleaning.pictures import Pictures
@@ -166,7 +167,7 @@ class Converter:
                 style=Markup(made.css.replace("</", "<\\/")),
             )
         )
-        pdf = self.engine.render(Page(html, made.resources, Record(name)), options)
+        pdf = check_pdf(self.engine.render(Page(html, made.resources, Record(name)), options))
         if not has_joined_letters(made.html):
             return pdf
         return with_actual_text(pdf, html_to_text(made.html))
@@ -230,7 +231,7 @@ class Converter:
         message = Message(content, depth)
         page = compose(message, self.options, part=self._part)
         below = self.pieces(message.attachments, depth + 1) if message.attachments else []
-        return _Made(pdf=self.engine.render(page, self.options), below=below, notes=page.notes)
+        return _Made(pdf=check_pdf(self.engine.render(page, self.options)), below=below, notes=page.notes)
 
     def _cards(self, kind: str, content: bytes) -> _Made:
         zone = self.options.timezone()

@@ -6,9 +6,8 @@ reader has to look (`pages/checking/text_check.py`).
 
 from __future__ import annotations
 
-import io
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
 from wexagraph.pages.checking.clipping import perhaps_cut
@@ -29,25 +28,24 @@ _BLANKS = b"\0\t\n\f\r "
 _DEEPEST = 8
 
 
-def quick_text(pdf: bytes, cuts: bool = False) -> list[str] | None:
-    """The text of each page, a line for each string shown; None where some of it can't be told this way, and with
-    `cuts` where some may be cut off."""
+def quick_text(pages: Iterable[Any], cuts: bool = False) -> list[str] | None:
+    """The text of each of these pages of a document open in pikepdf, a line for each string shown; None where some of
+    it can't be told this way, and with `cuts` where some may be cut off."""
     import pikepdf
 
     fonts: dict[Any, Decode | None] = {}
+    texts = []
     try:
-        with pikepdf.open(io.BytesIO(pdf)) as document:
-            pages = []
-            for page in document.pages:
-                pieces: list[str] = []
-                for content, resources, form in contents(page.obj):
-                    doubtful = perhaps_cut(content, resources) if cuts and form is None else ()
-                    if any(_says_something(*shown, fonts) for shown in doubtful):
-                        return None
-                    if not _shown(content, resources, fonts, pieces):
-                        return None
-                pages.append("".join(pieces))
-            return pages
+        for page in pages:
+            pieces: list[str] = []
+            for content, resources, form in contents(page.obj):
+                doubtful = perhaps_cut(content, resources) if cuts and form is None else ()
+                if any(_says_something(*shown, fonts) for shown in doubtful):
+                    return None
+                if not _shown(content, resources, fonts, pieces):
+                    return None
+            texts.append("".join(pieces))
+        return texts
     except (pikepdf.PdfError, ValueError, LookupError, AttributeError, TypeError):
         return None
 

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import io
 import re
 import unicodedata
 from collections import Counter
+from dataclasses import dataclass, field
 
 from wexagraph.errors import PageError
 from wexagraph.notes import Note
 from wexagraph.pages.checking.actual_text import fits
 from wexagraph.pages.checking.clipping import cut_lines
 from wexagraph.pages.checking.content_text import quick_text
+from wexagraph.pages.checking.soundness import check_pages
 
 # what never has a form of its own on paper, and marks with which the reader joins lines
 _UNSEEN = re.compile(
@@ -30,26 +33,46 @@ _BEGINNING = 30
 _MOST_SHAPES = 400
 
 
-def read_back(pdf: bytes, text: str, cuts: bool = False) -> tuple[list[Note], list[str]]:
-    """Notes on words of `text` that the PDF does not hold, and the text of its pages.
+@dataclass(frozen=True)
+class Written:
+    """A PDF as it is put on the disk, what opens it, and which of its pages are a message's own: `count` from `first`
+    on, all where there is no count. Pages of others may stand behind them."""
+
+    pdf: bytes = field(repr=False)
+    key: str = field(default="", repr=False)
+    first: int = 0
+    count: int | None = None
+
+    def own(self, pages: int) -> range:
+        """The numbers of the message's pages, of so many."""
+        return range(self.first, pages if self.count is None else self.first + self.count)
+
+
+def read_back(written: Written, text: str | None, cuts: bool = False) -> tuple[list[Note], list[str]]:
+    """Notes on words of `text` that the message's pages do not hold, and the text of these pages; neither where no text
+    is given.
 
     With `cuts`, lines that are cut off at an edge for the most part count as not there.
 
-    Words are compared without case, compatibility forms and line breaks. Raises PageError where the PDF can't be read.
+    Words are compared without case, compatibility forms and line breaks. Raises PageError where the PDF can't be read
+    by everyone (`pages/checking/soundness.py`).
     """
+    quick = _first_look(written, text is not None, cuts)
+    if text is None:
+        return [], []
     # the real reader takes long: it is asked where the quick one is in doubt
-    quick = quick_text(pdf, cuts)
     lost, drawn = missing_words(text, quick) if quick else ([], [])
     if quick and not lost and not drawn and not _VOWEL_SIGNS.search(text):
         return [], quick
     import pypdfium2
 
     try:
-        document = pypdfium2.PdfDocument(pdf)
-        if len(document) == 0:
+        document = pypdfium2.PdfDocument(written.pdf, password=written.key or None)
+        own = [document[number] for number in written.own(len(document))]
+        if not own:
             raise PageError("the PDF has no page")
-        cut = [line for page in document for line in cut_lines(page)] if cuts else []
-        pages = [page.get_textpage().get_text_bounded() for page in document]
+        cut = [line for page in own for line in cut_lines(page)] if cuts else []
+        pages = [page.get_textpage().get_text_bounded() for page in own]
     except pypdfium2.PdfiumError as error:
         raise PageError(f"the PDF can't be read back: {error}") from error
     notes = []
@@ -67,6 +90,20 @@ def read_back(pdf: bytes, text: str, cuts: bool = False) -> tuple[list[Note], li
         shown = ", ".join(word[:40] for word in missing[:_TOLD])
         notes.append(Note("words-missing", f"{len(missing)}: {shown}{more}"))
     return notes, pages
+
+
+def _first_look(written: Written, wanted: bool, cuts: bool) -> list[str] | None:
+    """The text of a message's pages, where it is wanted and can be told quickly. Raises PageError."""
+    import pikepdf
+
+    try:
+        with pikepdf.open(io.BytesIO(written.pdf), password=written.key) as document:
+            own = written.own(len(document.pages))
+            quick = quick_text((document.pages[number] for number in own), cuts) if wanted else None
+            check_pages(document, [*range(written.first), *own])
+            return quick
+    except pikepdf.PdfError as error:
+        raise PageError(f"the PDF can't be read back: {error}") from error
 
 
 def starts_late(text: str, pages: list[str]) -> bool:

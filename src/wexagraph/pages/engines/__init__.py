@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib.util
+from importlib.metadata import version
 from typing import TYPE_CHECKING, Protocol
 
 from wexagraph.errors import CallError
@@ -38,6 +39,16 @@ def available(wanted: str = "auto") -> list[str]:
         extra = "'wexagraph[weasyprint]'" if wanted == "weasyprint" else wanted
         raise CallError(f"the page engine {wanted} is not installed. Run: pip install {extra}.")
     return [wanted]
+
+
+def page_parts() -> str:
+    """The parts that make and read pages here, with their versions: the engines, qpdf, pdfium."""
+    import pikepdf
+    from pypdfium2.version import PDFIUM_INFO, PYPDFIUM_INFO
+
+    engines = [f"{name} {version(name)}" for name, module in _MODULES.items() if importlib.util.find_spec(module)]
+    qpdf = f"qpdf {pikepdf.__libqpdf_version__} (pikepdf {version('pikepdf')})"
+    return ", ".join([*engines, qpdf, f"pdfium {PDFIUM_INFO.build} (pypdfium2 {PYPDFIUM_INFO.version})"])
 
 
 def engine(name: str) -> Engine:

@@ -11,6 +11,7 @@ from wexagraph.errors import PageError
 from wexagraph.pages.composing.compose import Page
 from wexagraph.pages.engines.fit import shrink
 from wexagraph.pages.engines.stand_ins import StandInLost, StandIns
+from wexagraph.pages.file_structure import with_distinct_names
 from wexagraph.pages.options import PageOptions
 
 _LEAST_OVERFLOW, _MOST_OVERFLOW, _MOST_WITH_TABLES = 1.0125, 3.0, 12.0
@@ -81,4 +82,4 @@ class PlutoPrint:
         book.set_metadata(plutoprint.PDF_METADATA_MODIFICATION_DATE, moment)
         out = io.BytesIO()
         book.write_to_pdf_stream(out)
-        return out.getvalue()
+        return with_distinct_names(out.getvalue())

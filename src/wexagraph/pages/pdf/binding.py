@@ -13,6 +13,7 @@ from typing import Any
 from wexagraph.errors import PageError
 from wexagraph.naming.paths import FreeNames
 from wexagraph.notes import Note
+from wexagraph.pages.checking.soundness import check_pages
 from wexagraph.pages.composing.compose import Page, templates
 from wexagraph.pages.composing.covers import Contents, Entry, contents_page, cover_page, sized
 from wexagraph.pages.composing.header_footer import HeaderFooter
@@ -112,7 +113,7 @@ class _Binding:
         self.pages = [page.obj for page in document.pages]
         covering, listing = _count(cover), _count(contents)
         self._link(covering, listing)
-        self._number(covering, covering + listing)
+        ours = self._number(covering, covering + listing)
         _settle(self.bookmarks, self.pages[covering + listing :])
         for bookmark, start, top in zip(self.bookmarks, self.starts, self.tops, strict=True):
             bookmark.destination = self._destination(covering + listing + start, top)
@@ -124,9 +125,11 @@ class _Binding:
         with open(job.out, "wb") as out:
             if isinstance(archival, bytes):
                 out.write(archival)
-                return []
-            save(document, out, job.lock)
-        return [archival] if archival is not None else []
+            else:
+                save(document, out, job.lock)
+        with pikepdf.open(job.out, password=job.lock.user if job.lock else "") as written:
+            check_pages(written, [*range(covering), *ours])
+        return [archival] if isinstance(archival, Note) else []
 
     def _append(self, number: int, part: Part) -> None:
         """Put a part's pages, bookmarks and embedded files into the document."""
@@ -221,8 +224,9 @@ class _Binding:
             return pikepdf.Array([self.pages[number], pikepdf.Name.Fit])
         return pikepdf.Array([self.pages[number], pikepdf.Name.XYZ, 0, round(top, 1), 0])
 
-    def _number(self, covering: int, first: int) -> None:
-        """Put the header and footer on the pages of ours, page numbers counted through the whole."""
+    def _number(self, covering: int, first: int) -> list[int]:
+        """Put the header and footer on the pages of ours, page numbers counted through the whole. Returns their
+        numbers."""
         import pikepdf
 
         total = len(self.pages)
@@ -259,6 +263,7 @@ class _Binding:
                     for (number, _), page in zip(some, lines.pages, strict=True):
                         form = self.document.copy_foreign(page.as_form_xobject())
                         _draw(self.pages[number], form, around)
+        return [number for wanted in sheets.values() for number, _ in wanted]
 
 
 def _draw(page: Any, form: Any, around: tuple[Any, Any]) -> None:
