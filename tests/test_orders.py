@@ -173,8 +173,18 @@ class Delivering(OrderTest):
         (self.folder / "away").rename(self.folder / "in")
         path = self.file()
         path.write_text(path.read_text().replace('subject = ["dues"]', 'subject = ["dues", "tides"]'))
-        self.base("UPDATE run SET started='2001-01-01T00:00:00.000+00:00' WHERE number=1")
         self.assertEqual(self.run_order(), (1, 2, 0))
+
+    def test_a_changed_order_takes_what_it_has_not_met_however_old(self) -> None:
+        self.write("in/a/5.eml", letter("Tides 5"))
+        self.add("export", "in", "--subject", "dues", "--as", "eml", "--into", "out")
+        self.assertEqual(self.run_order(), (2, 0, 0))
+        self.write("in/a/6.eml", letter("Tides 6", date="Mon, 05 Jan 2015 15:03:00 +0000"))
+        path = self.file()
+        path.write_text(path.read_text().replace('subject = ["dues"]', 'subject = ["dues", "tides"]'))
+        self.base("UPDATE run SET started='2044-01-01T00:00:00.000+00:00'")  # the clock was ahead
+        self.assertEqual(self.run_order(), (1, 2, 0))
+        self.assertEqual(next(name for name in self.made("out", ".eml") if "Tides" in name)[2:6], "2015")
 
     def base(self, sql: str) -> None:
         """Change the log of orders, as another clock would have written it."""
@@ -244,6 +254,30 @@ class Delivering(OrderTest):
                 self.run_program("order", "run", "dues")
                 self.assertEqual(len(self.made("out", ".eml")), 8)
                 self.assertEqual(self.run_order(), (0, 8, 0))
+
+
+class Adding(OrderTest):
+    def test_what_may_not_be_deleted_by_hand_may_not_by_an_order(self) -> None:
+        for command in (("export", "--as", "attachments"), ("attachments",)):
+            call = (command[0], "imap://u@localhost/", *command[1:], "--into", "out", "--afterwards", "delete", "--yes")
+            by_hand = self.run_program(*call, code=2).stderr
+            self.assertIn("attachments alone do not keep a message", by_hand)
+            self.assertEqual(self.run_program("order", "add", "x", "--", *call, code=2).stderr, by_hand)
+        path = self.file("x")
+        self.add("export", "imap://u@localhost/", "--into", "out", "--afterwards", "delete", "--yes", name="x")
+        path.write_text(path.read_text().replace("[options]", '[options]\nas = ["attachments"]'))
+        self.assertIn("attachments alone do not", self.run_program("order", "run", "x", code=None).stderr)
+
+    def test_options_that_stand_without_a_value(self) -> None:
+        from tests.helpers import letter_with
+
+        self.write("in/c/3.eml", letter_with(("plan.txt", "text/plain", b"berth 4")))
+        self.add("export", "in", "--attached", "--into", "out", name="with")
+        self.assertEqual(self.run_order(name="with"), (1, 0, 0))
+        self.add("export", "in", "--cover", "--into", "covered", name="covered")
+        self.assertEqual(self.run_order(name="covered"), (3, 0, 0))
+        self.add("attachments", "in", "--as", "pdf", "--ocr", "--into", "scanned", name="scanned")
+        self.assertEqual(self.run_order(name="scanned"), (1, 0, 0))
 
 
 class Saying(OrderTest):

@@ -20,8 +20,10 @@ Result = tuple[int, list[tuple[str, str]]]
 """How many messages were changed at the source; and those that were left alone, with the reason."""
 
 
-def changes_of(mailbox: Source, wish: Afterwards) -> Changes:
-    """What can change messages of an account. Raises CallError for a source that is only ever read."""
+def changes_of(mailbox: Source, wish: Afterwards, keeps_messages: bool) -> Changes:
+    """What can change messages of an account, of which the messages or their attachments alone are stored. Raises
+    CallError for a source that is only ever read, and where messages would be deleted that nobody keeps."""
+    wish.checked(keeps_messages)
     if not isinstance(mailbox, ImapSource):
         raise CallError(f"--afterwards works on an IMAP account; {mailbox.kind} is only ever read.")
     return Changes(mailbox, wish)
@@ -47,6 +49,6 @@ def apply(changes: Changes, stored: list[Stored], kept: str, allow: Allow) -> Re
 def clear(mailbox: Source, wish: Afterwards, into: str, seen: list[Stored], ask: Ask, allow: Allow) -> Result:
     """Do it with messages that a fresh look at the closed volumes of a backup has proved. Raises CallError,
     SourceError."""
-    changes = changes_of(mailbox, wish)
+    changes = changes_of(mailbox, wish, keeps_messages=True)
     safe = proved(Path(into), {message.digest for message in seen}, ask)
     return apply(changes, [m for m in seen if m.digest in safe], "read back from the backup", allow)

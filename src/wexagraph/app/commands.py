@@ -77,7 +77,7 @@ def _export(work: Work) -> Report:
     options = replace(export_options(work.call.options, None, work.moment), generation=work.generation)
     if work.dry:
         return dry_run(work.source, work.call.into, work.choice, options, stopped=work.stopped)
-    then = _then(work, "stored and read back")
+    then = _then(work, "stored and read back", options.keeps_messages)
     return export(work.source, work.call.into, work.choice, options, stopped=work.stopped, afterwards=then)
 
 
@@ -85,20 +85,20 @@ def _attachments(work: Work) -> Report:
     from wexagraph.exports.attachments.run import extract
 
     options = attachment_options(work.call.options)
-    then = _then(work, "kept with its attachments stored and read back")
+    then = _then(work, "kept with its attachments stored and read back", options.keeps_messages)
     return extract(
         work.source, work.call.into, work.choice, options, stopped=work.stopped, dry=work.dry, afterwards=then
     )
 
 
-def _then(work: Work, kept: str) -> Callable[[list[Stored]], tuple[int, list[tuple[str, str]]]]:
+def _then(work: Work, kept: str, keeps_messages: bool) -> Callable[[list[Stored]], tuple[int, list[tuple[str, str]]]]:
     """What is done with messages that are stored: they are noted, and only then changed at the source."""
 
     def then(stored: list[Stored]) -> tuple[int, list[tuple[str, str]]]:
         work.stored(stored)
         if not work.call.afterwards:
             return 0, []
-        changes = changes_of(work.mailbox, Afterwards.parse(work.call.afterwards))
+        changes = changes_of(work.mailbox, Afterwards.parse(work.call.afterwards), keeps_messages)
         return apply(changes, stored, kept, lambda what, kept: bool(what))
 
     return then
@@ -253,12 +253,10 @@ def check(call: Call) -> None:
     for name in ("newest", "id"):
         if name in call.choice:
             raise CallError(f"--{name} belongs to a single call: an order takes what has come since it last ran.")
-    command.check(call.options)
+    options = command.check(call.options)
     choice_of(call)
     if call.afterwards:
-        wish = Afterwards.parse(call.afterwards)
-        if "attachments" in (call.command, call.options.get("as")):
-            wish.of_attachments()
+        Afterwards.parse(call.afterwards).checked(getattr(options, "keeps_messages", True))
 
 
 def settled(call: Call) -> Call:

@@ -264,14 +264,15 @@ class Orders:
                 return _nothing_new(call, mailbox, previous.chosen if previous is not None else 0, dry)
             fresh.looked = {folder: (stamp, 0) for folder, stamp in stamps.items()}
         elif last or command.may_leave_nothing:
-            # what came since a run that left something undone may still be to come, whatever was changed
-            before = log.last_done(name) if last and last != said else None
-            fresh = find_fresh(name, log, mailbox, choice, said, stamps, before)
+            fresh = find_fresh(name, log, mailbox, choice, said, stamps, changed=last not in ("", said))
             source, choice = Listed(mailbox, fresh), Choice()
             if not fresh.count:
                 if not dry:
-                    log.deliver(name, mailbox.location, fresh.known, fresh.looked, said, [])
+                    log.deliver(name, mailbox.location, fresh.known, fresh.looked, said, [], fresh.met(set()))
                 return _nothing_new(call, mailbox, fresh.skipped, dry)
+        else:
+            for folder in stamps:
+                fresh.look(mailbox, folder)
         kept = list(fresh.known)
 
         def note(stored: list[Stored]) -> None:
@@ -293,7 +294,8 @@ class Orders:
                 if (each.folder, each.place) not in noted and (each.folder, each.id) not in noted
             ]
         looked = fresh.looked if report.complete else {}
-        log.deliver(name, mailbox.location, kept, looked, said, report.failures)
+        met = fresh.met({failure.id for failure in report.failures})
+        log.deliver(name, mailbox.location, kept, looked, said, report.failures, met)
         return report
 
 

@@ -107,7 +107,8 @@ def command(
     _check_needless(context, values["forms"])
     options = attachment_options(plain_values(context, values, ATTACHMENT_DEFAULTS))
     wish = wish_afterwards(values["afterwards"], values["yes"])
-    wish = wish.of_attachments() if wish is not None else None
+    if wish is not None:
+        wish.checked(options.keeps_messages)
     refuse_csv(as_csv, dry_run, "the register (register.csv) is the table of what was taken out")
     check_notices(values["notify"])
     report = _run(context, source, into, values, options, wish, dry_run)
@@ -146,7 +147,7 @@ def _run(
         choice = make_choice(values, zone_name(values["zone"]))
         then = None
         if wish is not None and not dry:
-            changes = changes_of(mailbox, wish)
+            changes = changes_of(mailbox, wish, options.keeps_messages)
 
             def then(stored: list[Stored]) -> tuple[int, list[tuple[str, str]]]:
                 display.close()

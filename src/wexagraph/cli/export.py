@@ -150,8 +150,8 @@ def command(
     if choice.ids is not None and not choice.ids:
         raise CallError("no ID was given: standard input was empty.")
     wish = wish_afterwards(values["afterwards"], values["yes"])
-    if wish is not None and options.attachments_alone:
-        wish = wish.of_attachments()
+    if wish is not None:
+        wish.checked(options.keeps_messages)
     check_notices(values["notify"])
     refuse_csv(as_csv, dry_run, "the register (register.csv) is the table of an export")
     if dry_run:
@@ -239,7 +239,7 @@ def run_export(
         if wish is not None:
             from wexagraph.app.afterwards import apply, changes_of
 
-            changes = changes_of(mailbox, wish)
+            changes = changes_of(mailbox, wish, options.keeps_messages)
 
             def then(stored: list[Stored]) -> tuple[int, list[tuple[str, str]]]:
                 display.close()

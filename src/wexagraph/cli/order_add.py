@@ -85,7 +85,7 @@ def _call_of(context: click.Context, words: list[str]) -> tuple[Call, bool, tupl
         name = option.name or ""
         if not isinstance(option, click.Option) or called.get_parameter_source(name) is ParameterSource.DEFAULT:
             continue
-        value = raw.get(name, called.lookup_default(name))
+        value, _ = option.consume_value(called, raw)  # also what an option means that stands without a value
         said[_plain_name(option, value)] = _plain(option, value)
     for name in said:
         if name in _OF_A_CALL:

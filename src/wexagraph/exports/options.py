@@ -104,6 +104,11 @@ class ExportOptions:
         return self.formats == (ATTACHMENTS,)
 
     @property
+    def keeps_messages(self) -> bool:
+        """Whether what is made holds the messages themselves, so that they may go at the source."""
+        return not self.attachments_alone
+
+    @property
     def volatile(self) -> bool:
         """Whether the same message does not make the same bytes each time."""
         return self.lock is not None or (self.page.cover is not None and self.exported is not None)

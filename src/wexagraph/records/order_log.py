@@ -15,7 +15,7 @@ from wexagraph.errors import TargetError
 from wexagraph.reports import Failure, Report
 from wexagraph.sources import Envelope
 
-_VERSION = 1
+_VERSION = 2
 _SCHEMA = """
 CREATE TABLE run (
     number INTEGER PRIMARY KEY, name TEXT NOT NULL, started TEXT NOT NULL, ended TEXT NOT NULL DEFAULT '',
@@ -37,9 +37,14 @@ CREATE TABLE failing (
     name TEXT NOT NULL, id TEXT NOT NULL, folder TEXT NOT NULL, subject TEXT NOT NULL, reason TEXT NOT NULL,
     PRIMARY KEY (name, id)
 ) WITHOUT ROWID;
+CREATE TABLE met (
+    name TEXT NOT NULL, source TEXT NOT NULL, folder TEXT NOT NULL, marks BLOB NOT NULL,
+    PRIMARY KEY (name, source, folder)
+);
 CREATE TABLE standing (name TEXT PRIMARY KEY, choice TEXT NOT NULL DEFAULT '', generation INTEGER NOT NULL DEFAULT 0);
 """
-_TABLES = ("run", "delivered", "looked", "failing", "standing")
+_TABLES = ("run", "delivered", "looked", "failing", "met", "standing")
+MARK_SIZE = 8
 MOST_RUNS, MOST_AGE = 100_000, timedelta(days=731)
 DONE, FAILED, STOPPED, UNDONE, RUNNING = "done", "some failed", "stopped", "not done", "running"
 """How a run ended: all well; some messages failed; asked to stop; it could not be done; it was killed, or goes on."""
@@ -87,9 +92,10 @@ class OrderLog:
             self._base.execute("PRAGMA synchronous = FULL")
             with self._change():
                 version = self._base.execute("PRAGMA user_version").fetchone()[0]
-                if version == 0:
+                if version < _VERSION:
                     for statement in filter(str.strip, _SCHEMA.split(";")):
-                        self._base.execute(statement)
+                        if version == 0 or "TABLE met" in statement:
+                            self._base.execute(statement)
                     self._base.execute(f"PRAGMA user_version = {_VERSION}")
             if version > _VERSION:
                 raise TargetError(f"{path} is from a newer Wexagraph. Use that one.")
@@ -162,11 +168,6 @@ class OrderLog:
             for number, name, began, ended, state, chosen, written, there, failed, size, reasons in reversed(rows)
         ]
 
-    def last_done(self, name: str) -> datetime | None:
-        """When the last run began in which all was well; None where there is none."""
-        rows = self._ask("SELECT started FROM run WHERE name=? AND state=? ORDER BY number DESC LIMIT 1", name, DONE)
-        return _moment(rows[0][0]) if rows else None
-
     def total(self, name: str) -> int:
         """How many messages an order has delivered."""
         return int(self._ask("SELECT coalesce(sum(written), 0) FROM run WHERE name=?", name)[0][0])
@@ -219,6 +220,12 @@ class OrderLog:
         """Whether a message of that SHA-256 was delivered, wherever it lay."""
         return bool(self._ask("SELECT 1 FROM delivered WHERE name=? AND digest=? LIMIT 1", name, digest))
 
+    def met(self, name: str, source: str, folder: str) -> frozenset[bytes]:
+        """The marks of what an order has met in a folder, delivered or not chosen."""
+        rows = self._ask("SELECT marks FROM met WHERE name=? AND source=? AND folder=?", name, source, folder)
+        marks = rows[0][0] if rows else b""
+        return frozenset(marks[at : at + MARK_SIZE] for at in range(0, len(marks), MARK_SIZE))
+
     def unchanged(self, name: str, source: str, folder: str, stamp: str, choice: str) -> int | None:
         """How many messages of a folder were delivered, where all was and nothing has changed; None otherwise."""
         rows = self._ask(
@@ -234,10 +241,11 @@ class OrderLog:
         looked: dict[str, tuple[str, int]],
         choice: str,
         failures: list[Failure] | None,
+        met: dict[str, set[bytes]] | None = None,
     ) -> None:
         """Messages are delivered: folder, place, stamp and digest of each. `looked` are the stamps of folders in which
         nothing is left to do, and how many messages of the choice they hold; `failures` what is still to come (None: as
-        before)."""
+        before); `met` the marks of all that a folder held and that is not to come any more."""
         with self._change():
             self._base.executemany(
                 "INSERT OR REPLACE INTO delivered VALUES (?,?,?,?,?,?)", ((name, source, *each) for each in messages)
@@ -245,6 +253,10 @@ class OrderLog:
             self._base.executemany(
                 "INSERT OR REPLACE INTO looked VALUES (?,?,?,?,?,?)",
                 ((name, source, folder, stamp, choice, held) for folder, (stamp, held) in looked.items() if stamp),
+            )
+            self._base.executemany(
+                "INSERT OR REPLACE INTO met VALUES (?,?,?,?)",
+                ((name, source, folder, b"".join(sorted(marks))) for folder, marks in (met or {}).items()),
             )
             if failures is not None:
                 self._base.execute("DELETE FROM failing WHERE name=?", (name,))

@@ -5,12 +5,11 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
 
 from wexagraph.errors import MessageError
 from wexagraph.messages import Header
 from wexagraph.messages.headers import header_end
-from wexagraph.records.order_log import OrderLog
+from wexagraph.records.order_log import MARK_SIZE, OrderLog
 from wexagraph.selection import Choice
 from wexagraph.sources import WHOLE, Envelope, Partition, Source, Wanted
 from wexagraph.sources.base import Leaf, bounded
@@ -27,7 +26,8 @@ class Fresh:
 
     `skipped` were delivered before. `known` are delivered ones that lie elsewhere now, and such that only a changed
     choice has chosen: folder, place, stamp and digest of each. `looked` are the stamps of the folders and how many
-    messages they hold that need nothing more. `held` are bytes that were read.
+    messages they hold that need nothing more. `held` are bytes that were read. `lying` are the marks of all messages
+    of the folders that were looked through, chosen or not, by their IDs.
     """
 
     envelopes: dict[str, list[Envelope]] = field(default_factory=dict)
@@ -35,11 +35,22 @@ class Fresh:
     skipped: int = 0
     known: list[tuple[str, str, str, str | None]] = field(default_factory=list)
     looked: dict[str, tuple[str, int]] = field(default_factory=dict)
+    lying: dict[str, dict[str, bytes]] = field(default_factory=dict)
 
     @property
     def count(self) -> int:
         """How many are to be delivered."""
         return sum(map(len, self.envelopes.values()))
+
+    def look(self, source: Source, folder: str) -> None:
+        """Take down what lies in a folder, before anything is chosen of it. Raises SourceError."""
+        self.lying[folder] = {each.id: mark(each) for each in source.readable(folder, source.lying(folder))}
+
+    def met(self, undone: set[str]) -> dict[str, set[bytes]]:
+        """The marks of what was met, by folders: all but what of these IDs is still to be delivered."""
+        return {
+            folder: {each for id, each in marks.items() if id not in undone} for folder, marks in self.lying.items()
+        }
 
     def all(self) -> Iterator[Envelope]:
         """Those that are to be delivered."""
@@ -62,10 +73,11 @@ def find_fresh(
     choice: Choice,
     said: str,
     stamps: Mapping[str, str],
-    before: datetime | None = None,
+    changed: bool = False,
 ) -> Fresh:
     """Look through the folders of a choice. `said` is the choice as it was said, `stamps` are those of the folders from
-    before this look, "" where they tell nothing. Where the choice was changed, what came `before` that is passed over.
+    before this look, "" where they tell nothing. Where the choice was `changed`, what an earlier run has met is passed
+    over, however old or new it says it is.
 
     Raises SourceError, CallError.
     """
@@ -76,14 +88,16 @@ def find_fresh(
         if held is not None:
             fresh.skipped += held
             continue
+        fresh.look(source, folder)
+        met = log.met(name, source.location, folder) if changed else frozenset()
         skipped, strange = fresh.skipped, list[Envelope]()
         # where all are chosen, places and stamps tell what is known; headers come with the bytes of what is not
-        bare = has_delivered and before is None and not choice.narrows
+        bare = has_delivered and not changed and not choice.narrows
         listed = source.outline(folder) if bare else choice.of_share(source, folder)
         for envelope in source.readable(folder, listed):
             if log.knows(name, source.location, envelope):
                 fresh.skipped += 1
-            elif before is not None and (_moment(envelope) or before) < before:
+            elif mark(envelope) in met:
                 fresh.known.append((folder, envelope.place, envelope.fingerprint(), None))
             else:
                 strange.append(envelope)
@@ -94,9 +108,10 @@ def find_fresh(
     return fresh
 
 
-def _moment(envelope: Envelope) -> datetime | None:
-    moment = envelope.arrival or envelope.date()[0]
-    return moment.replace(tzinfo=UTC) if moment is not None and moment.tzinfo is None else moment
+def mark(envelope: Envelope) -> bytes:
+    """Eight bytes that tell a message from what else may ever lie at its place."""
+    known = f"{envelope.place}\0{envelope.fingerprint().partition(';')[0]}"
+    return hashlib.blake2b(known.encode("utf-8", "surrogateescape"), digest_size=MARK_SIZE).digest()
 
 
 def _not_moved(name: str, log: OrderLog, source: Source, strange: list[Envelope], fresh: Fresh) -> Iterator[Envelope]:

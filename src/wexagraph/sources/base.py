@@ -203,6 +203,10 @@ class Source(ABC):
         and flags; headers may be empty. As quick as can be."""
         return self.envelopes(folder, share)
 
+    def lying(self, folder: str) -> Iterator[Envelope]:
+        """The messages of a folder, by what `mark` takes of them alone."""
+        return self.outline(folder)
+
     @abstractmethod
     def read(self, envelope: Envelope) -> bytes:
         """The message's bytes, as they are in the source. Raises MessageError where they can't be had."""

@@ -38,6 +38,11 @@ class ExtractOptions:
     cluster: str = ""
 
     @property
+    def keeps_messages(self) -> bool:
+        """Whether what is made holds the messages themselves: attachments alone do not."""
+        return False
+
+    @property
     def binds_types(self) -> bool:
         """Whether PDFs hold attachments of several messages."""
         return self.document is not None and self.document.bind == "type"

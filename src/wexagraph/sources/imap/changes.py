@@ -38,9 +38,9 @@ class Afterwards:
             raise CallError(f"{value!r} is not a keyword (RFC 9051): letters, digits and $_.+- only.")
         return cls(kind, value)
 
-    def of_attachments(self) -> Afterwards:
-        """The same, for messages of which the attachments alone are stored. Raises CallError where they would go."""
-        if self.kind == "delete":
+    def checked(self, keeps_messages: bool) -> Afterwards:
+        """The same. Raises CallError where messages would go of which the attachments alone are stored."""
+        if self.kind == "delete" and not keeps_messages:
             raise CallError("attachments alone do not keep a message: --afterwards delete goes with export and backup.")
         return self
 

@@ -164,6 +164,10 @@ class ImapSource(Source):
         words = [word.decode("latin-1") if isinstance(word, bytes) else "" for word in states]
         return " ".join(sorted(f"{name} {value}" for name, value in zip(words[::2], words[1::2], strict=False)))
 
+    def lying(self, folder: str) -> Iterator[Envelope]:
+        for uid in self._uids(folder, None):
+            yield _envelope(folder, uid, self._validity[folder], {})
+
     def outline(self, folder: str, share: Partition = WHOLE) -> Iterator[Envelope]:
         chunks = _chunks(self._uids(folder, None), _OUTLINES)
         for _, answers in self._overlapped(chunks, lambda uids: self._fetch(folder, uids, _OUTLINE)):
