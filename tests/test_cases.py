@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import io
 import json
+import os
 import random
 import re
 import shutil
@@ -15,15 +16,17 @@ from concurrent.futures import ThreadPoolExecutor
 from datetime import date, datetime
 from pathlib import Path
 from typing import Any
+from unittest import mock
 from zoneinfo import ZoneInfo
 
 import bagit
 import openpyxl
 import pikepdf
 
-from tests.helpers import ProgramTest, letter, letter_with, mbox, missing_words, pdf_text
+from tests.helpers import PROGRAM, ProgramTest, letter, letter_with, mbox, missing_words, pdf_text
 from wexagraph.app.cases import Records
 from wexagraph.demo.build import file, message, multipart, text, when
+from wexagraph.errors import CallError
 from wexagraph.records.fileplan import after
 
 
@@ -481,8 +484,24 @@ class Disposal(CaseTest):
         self.program("case", "open", "8", "Another")
         return self.program("file", "answer.eml", "--by-plan")
 
+    def others(self, step: int) -> list[tuple[str, ...]]:
+        """Two other commands that may come next, each step two others; each takes the case for what it is."""
+        commands = [
+            ("case", "list"),
+            ("case", "show", "7"),
+            ("case", "log", "7"),
+            ("case", "hold", "7", "--why", "court"),
+            ("case", "pack", "7", "--into", f"{step}.zip"),
+            ("case", "due"),
+            ("find", "two"),
+            ("file", "in.mbox", "--case", "7"),
+        ]
+        chosen = [commands[step % len(commands)], commands[(step // len(commands) + step) % len(commands)]]
+        after = [("case", "release", "7")] if any("hold" in command for command in chosen) else []
+        return [*chosen[:1], *[command for command in chosen[1:] if command != chosen[0]], *after]
+
     def test_killed(self) -> None:
-        """Gone at any step: the records are whole or certified, and the same command ends it."""
+        """Gone at any step: whichever command comes next, the records are whole, or certified and the case gone."""
         self.make_due()
         shutil.copytree(self.folder / "rec", self.folder / "before")
         step, done = 0, False
@@ -491,15 +510,217 @@ class Disposal(CaseTest):
             shutil.copytree(self.folder / "before", self.folder / "rec")
             command = ("case", "dispose", "7", "--yes", "--records", "rec")
             done = self.run_program(*command, code=None, end_before=step).returncode == 0
-            if "7" in self.path.read_text() and (self.folder / "rec/7 Fog signal").exists():
+            papers = self.folder / "rec/disposed"
+            is_there = (self.folder / "rec/7 Fog signal").exists()
+            self.assertFalse(is_there and list(papers.glob("*")), "a certificate tells of what has happened")
+            for other in self.others(step):
+                self.call_program(*other, "--records", "rec", code=0 if is_there or other[1] == "list" else None)
+                self.assertEqual(len(list(papers.glob("*.pdf"))), 0 if is_there else 1, (step, other))
+                self.assertFalse((self.folder / "rec/7 Fog signal").exists() and not is_there, (step, other))
+            if is_there:
                 self.assertEqual(len(self.filed("7")), 2, step)
-            else:
-                self.assertEqual(len(list((self.folder / "rec/disposed").glob("*.pdf"))), 1, step)
-            if json.loads(self.program("case", "list", "--json")):
                 self.run_program(*command)
             self.assertFalse((self.folder / "rec/7 Fog signal").exists())
+            (text,) = papers.glob("*.txt")
+            self.assertIn("Messages:             2,", text.read_text("utf-8"))
+            self.assertFalse(list((self.folder / "rec/.wexagraph").glob("going/*")), step)
             step += 1
         self.assertGreater(step, 10)
+
+
+class Between(CaseTest):
+    """What two commands, two clerks, or a clerk and somebody with an editor do to the same case."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.program("case", "open", "1", "Buoy")
+        self.program("case", "open", "2", "Chain", "--keep", "1y")
+        self.write("in.mbox", mbox(mail("m1", "One"), mail("m2", "Two")))
+        self.program("file", "in.mbox", "--case", "1")
+        self.rec, self.plan = self.folder / "rec", self.folder / "rec/fileplan.toml"
+
+    def edit(self, old: str, new: str) -> None:
+        text = self.plan.read_text()
+        self.assertIn(old, text)
+        self.plan.write_text(text.replace(old, new))
+
+    def make_due(self, reference: str) -> None:
+        self.program("case", "close", reference)
+        head, mark, rest = self.plan.read_text().partition(
+            f"[cases.{json.dumps(reference) if '/' in reference else reference}]"
+        )
+        self.plan.write_text(head + mark + re.sub(r"(opened|closed) = \d+", r"\1 = 2019", rest))
+
+    def test_folders_of_ours_that_are_links(self) -> None:
+        self.write("elsewhere/precious/letter.txt", "kept")
+        for name in ("disposed", ".wexagraph/going", "merged"):
+            with self.subTest(name):
+                link = self.rec / name
+                if name != "merged":
+                    self.program("case", "open", "9", "Empty", "--again", "--keep", "1d")
+                    self.make_due("9")
+                if name == "disposed" or link.exists():
+                    shutil.rmtree(link, ignore_errors=True)
+                link.symlink_to(self.folder / "elsewhere")
+                if name == "merged":
+                    error = self.program("case", "merge", "1", "2", code=3)
+                else:
+                    error = self.program("case", "dispose", "9", "--yes", code=3)
+                self.assertIn("is a symbolic link, which is not followed", error)
+                link.unlink()
+                self.assertEqual(
+                    [path.name for path in (self.folder / "elsewhere").rglob("*")], ["precious", "letter.txt"]
+                )
+                self.assertEqual(self.filed("1"), ["m1", "m2"])
+                if name != "merged":
+                    self.assertEqual(self.state("9")["reference"], "9")
+                    self.program("case", "dispose", "9", "--yes")
+
+    def test_filed_while_it_is_merged(self) -> None:
+        """The letter of the other clerk is in the case that goes on, whoever comes first at the folder."""
+        from wexagraph.app import merging
+
+        real = merging._file_all
+        calls: list[int] = []
+
+        def file_all(records: Records, first: Any, second: Any) -> Any:
+            report = real(records, first, second)
+            calls.append(len(calls))
+            if len(calls) == 1:
+                self.write("late.eml", mail("m3", "Late"))
+                subprocess.run(
+                    [PROGRAM, "file", "late.eml", "--case", "1", "--records", "rec"],
+                    cwd=self.folder,
+                    check=True,
+                    capture_output=True,
+                )
+            return report
+
+        with mock.patch.object(merging, "_file_all", file_all):
+            self.program("case", "merge", "1", "2")
+        self.assertEqual(calls, [0, 1])
+        self.assertEqual(self.filed("2"), ["m1", "m2", "m3"])
+        self.assertIn("1 message found", self.program("find", "late"))
+        self.write("more.eml", mail("m4", "More"))
+        self.assertIn("case 1 was merged into case 2", self.program("file", "more.eml", "--case", "1", code=2))
+
+    def test_filed_when_the_case_has_just_gone(self) -> None:
+        from wexagraph.app import filing
+
+        real = filing._into
+
+        def into(*arguments: Any) -> Any:
+            if not (self.rec / "merged").exists():
+                subprocess.run(
+                    [PROGRAM, "case", "merge", "1", "2", "--records", "rec"],
+                    cwd=self.folder,
+                    check=True,
+                    capture_output=True,
+                )
+            return real(*arguments)
+
+        self.write("late.eml", mail("m3", "Late"))
+        with mock.patch.object(filing, "_into", into):
+            said = self.program("file", "late.eml", "--case", "1", code=1)
+        self.assertIn("case 1 was merged or disposed of meanwhile. File it again", said)
+        self.assertFalse((self.rec / "1 Buoy").exists())
+        self.assertEqual(self.filed("2"), ["m1", "m2"])
+
+    def test_two_certificates_of_one_name(self) -> None:
+        for reference in ("2026/7", "2026:7"):
+            self.program("case", "open", reference, "Fog", "--keep", "1d")
+            self.program("case", "close", reference)
+        self.plan.write_text(re.sub(r"(opened|closed) = 20\d\d", r"\1 = 2020", self.plan.read_text()))
+        for reference in ("2026/7", "2026:7"):
+            self.program("case", "dispose", reference, "--yes")
+        texts = [path.read_text() for path in (self.rec / "disposed").glob("*.txt")]
+        self.assertEqual(sorted(re.findall(r"Reference: +(\S+)", "".join(texts))), ["2026/7", "2026:7"])
+        self.assertEqual(len(list((self.rec / "disposed").iterdir())), 6)
+        for reference in ("2026/7", "2026:7"):
+            self.assertIn("disposed of", self.program("case", "log", reference))
+            self.assertIn("was disposed of", self.program("case", "open", reference, "Fog", code=2))
+        self.program("case", "open", "2026/7", "Fog", "--again", "--keep", "1d")
+        self.make_due("2026/7")
+        self.program("case", "dispose", "2026/7", "--yes")
+        self.assertEqual(len(list((self.rec / "disposed").iterdir())), 9)
+        for one in texts:
+            self.assertIn(one, [path.read_text() for path in (self.rec / "disposed").glob("*.txt")])
+
+    def test_a_plan_that_was_tampered_with(self) -> None:
+        with mock.patch("wexagraph.records.fileplan._LARGE", 10):
+            self.program("case", "hold", "1", "--why", "court")
+            for path in (self.folder / "no-cache").rglob("*.json"):
+                self.assertEqual(path.stat().st_mode & 0o077, 0)
+            self.assertFalse((self.rec / ".wexagraph/fileplan.json").exists())
+            self.write(
+                "rec/.wexagraph/fileplan.json",
+                b'{"sha256": "%s", "cases": {}}' % hashlib.sha256(self.plan.read_bytes()).hexdigest().encode(),
+            )
+            self.assertEqual(self.state("1")["state"], "on hold")
+        self.edit('keep = "1y"', 'keep = "1y"\nclosed = 2001-01-01')
+        error = self.program("case", "dispose", "2", "--yes", code=2)
+        self.assertRegex(
+            error, r"fileplan.toml, line \d+: in case 2: it was closed on 2001-01-01, before it was opened"
+        )
+
+    def test_a_hold_travels(self) -> None:
+        self.program("case", "hold", "1", "--why", "the quarrel")
+        self.program("case", "pack", "1", "--into", "one.zip")
+        self.call_program("case", "unpack", "one.zip", "--records", "other")
+        self.assertIn("the quarrel", self.call_program("case", "show", "1", "--records", "other").stdout)
+        shutil.copytree(self.folder / "other", self.folder / "third")
+        self.assertIn(
+            "is on hold", self.call_program("case", "dispose", "1", "--yes", "--records", "third", code=2).stderr
+        )
+
+    def test_nothing_is_free_where_nobody_knows_what_is_held(self) -> None:
+        from wexagraph.app.cases import on_hold
+
+        digest = hashlib.sha256(mail("m1", "One")).hexdigest()
+        self.program("case", "hold", "1", "--why", "court")
+        with mock.patch.dict(os.environ, {"WEXAGRAPH_RECORDS": str(self.rec)}):
+            self.assertEqual(on_hold()[digest], "1")
+            (self.rec / "1 Buoy/case.log").rename(self.folder / "away.log")
+            self.assertRaisesRegex(CallError, "nobody knows what it holds", on_hold)
+        for place in ("no-such", "in.mbox"):
+            with mock.patch.dict(os.environ, {"WEXAGRAPH_RECORDS": str(self.folder / place)}):
+                self.assertRaisesRegex(CallError, "Is its share mounted", on_hold)
+
+    def test_a_closed_case_gets_nothing_unsaid(self) -> None:
+        self.program("case", "close", "1")
+        self.write("late.eml", mail("m3", "[1] Late", "m1"))
+        for way in (("--case", "1"), ("--by-plan",)):
+            said = self.program("file", "late.eml", *way, code=1)
+            self.assertIn("was closed on", said)
+            self.assertIn("--reopen", said)
+        self.assertEqual(self.filed("1"), ["m1", "m2"])
+        self.assertIn("0 new, 2 there already", self.program("file", "in.mbox", "--case", "1"))
+        self.program("file", "late.eml", "--by-plan", "--reopen")
+        self.assertEqual((self.filed("1"), self.state("1")["state"]), (["m1", "m2", "m3"], "open"))
+        self.edit('title = "Buoy"', 'title = "Buoy"\nkeep = "1y"')
+        self.plan.write_text(self.plan.read_text().replace(f"opened = {date.today().year}", "opened = 2020"))
+        self.program("case", "close", "1", "--on", "2021-01-01")
+        self.assertEqual(self.state("1")["due"], str(after(date.today(), "1y")), "its time counts from the last filing")
+        self.assertIn("is kept until", self.program("case", "dispose", "1", "--yes", code=2))
+
+    def test_two_clerks_and_the_same_letters(self) -> None:
+        from wexagraph.app import filing
+
+        real = filing._log
+
+        def log(*arguments: Any) -> None:
+            if not self.state("2")["messages"]:
+                subprocess.run(
+                    [PROGRAM, "file", "in.mbox", "--case", "2", "--records", "rec"],
+                    cwd=self.folder,
+                    check=True,
+                    capture_output=True,
+                )
+            real(*arguments)
+
+        with mock.patch.object(filing, "_log", log):
+            self.program("file", "in.mbox", "--case", "2")
+        self.assertEqual(self.state("2")["messages"], 2)
 
 
 class HandingOver(CaseTest):

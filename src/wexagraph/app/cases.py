@@ -5,15 +5,16 @@ from __future__ import annotations
 import getpass
 import os
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager, suppress
+from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import replace
 from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 
 from wexagraph.errors import CallError, InUse, TargetError
-from wexagraph.output.folder import OutputFolder
-from wexagraph.records import case_log
+from wexagraph.naming.paths import CASE_LOG
+from wexagraph.output.folder import InTheWay, OutputFolder
+from wexagraph.records import case_log, leaving
 from wexagraph.records.fileplan import FILE_PLAN, MOST_TITLE, Case, FilePlan, Hold, after, checked_reference, read_plan
 from wexagraph.selection import Choice
 from wexagraph.text import one_line
@@ -47,6 +48,20 @@ class Records:
     def __init__(self, folder: Path, clock: Callable[[], datetime], who: str) -> None:
         self.folder, self.clock, self.who = folder, clock, who
         self.path = folder / FILE_PLAN
+        self._held: FilePlan | None = None  # while this process changes the plan
+
+    def due_on(self, case: Case) -> date | None:
+        """The first day on which a case may go by its time; None while it is open, or kept for ever."""
+        return case.due(case_log.filed_since_closed(self.place(case))) if case.due() is not None else None
+
+    def state(self, case: Case) -> str:
+        """`open`, `closed`, `on hold` (open or closed), or `due`."""
+        if case.holds:
+            return "on hold"
+        if case.closed is None:
+            return "open"
+        due = self.due_on(case)
+        return "due" if due is not None and due <= self.today else "closed"
 
     @property
     def today(self) -> date:
@@ -54,8 +69,8 @@ class Records:
         return self.clock().date()
 
     def plan(self) -> FilePlan:
-        """The file plan as it lies there. Raises CallError."""
-        return read_plan(self.path)
+        """The file plan, once what a killed run has begun is finished or undone. Raises CallError, TargetError."""
+        return self._held if self._held is not None else settled_plan(self.folder)
 
     def place(self, case: Case) -> Path:
         """The folder of a case."""
@@ -65,18 +80,34 @@ class Records:
     def changing(self) -> Iterator[FilePlan]:
         """The plan, for a change: read when nobody else changes it, and written whole. Raises CallError,
         TargetError."""
-        try:
-            with OutputFolder(self.folder) as folder:
-                holder = folder.take_lock(PATIENCE)
-                if holder is not None:
-                    raise InUse(f"{self.folder} is in use by process {holder or 'of somebody'}. Wait for it.")
-                plan = self.plan()
-                yield plan
-                text = plan.to_toml()
-                if text != plan.text:
-                    folder.write(FILE_PLAN, text.encode("utf-8"))
-        except OSError as error:
-            raise TargetError(f"{self.folder} can't be written to: {error.strerror or error}.") from error
+        if self._held is not None:
+            yield self._held
+            return
+        with self._holding() as (folder, plan):
+            yield plan
+            _write(folder, plan)
+
+    @contextmanager
+    def leaving(self, reference: str) -> Iterator[tuple[OutputFolder, FilePlan, Case]]:
+        """As `changing`, for a case whose folder is to be moved: nobody files into that meanwhile. What is begun then
+        is ended with the plan. Raises CallError, TargetError."""
+        with self._holding() as (folder, plan):
+            case = plan.get(reference)
+            with ExitStack() as held:
+                if folder.taken(case.folder):
+                    held.enter_context(_locked(self.place(case)))
+                yield folder, plan, case
+            _write(folder, plan)
+            leaving.end(folder)
+
+    @contextmanager
+    def _holding(self) -> Iterator[tuple[OutputFolder, FilePlan]]:
+        with _locked(self.folder) as folder:
+            self._held = _settled(folder)
+            try:
+                yield folder, self._held
+            finally:
+                self._held = None
 
     def note(self, plan: FilePlan, case: Case, what: str, **about: Any) -> None:
         """Write into a case's log, and the digest of its last line into the plan."""
@@ -93,8 +124,9 @@ class Records:
         keep: str = "",
         tags: Iterable[str] = (),
         folder: str = "",
+        again: bool = False,
     ) -> Case:
-        """Open a case. Raises CallError."""
+        """Open a case; one of a reference that was disposed of, only `again`. Raises CallError."""
         reference, title = checked_reference(reference), one_line(title).strip()
         if not title or len(title) > MOST_TITLE:
             raise CallError("a case has a title of one line, at most 300 letters.")
@@ -102,9 +134,24 @@ class Records:
             after(self.today, keep)
         Choice.from_dict(match)
         with self.changing() as plan:
+            old = self.disposed(reference)
+            if old is not None and not again:
+                raise CallError(
+                    f"a case {reference} was disposed of: {old} says what it was. --again opens one of that reference "
+                    "once more."
+                )
             case = plan.add(Case(reference, title, folder, self.today, match, tuple(tags), keep=keep))
             self.note(plan, case, "opened", title=title)
         return case
+
+    def disposed(self, reference: str) -> Path | None:
+        """The log of a case of that reference that was disposed of; None where there is none. Raises TargetError."""
+        try:
+            return leaving.disposed_of(self.folder).get(" ".join(reference.split()).casefold())
+        except FileNotFoundError:
+            return None
+        except OSError as error:
+            raise _failed(self.folder, error) from error
 
     def close(self, reference: str, on: date | None = None) -> Case:
         """Close a case. Raises CallError."""
@@ -168,22 +215,93 @@ class Records:
 
     def due(self) -> list[Case]:
         """The cases whose time is over and that nothing holds."""
-        return [case for case in self.plan().cases.values() if case.state(self.today) == "due"]
+        return [case for case in self.plan().cases.values() if self.state(case) == "due"]
+
+    def log_of(self, reference: str) -> case_log.Log:
+        """The log of a case, also of one that was disposed of. Raises CallError."""
+        plan = self.plan()
+        wanted = " ".join(reference.split()).casefold()
+        if not any(name.casefold() == wanted for name in plan.cases) and (path := self.disposed(reference)):
+            return case_log.whole(reference, path)
+        case = plan.get(reference)
+        return case_log.whole(case.reference, self.place(case) / CASE_LOG, case.log)
 
     def broken(self, case: Case) -> str:
         """Why the log of a case is not whole; "" where it is."""
         return case_log.broken(self.place(case), case.log)
 
 
+@contextmanager
+def _locked(place: Path) -> Iterator[OutputFolder]:
+    """A folder that nobody else changes meanwhile. Raises InUse, TargetError."""
+    try:
+        with OutputFolder(place) as folder:
+            holder = folder.take_lock(PATIENCE)
+            if holder is not None:
+                raise InUse(f"{place} is in use by process {holder or 'of somebody'}. Wait for it.")
+            yield folder
+    except OSError as error:
+        raise _failed(place, error) from error
+
+
+def _failed(place: Path, error: OSError) -> TargetError:
+    if isinstance(error, InTheWay):
+        return TargetError(f"{error.strerror}.")
+    return TargetError(f"{place} can't be written to: {error.strerror or error}.")
+
+
+def _settled(folder: OutputFolder) -> FilePlan:
+    """The plan of a folder that is locked, with what was begun finished or undone."""
+    plan = read_plan(folder.path / FILE_PLAN)
+    if leaving.settle(folder, plan):
+        _write(folder, plan)
+        leaving.end(folder)
+        plan = read_plan(folder.path / FILE_PLAN)
+    return plan
+
+
+def _write(folder: OutputFolder, plan: FilePlan) -> None:
+    text = plan.to_toml()
+    if text != plan.text:
+        folder.write(FILE_PLAN, text.encode("utf-8"))
+
+
+def settled_plan(records: Path) -> FilePlan:
+    """The plan of a records folder, once what a killed run has begun there is finished or undone; where that can't be
+    done here, without the case that has left. Raises CallError, TargetError."""
+    if leaving.is_begun(records):
+        try:
+            with _locked(records) as folder:
+                return _settled(folder)
+        except InUse:
+            raise
+        except TargetError:
+            return leaving.without_decided(records, read_plan(records / FILE_PLAN))
+    return read_plan(records / FILE_PLAN)
+
+
 def on_hold() -> dict[str, str]:
     """The messages of cases on hold in the records that WEXAGRAPH_RECORDS names: references by digests. Raises
-    CallError where the plan can't be read."""
+    CallError where the records, or the log of such a case, can't be read: then nobody knows what is held."""
     place = os.environ.get("WEXAGRAPH_RECORDS")
     if not place:
         return {}
     records = Path(place).expanduser().absolute()
-    held = [case for case in read_plan(records / FILE_PLAN).cases.values() if case.holds]
-    return {digest: case.reference for case in held for digest in case_log.filed(records / case.folder)}
+    if not (records / FILE_PLAN).is_file():
+        raise CallError(
+            f"{records}, which WEXAGRAPH_RECORDS names, holds no file plan, so that nobody knows what is on hold. "
+            "Is its share mounted? Without records of yours, unset it."
+        )
+    held = dict[str, str]()
+    for case in settled_plan(records).cases.values():
+        if case.holds:
+            if problem := case_log.broken(records / case.folder, case.log):
+                raise CallError(
+                    f"case {case.reference} is on hold, and its log is not whole, so that nobody knows what it holds: "
+                    f"{problem}. Nothing is deleted."
+                )
+            held |= dict.fromkeys(case_log.filed(records / case.folder), case.reference)
+    return held
 
 
 def case_of(folder: Path) -> Case | None:

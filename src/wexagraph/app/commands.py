@@ -28,7 +28,7 @@ from wexagraph.sources import Source, Stored
 from wexagraph.sources.imap.changes import Afterwards
 
 _SECRETS = ("password", "owner-password")
-FILE_CALL_DEFAULTS: dict[str, Any] = {**FILE_DEFAULTS, "case": None, "by-plan": False, "records": None}
+FILE_CALL_DEFAULTS: dict[str, Any] = {**FILE_DEFAULTS, "case": None, "by-plan": False, "records": None, "reopen": False}
 BACKUP_DEFAULTS: dict[str, Any] = {"volume-size": "1GB", "lock": False, "jobs": None, "cluster": None, "ocr": None}
 LEAST_VOLUME, MOST_VOLUME = 1_000_000, 4_000_000_000
 
@@ -122,7 +122,8 @@ def _file(work: Work) -> Report:
     options = {name: value for name, value in work.call.options.items() if name in FILE_DEFAULTS}
     records = Records(Path(work.call.into), lambda: work.moment.astimezone(), user_name())
     case = work.call.options.get("case")
-    filed = file_messages(records, work.source, work.choice, case, options, work.stopped, work.dry)
+    reopen = bool(work.call.options.get("reopen"))
+    filed = file_messages(records, work.source, work.choice, case, options, work.stopped, work.dry, reopen)
     report = Report(work.call.into, planned=[] if work.dry else None)
     for one in filed.reports.values():
         report.written += one.written

@@ -3,36 +3,33 @@
 from __future__ import annotations
 
 import hashlib
-import os
-import shutil
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
 from wexagraph.app.cases import Records
-from wexagraph.errors import CallError, TargetError
+from wexagraph.errors import CallError
 from wexagraph.exports.register import rows_of
 from wexagraph.exports.verify import verify
 from wexagraph.naming.paths import CASE_LOG, MANIFEST
 from wexagraph.naming.safe import component
-from wexagraph.output.folder import OWN, OutputFolder
+from wexagraph.output.folder import OutputFolder
 from wexagraph.pages.options import PageOptions
 from wexagraph.records import case_log
 from wexagraph.records.certificate import Certificate
-from wexagraph.records.fileplan import Case, FilePlan
+from wexagraph.records.fileplan import Case
+from wexagraph.records.leaving import DISPOSED, Leaving, begun, free_papers, going_to, is_begun, leave
 from wexagraph.text import one_line, shortened
 
-DISPOSED = "disposed"
-"""Below the records folder: certificates and logs of cases that are gone."""
+_ENDINGS = ("certificate.txt", "certificate.pdf", CASE_LOG)
 
 
 @dataclass(frozen=True)
 class Disposed:
     """What was disposed of, and where its certificate and log lie."""
 
-    case: Case
+    reference: str
     messages: int
-    files: int
     certificate: Path
     log: Path
 
@@ -43,22 +40,53 @@ def dispose(records: Records, reference: str, allow: Callable[[Case, int, int], 
 
     Raises CallError where a hold, its time, a log with a gap or a folder that is not whole speaks against it.
     """
-    case = records.plan().get(reference)
+    before = _decided(records, reference)
+    plan = records.plan()
+    if before is not None and before.reference not in plan.cases:
+        return _told(records, before)  # a run that was killed has decided it
+    case = plan.get(reference)
     _refuse(records, case)
-    if not _is_going(records, case):
-        files, messages = proved(records, case)
-        if not allow(case, messages, files):
-            return None
-    with records.changing() as plan:
-        case = plan.get(reference)  # somebody may have put it on hold meanwhile
-        _refuse(records, case)
-        disposed = _dispose(records, plan, case)
-    # only now that the plan is written; what a kill has left of others goes too
-    kept = {case.folder for case in records.plan().cases.values()}
-    for path in (records.folder / OWN / "going").iterdir():
-        if path.name not in kept:
-            shutil.rmtree(path, ignore_errors=True)
-    return disposed
+    files, messages = proved(records, case)
+    if not allow(case, messages, files):
+        return None
+    with records.leaving(reference) as (folder, plan, case):
+        _refuse(records, case)  # somebody may have put it on hold meanwhile, or filed into it
+        if proved(records, case) != (files, messages):
+            raise CallError(f"case {case.reference} was changed meanwhile. Look at it, and run the same command again.")
+        made = certify(records, case)
+        text, pdf = made.text(), made.pdf(PageOptions())
+        digests = {"text": hashlib.sha256(text).hexdigest(), "pdf": hashlib.sha256(pdf).hexdigest()}
+        name = component(f"{case.reference} {records.today}", room=20)
+        papers = free_papers(folder, name, _ENDINGS)
+        disposed = Leaving(
+            case.reference,
+            case.folder,
+            going_to(folder, case.folder, merged=False),
+            records.clock().isoformat(),
+            records.who,
+            papers=papers[:2],
+            log=papers[2],
+            about={"reference": case.reference, "certificate": digests, "messages": messages},
+            messages=messages,
+            files=files,
+        )
+        leave(folder, plan, disposed, dict(zip(papers[:2], (text, pdf), strict=True)))
+    return _told(records, disposed)
+
+
+def _decided(records: Records, reference: str) -> Leaving | None:
+    """What a killed run has begun with a case of that reference."""
+    if not is_begun(records.folder):
+        return None
+    with OutputFolder(records.folder, make=False) as folder:
+        before = begun(folder)
+    wanted = " ".join(reference.split()).casefold()
+    return before if before is not None and not before.into and before.reference.casefold() == wanted else None
+
+
+def _told(records: Records, disposed: Leaving) -> Disposed:
+    place = records.folder / DISPOSED
+    return Disposed(disposed.reference, disposed.messages, place / disposed.papers[1], place / disposed.log)
 
 
 def _refuse(records: Records, case: Case) -> None:
@@ -67,21 +95,13 @@ def _refuse(records: Records, case: Case) -> None:
         raise CallError(f"case {case.reference} is on hold ({one_line(why)}). `wexagraph case release` ends a hold.")
     if case.closed is None:
         raise CallError(f"case {case.reference} is open. `wexagraph case close` closes it; its time begins then.")
-    if case.due is None:
+    due = records.due_on(case)
+    if due is None:
         raise CallError(f"case {case.reference} is kept for ever: the plan names no time (keep).")
-    if case.due > records.today:
-        raise CallError(f"case {case.reference} is kept until {case.due}: it may go on that day.")
-    if problem := records.broken(case) if not _is_going(records, case) else "":
+    if due > records.today:
+        raise CallError(f"case {case.reference} is kept until {due}: it may go that day.")
+    if problem := records.broken(case):
         raise CallError(f"the log of case {case.reference} is not whole: {problem}. Find out why before it goes.")
-
-
-def _going(records: Records, case: Case) -> Path:
-    """Where the folder lies between being certified and being gone."""
-    return records.folder / OWN / "going" / case.folder
-
-
-def _is_going(records: Records, case: Case) -> bool:
-    return _going(records, case).exists() and not records.place(case).exists()
 
 
 def proved(records: Records, case: Case) -> tuple[int, int]:
@@ -99,38 +119,12 @@ def proved(records: Records, case: Case) -> tuple[int, int]:
     return verification.files, len(rows_of(place))
 
 
-def _dispose(records: Records, plan: FilePlan, case: Case) -> Disposed:
-    """In this order: certificate, log, the folder out of sight in one step, the plan. The files go last."""
-    place, going = records.place(case), _going(records, case)
-    name = component(f"{case.reference} {records.today}", room=20)
-    certificate = records.folder / DISPOSED / f"{name} certificate.pdf"
-    log = records.folder / DISPOSED / f"{name} {CASE_LOG}"
-    try:
-        messages = files = 0
-        if not _is_going(records, case):
-            made = certify(records, case)
-            messages, files = len(made.messages), proved(records, case)[0]
-            text, pdf = made.text(), made.pdf(PageOptions())
-            with OutputFolder(records.folder) as folder:
-                folder.write(f"{DISPOSED}/{name} certificate.txt", text)
-                folder.write(f"{DISPOSED}/{name} certificate.pdf", pdf)
-                digests = {"text": hashlib.sha256(text).hexdigest(), "pdf": hashlib.sha256(pdf).hexdigest()}
-                case_log.append(place, records.clock(), records.who, "disposed", certificate=digests, messages=messages)
-                folder.write(f"{DISPOSED}/{name} {CASE_LOG}", (place / CASE_LOG).read_bytes())
-            going.parent.mkdir(parents=True, exist_ok=True)
-            os.rename(place, going)
-        plan.drop(case)
-    except OSError as error:
-        raise TargetError(f"case {case.reference} can't be disposed of: {error.strerror or error}.") from error
-    return Disposed(case, messages, files, certificate, log)
-
-
 def certify(records: Records, case: Case) -> Certificate:
     """The certificate of a case as it now is."""
     said = "The case named here was proved whole, and then removed from the records with all its files."
     facts = (
         *facts_of(records, case),
-        ("Rule", f"kept {case.keep} after it was closed: it may go from {case.due} on"),
+        ("Rule", f"kept {case.keep} after it was closed: it may go from {records.due_on(case)} on"),
         ("Disposed of on", f"{records.clock():%Y-%m-%d %H:%M %z}"),
         ("By", records.who or "somebody"),
     )

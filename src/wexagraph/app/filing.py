@@ -12,7 +12,7 @@ from typing import Any
 
 from wexagraph.app.cases import PATIENCE, Records
 from wexagraph.app.options import EXPORT_DEFAULTS, export_options
-from wexagraph.errors import CallError, MessageError
+from wexagraph.errors import CallError, MessageError, TargetError
 from wexagraph.exports.formats import ATTACHMENTS, FORMATS
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.register import files_by_digest
@@ -86,9 +86,11 @@ def file_messages(
     options: dict[str, Any],
     stopped: Callable[[], bool] = lambda: False,
     dry: bool = False,
+    reopen: bool = False,
 ) -> FilingReport:
     """File the chosen messages into a case, or (`reference` None) where the plan says. `options` are those of an
-    export, by their names on the command line. Raises CallError, SourceError, TargetError."""
+    export, by their names on the command line. Closed cases get what is new to them where they are to be opened again
+    (`reopen`); else it fails. Raises CallError, SourceError, TargetError."""
     if options.get("as") == ATTACHMENTS:
         choice = choice.with_attachments()
     with closing(Filed(records.folder)) as index:
@@ -103,7 +105,9 @@ def file_messages(
         run.report.placed = [Placed(*pair) for pair in zip(envelopes, placements, strict=True)]
         if not dry:
             held = Held(source)
-            _file(run, held, _letters(run, held))
+            letters = _letters(run, held)
+            _open_cases(run, letters, reopen)
+            _file(run, held, letters)
     source.settle()
     run.report.unreadable = [(trouble.where, trouble.reason) for trouble in source.troubles]
     return run.report
@@ -165,11 +169,37 @@ def _letters(run: _Run, held: Held) -> dict[str, list[Letter]]:
     return letters
 
 
+def _open_cases(run: _Run, letters: dict[str, list[Letter]], reopen: bool) -> None:
+    """See that cases can be filed into, as they are now: what is new to a closed one is refused, or opens it again."""
+    if not letters:
+        return
+    with run.records.changing() as plan:
+        for name in list(letters):
+            case = plan.cases.get(name)
+            if case is None:
+                _refuse(run, letters.pop(name), f"case {name} was merged or disposed of meanwhile. File it again")
+                continue
+            run.records.place(case).mkdir(exist_ok=True)
+            known = case_log.filed(run.records.place(case)) if case.closed is not None else set()
+            new = [letter for letter in letters[name] if case.closed is not None and letter.digest not in known]
+            if new and reopen:
+                plan.keep(replace(case, closed=None))
+                run.records.note(plan, case, "reopened", why="filing")
+            elif new:
+                _refuse(run, new, f"case {name} was closed on {case.closed}. --reopen opens it again")
+                letters[name] = [letter for letter in letters[name] if letter.digest in known]
+
+
+def _refuse(run: _Run, letters: Iterable[Letter], reason: str) -> None:
+    """Letters that do not go into a case."""
+    for envelope, _ in letters:
+        run.report.failures.append(Failure(envelope.id, envelope.folder, one_line(envelope.header.subject), reason))
+
+
 def _file(run: _Run, held: Held, letters: dict[str, list[Letter]]) -> None:
     """Export letters into the folders of their cases, and log what is new in each."""
     jobs = run.options.get("jobs") or os.cpu_count() or 1
     there: dict[str, dict[str, Thread]] = {}
-    new: dict[str, list[str]] = {}
     # several cases at a time, since each waits for the disk and for its last page
     with ProcessWorkers(jobs, _PAGE_PATIENCE) as workers, ThreadPoolExecutor(jobs + 4) as threads:
         running = [
@@ -178,36 +208,45 @@ def _file(run: _Run, held: Held, letters: dict[str, list[Letter]]) -> None:
         ]
         try:
             for name, future in zip(letters, running, strict=True):
-                done, now, known = future.result()
+                try:
+                    done, now = future.result()
+                except TargetError:
+                    if run.records.place(run.plan.get(name)).exists():
+                        raise
+                    _refuse(run, letters[name], f"case {name} was merged or disposed of meanwhile. File it again")
+                    continue
                 if done is None:
                     run.report.interrupted = True
                     continue
                 run.report.reports[name] = done
                 there[name] = now
-                new[name] = sorted(now.keys() - known)
         finally:
             for future in running:
                 future.cancel()
             run.index.add(there)
-            _log(run, {name: digests for name, digests in new.items() if digests})
+            _log(run, there)
 
 
-def _log(run: _Run, new: dict[str, list[str]]) -> None:
-    """Write what was filed into the logs of its cases."""
-    if new:
-        with run.records.changing() as plan:
-            for name, digests in new.items():
+def _log(run: _Run, there: dict[str, dict[str, Thread]]) -> None:
+    """Write what was filed into the logs of its cases: what is not in them yet, for another clerk may have filed the
+    same."""
+    places = {name: run.records.place(run.plan.get(name)) for name in there}
+    if all(there[name].keys() <= case_log.filed(place) for name, place in places.items()):
+        return
+    with run.records.changing() as plan:
+        for name, place in places.items():
+            # what was filed before it was merged was taken along
+            digests = sorted(there[name].keys() - case_log.filed(place)) if name in plan.cases else []
+            if digests:
                 about = {"messages": len(digests), "from": one_line(run.source.location), "sha256": digests}
                 run.records.note(plan, plan.get(name), "filed", **about)
 
 
-def _into(
-    run: _Run, case: Case, filing: Filing, workers: Executor
-) -> tuple[ExportReport | None, dict[str, Thread], set[str]]:
-    """Export messages into a case's folder. Returns the report (None: it was stopped before), how those that are there
-    now hang together with others, by their digests, and those that were filed before."""
+def _into(run: _Run, case: Case, filing: Filing, workers: Executor) -> tuple[ExportReport | None, dict[str, Thread]]:
+    """Export messages into a case's folder. Returns the report (None: it was stopped before), and how those that are
+    there now hang together with others, by their digests."""
     if run.stopped():
-        return None, {}, set()
+        return None, {}
     place, made = run.records.place(case), options_of(run.records, case, run.options)
     known = case_log.filed(place)
     there = _there(place, known, made) & filing.digests if known else set()
@@ -219,14 +258,14 @@ def _into(
     rest = Filing(case.reference, letters, filing.held)
     done = ExportReport(str(place))
     if rest.letters:
-        done = export(rest, place, Choice(), made, stopped=run.stopped, executor=workers, patience=PATIENCE)
+        done = export(rest, place, Choice(), made, stopped=run.stopped, executor=workers, patience=PATIENCE, make=False)
     done.chosen += len(there)
     done.already_there += len(there)
     if done.interrupted:
-        return None, {}, known
+        return None, {}
     failed = {failure.id for failure in done.failures}
     threads = rest.threads()
-    return done, {one.stamp: threads[one.stamp] for one in rest.envelopes("") if one.id not in failed}, known
+    return done, {one.stamp: threads[one.stamp] for one in rest.envelopes("") if one.id not in failed}
 
 
 def _there(place: Path, known: Iterable[str], options: ExportOptions) -> set[str]:

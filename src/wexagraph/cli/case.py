@@ -42,7 +42,7 @@ class CaseRow:
     """A case as a list shows it."""
 
     def __init__(self, records: Records, case: Case) -> None:
-        self.case, self.state = case, case.state(records.today)
+        self.case, self.state, self.due = case, records.state(case), records.due_on(case)
         self._place = records.place(case)
 
     @cached_property
@@ -75,7 +75,7 @@ COLUMNS: list[Column[CaseRow]] = [
     Column("opened", lambda each: each.case.opened.isoformat()),
     Column("closed", lambda each: each.case.closed.isoformat() if each.case.closed else None),
     Column("keep", lambda each: each.case.keep),
-    Column("due", lambda each: each.case.due.isoformat() if each.case.due else None),
+    Column("due", lambda each: each.due.isoformat() if each.due else None),
     Column("held", lambda each: one_line(each.held)),
     Column("tags", lambda each: ", ".join(each.case.tags)),
     Column("folder", lambda each: one_line(each.case.folder)),
@@ -92,6 +92,7 @@ COLUMNS: list[Column[CaseRow]] = [
 @click.option(
     "--folder", metavar="NAME", default="", help="Its folder, where it is not to be named from REF and TITLE."
 )
+@click.option("--again", is_flag=True, help="Although a case of that reference was disposed of.")
 @RECORDS
 @CSV
 @JSON
@@ -104,13 +105,14 @@ def open_case(
     keep: str,
     tags: tuple[str, ...],
     folder: str,
+    again: bool,
     records: str | None,
     as_csv: bool,
     as_json: bool,
 ) -> int:
     """Open a case: REF is its reference, TITLE what it is about."""
     office = records_of(context, records)
-    case = office.open(reference, title, plain_matches(matches), keep, tags, folder)
+    case = office.open(reference, title, plain_matches(matches), keep, tags, folder, again)
     said = f"Case {one_line(case.reference)} is open: {one_line(case.title)}"
     _tell(office, case, as_csv, as_json, said, f"Folder: {one_line(str(office.place(case)))}")
     return OK
@@ -154,7 +156,7 @@ def _print_cases(rows: list[CaseRow], as_csv: bool, as_json: bool) -> None:
         table = make_table("Case", "Title", "State", ">Messages", "Last filed", "Opened", "Closed", "May go")
         for each in rows[:_SHOWN]:
             case = each.case
-            days = (str(case.opened), str(case.closed or "-"), str(case.due or "-"))
+            days = (str(case.opened), str(case.closed or "-"), str(each.due or "-"))
             table.add_row(
                 one_line(case.reference),
                 one_line(case.title),
@@ -193,7 +195,7 @@ def show_case(context: click.Context, reference: str, records: str | None, as_cs
     click.secho(f"{one_line(case.reference)}  {one_line(case.title)}", bold=True)
     click.echo(f"State:   {each.state}, opened {case.opened}" + (f", closed {case.closed}" if case.closed else ""))
     if case.keep:
-        until = f", may go on {case.due}" if case.due else " after it is closed"
+        until = f", may go on {each.due}" if each.due else " after it is closed"
         click.echo(f"Kept:    {case.keep}{until}")
     for hold in case.holds:
         click.echo(f"On hold: since {hold.since}, by {one_line(hold.by) or 'somebody'}: {one_line(hold.why)}")
@@ -219,7 +221,11 @@ def _tell(office: Records, case: Case, as_csv: bool, as_json: bool, *lines: str)
 
 
 def _changing(
-    name: str, help: str, options: list[Callable[[Any], Any]], change: Callable[..., Case], said: Callable[[Case], str]
+    name: str,
+    help: str,
+    options: list[Callable[[Any], Any]],
+    change: Callable[..., Case],
+    said: Callable[[Records, Case], str],
 ) -> None:
     """Register a command that changes one case, and says what it now is."""
 
@@ -228,7 +234,7 @@ def _changing(
     ) -> int:
         office = records_of(context, records)
         case = change(office, reference, **values)
-        _tell(office, case, as_csv, as_json, f"Case {one_line(case.reference)} {said(case)}.")
+        _tell(office, case, as_csv, as_json, f"Case {one_line(case.reference)} {said(office, case)}.")
         return OK
 
     changed.__doc__ = help
@@ -246,24 +252,27 @@ _changing(
     "Close a case: from then on it is kept for its time.",
     [click.option("--on", metavar="DATE", help="On another day than today.")],
     _close,
-    lambda case: f"is closed since {case.closed}" + (f" and may go on {case.due}" if case.due else ", kept for ever"),
+    lambda office, case: (
+        f"is closed since {case.closed}"
+        + (f" and may go on {due}" if (due := office.due_on(case)) else ", kept for ever")
+    ),
 )
-_changing("reopen", "Open a closed case again.", [], Records.reopen, lambda case: "is open again")
+_changing("reopen", "Open a closed case again.", [], Records.reopen, lambda office, case: "is open again")
 _changing(
     "rename",
     "Give a case another title. Its folder keeps its name, so that links into it hold.",
     [click.argument("title")],
     Records.rename,
-    lambda case: f"is called {one_line(case.title)} now",
+    lambda office, case: f"is called {one_line(case.title)} now",
 )
 _changing(
     "hold",
     "Stop the disposal of a case, open or closed.",
     [click.option("--why", required=True, metavar="TEXT", help="What for: it stands in the log.")],
     Records.hold,
-    lambda case: "is on hold",
+    lambda office, case: "is on hold",
 )
-_changing("release", "End the holds of a case.", [], Records.release, lambda case: "is not on hold any more")
+_changing("release", "End the holds of a case.", [], Records.release, lambda office, case: "is not on hold any more")
 
 
 @command.command("due")
@@ -302,7 +311,7 @@ def dispose_case(context: click.Context, reference: str, yes: bool, records: str
     if done is None:
         click.echo("Nothing was removed.")
         return OK
-    click.echo(f"Case {one_line(done.case.reference)} is gone: {counted(done.messages, 'message')}.")
+    click.echo(f"Case {one_line(done.reference)} is gone: {counted(done.messages, 'message')}.")
     click.echo(f"Certificate: {one_line(str(done.certificate))}")
     click.echo(f"Log:         {one_line(str(done.log))}")
     return OK
@@ -341,11 +350,11 @@ def merge_cases(
 def log_of_case(context: click.Context, reference: str, records: str | None, as_json: bool) -> int:
     """What was done to a case: opened, filed, held, closed. Exit code 1 where a line was taken out or changed."""
     office = records_of(context, records)
-    case = office.plan().get(reference)
-    events, problem = case_log.read(office.place(case)), office.broken(case)
+    log = office.log_of(reference)
+    events, problem = log.events, log.problem
     if as_json:
         rows = [{"when": each.when, "who": each.who, "what": each.what, "about": each.about} for each in events]
-        print_json({"reference": case.reference, "whole": not problem, "problem": problem, "events": rows})
+        print_json({"reference": log.reference, "whole": not problem, "problem": problem, "events": rows})
         return SOME_FAILED if problem else OK
     for each in events:
         click.echo(f"{each.when[:16].replace('T', ' ')}  {one_line(each.who):<12}  {_in_words(each)}")
@@ -365,6 +374,8 @@ def _in_words(event: case_log.Event) -> str:
         "merged": lambda: f"took in case {about.get('of', '')}: {about.get('title', '')}",
         "packed": lambda: f"packed into {about.get('into', '')}",
         "unpacked": lambda: f"unpacked from {about.get('of', '')}{about.get('trouble', '')}",
+        "disposed": lambda: f"disposed of, with {counted(int(about.get('messages', 0)), 'message')}; certified",
+        "merged into": lambda: f"merged into case {about.get('of', '')}",
         "renamed": lambda: f"renamed: {about.get('title', '')}, before {about.get('before_it', '')}",
     }
     return one_line(words[event.what]() if event.what in words else event.what)

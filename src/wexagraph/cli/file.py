@@ -62,6 +62,7 @@ COLUMNS: list[Column[Placed]] = [
 @click.option("--register", metavar="FORMS", help="The table in the case's folder: csv, xlsx, both, or none.")
 @INDEX_PAGE
 @click.option("--tag", multiple=True, metavar="WORD", help="A tag besides those of the case. Repeatable.")
+@click.option("--reopen", is_flag=True, help="Open a closed case again where something new belongs to it.")
 @click.option(
     "--unfiled", is_flag=True, help="Print the IDs of what fits no case on standard output, and nothing else."
 )
@@ -76,6 +77,7 @@ def command(
     by_plan: bool,
     records: str | None,
     unfiled: bool,
+    reopen: bool,
     dry_run: bool,
     quiet: bool,
     as_csv: bool,
@@ -98,7 +100,7 @@ def command(
     options |= {name: True for name in ("archival", "index") if values[name]}
     with opened(context, source) as mailbox, stoppable(Display(("file",))) as stopped:
         choice = make_choice(values, zone_name(values["zone"])).settled(mailbox)
-        report = file_messages(office, mailbox, choice, reference, options, stopped, dry_run)
+        report = file_messages(office, mailbox, choice, reference, options, stopped, dry_run, reopen)
     _tell(report, dry_run, unfiled, as_csv, as_json, quiet)
     if report.interrupted:
         return INTERRUPTED

@@ -38,6 +38,7 @@ def export(
     executor: Executor | None = None,
     afterwards: Callable[[list[Stored]], tuple[int, list[tuple[str, str]]]] | None = None,
     patience: float | None = None,
+    make: bool = True,
 ) -> ExportReport:
     """Make files from the chosen messages of a source, below the folder `into`.
 
@@ -45,7 +46,7 @@ def export(
     messages in hand are finished and the report says `interrupted`. `executor` makes the pages, where they are not
     to be made by worker processes of this machine. At the end of a run that was not interrupted, `afterwards` is given
     the messages whose files were read back whole, and says how many it has changed at the source and which it left.
-    `patience` is how many seconds to wait for another run into the folder.
+    `patience` is how many seconds to wait for another run into the folder, which without `make` has to be there.
 
     Raises SourceError, TargetError or CallError; a message that fails is in the report instead.
     """
@@ -53,7 +54,7 @@ def export(
     started = time.monotonic()
     engines = available(options.engine) if "pdf" in options.formats else []
     keep_apart(source.location, into)
-    target = Target(Path(into), patience)
+    target = Target(Path(into), patience, make)
     try:
         if target.root.taken(f"{OWN}/attachments.sqlite"):
             raise TargetError(

@@ -216,6 +216,23 @@ class OutputFolder:
         with self._renaming(waiting, path) as (old_above, old, above, name):
             rename_new(old, name, old_above, above)
 
+    def move_folder(self, old: str, new: str) -> None:
+        """Rename a folder, in one step, to a name that nothing bears yet. Raises FileExistsError where something does,
+        InTheWay where a link or a file lies there in place of the folder."""
+        about = self.stat(old)
+        if about is not None and not stat.S_ISDIR(about.st_mode):
+            raise self._in_the_way(old, about.st_mode)
+        self.rename_new(old, new)
+
+    def is_in_place(self) -> bool:
+        """Whether the folder still lies where it was opened: it may have been moved while a lock was waited for."""
+        if self._root is None:  # pragma: no cover  Windows
+            return True
+        try:
+            return os.path.samestat(os.fstat(self._root), os.stat(self.path))
+        except OSError:
+            return False
+
     @contextlib.contextmanager
     def _renaming(self, waiting: str | Path, path: str) -> Iterator[tuple[int | None, str, int | None, str]]:
         with contextlib.ExitStack() as stack:

@@ -43,13 +43,13 @@ class Target:
     """A folder, locked for this process. Paths are relative to it, with `/`.
 
     Files are staged, then put under their names together: the disk has them before any of them shows. `patience` is how
-    many seconds to wait for another run.
+    many seconds to wait for another run. Without `make` the folder has to be there.
     """
 
-    def __init__(self, folder: Path, patience: float | None = None) -> None:
+    def __init__(self, folder: Path, patience: float | None = None, make: bool = True) -> None:
         self.folder = folder
         try:
-            self.root = OutputFolder(folder)
+            self.root = OutputFolder(folder, make)
         except FileExistsError as error:
             raise TargetError(f"{folder} is a file. --into needs a folder, or a name that is still free.") from error
         except OSError as error:
@@ -84,6 +84,8 @@ class Target:
             raise InUse(
                 f"{self.folder} is in use{by}: another export is writing to it. Wait for it, or choose another folder."
             )
+        if not self.root.is_in_place():
+            raise TargetError(f"{self.folder} was moved meanwhile. Run the same command again.")
 
     def close(self) -> None:
         """Clear what was staged and give the folder free."""

@@ -7,7 +7,7 @@ import json
 import os
 from collections.abc import Iterable
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import date, datetime
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -74,6 +74,21 @@ def _digest(line: bytes) -> str:
     return hashlib.sha256(line).hexdigest()
 
 
+@dataclass(frozen=True)
+class Log:
+    """The log of a case as it can be shown: its events, and why it is not whole ("" where it is)."""
+
+    reference: str
+    events: list[Event]
+    problem: str
+
+
+def whole(reference: str, path: Path, head: str = "") -> Log:
+    """The log in a file, of a case or of one that was disposed of."""
+    lines = _lines(path)
+    return Log(reference, _events(lines), _broken(lines, head))
+
+
 def read(folder: Path) -> list[Event]:
     """The events of a case, in their order; lines that can't be read are passed over (`broken` tells of them)."""
     return _events(_lines(folder / CASE_LOG))
@@ -95,6 +110,21 @@ def filings(folder: Path) -> list[Event]:
     return _events(line for line in _lines(folder / CASE_LOG) if b'"what": "filed"' in line)
 
 
+def filed_since_closed(folder: Path) -> date | None:
+    """The day on which something was filed last, where the case was closed before that or for an earlier day; None
+    where it was not."""
+    lines = _lines(folder / CASE_LOG)
+    told = _events(line for line in lines if b'"what": "filed"' in line or b'"what": "closed"' in line)
+    last: date | None = None
+    for event in told:
+        if event.what == "filed":
+            last = datetime.fromisoformat(event.when).date()
+        else:
+            closed = date.fromisoformat(event.about["on"])
+            last = last if last is not None and last > closed else None
+    return last
+
+
 def filed(folder: Path) -> set[str]:
     """The SHA-256 of each message that was filed."""
     return {digest for event in filings(folder) for digest in event.about.get("sha256", ())}
@@ -102,8 +132,12 @@ def filed(folder: Path) -> set[str]:
 
 def broken(folder: Path, head: str = "") -> str:
     """Why a log is not whole; "" where it is. `head` is the digest of a line that must be in it."""
+    return _broken(_lines(folder / CASE_LOG), head)
+
+
+def _broken(lines: list[bytes], head: str) -> str:
     before, digests = _FIRST, set[str]()
-    for number, line in enumerate(_lines(folder / CASE_LOG), 1):
+    for number, line in enumerate(lines, 1):
         try:
             said = json.loads(line)["before"]
         except (ValueError, KeyError, TypeError):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import os
 import re
 import tomllib
 from contextlib import suppress
@@ -14,9 +15,10 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.errors import CallError
+from wexagraph.files import open_regular
 from wexagraph.naming.paths import free_name
 from wexagraph.naming.safe import component
-from wexagraph.output.folder import OWN, OutputFolder
+from wexagraph.output.folder import OutputFolder
 from wexagraph.selection import Choice
 from wexagraph.toml import mending, wrong
 
@@ -64,18 +66,12 @@ class Case:
     log: str = ""
     also: tuple[str, ...] = ()
 
-    @property
-    def due(self) -> date | None:
-        """The first day on which it may go by its time; None while it is open, or kept for ever."""
-        return after(self.closed, self.keep) if self.closed is not None and self.keep else None
-
-    def state(self, today: date) -> str:
-        """`open`, `closed`, `on hold` (open or closed), or `due`."""
-        if self.holds:
-            return "on hold"
-        if self.closed is None:
-            return "open"
-        return "due" if self.due is not None and self.due <= today else "closed"
+    def due(self, last_filed: date | None = None) -> date | None:
+        """The first day on which it may go by its time, which counts from its closing, or from the last filing where
+        that was later; None while it is open, or kept for ever."""
+        if self.closed is None or not self.keep:
+            return None
+        return after(max(self.closed, last_filed or self.closed), self.keep)
 
 
 def after(day: date, span: str) -> date:
@@ -122,6 +118,9 @@ class FilePlan:
         for name, case in self.cases.items():
             if name.casefold() == wanted:
                 return case
+        for name, case in self.cases.items():
+            if wanted in (other.casefold() for other in case.also):
+                raise CallError(f"case {reference} was merged into case {name}. Name that one.")
         near = get_close_matches(reference, self.cases, n=1)
         hint = f" Did you mean {near[0]}?" if near else ""
         raise CallError(f"there is no case {reference!r}.{hint} `wexagraph case list` names those there are.")
@@ -257,17 +256,22 @@ def read_plan(path: Path) -> FilePlan:
 
 
 def _memory(path: Path) -> Path:
-    """Where a large plan is kept as it was read, since reading TOML takes long."""
-    return path.parent / OWN / "fileplan.json"
+    """Where a large plan is kept as it was read, since reading TOML takes long: among the user's own files, where
+    nobody else can write what the plan does not say."""
+    import platformdirs
+
+    name = hashlib.sha256(os.fsencode(path.absolute())).hexdigest()[:32]
+    return platformdirs.user_cache_path("wexagraph", appauthor=False) / "plans" / f"{name}.json"
 
 
 def _remember(plan: FilePlan) -> None:
-    if len(plan.text) < _LARGE or not (plan.path.parent / OWN).is_dir():
+    if len(plan.text) < _LARGE:
         return
     cases = {reference: _plain(case) for reference, case in plan.cases.items()}
     content = json.dumps({"sha256": _digest(plan.text), "cases": cases}, default=date.isoformat)
-    with suppress(OSError), OutputFolder(plan.path.parent, make=False) as folder:
-        folder.write(f"{OWN}/fileplan.json", content.encode("utf-8"))
+    place = _memory(plan.path)
+    with suppress(OSError), OutputFolder(place.parent, private=True) as folder:
+        folder.write(place.name, content.encode("utf-8"), beside=True)
 
 
 def _remembered(path: Path, text: str) -> FilePlan | None:
@@ -275,7 +279,8 @@ def _remembered(path: Path, text: str) -> FilePlan | None:
     if len(text) < _LARGE:
         return None
     try:
-        values = json.loads(_memory(path).read_bytes())
+        with open_regular(_memory(path)) as file:
+            values = json.loads(file.read())
         if values["sha256"] != _digest(text):
             return None
         cases = {reference: _of_memory(reference, plain) for reference, plain in values["cases"].items()}
@@ -333,6 +338,8 @@ def _case(path: Path, text: str, reference: str, table: Any) -> Case:
         words = table.get(key, [])
         if not isinstance(words, list) or not all(isinstance(word, str) for word in words):
             raise refuse(key, f"{key} is a list of texts")
+    if table.get("closed") and table["closed"] < table["opened"]:
+        raise refuse("closed", f"it was closed on {table['closed']}, before it was opened on {table['opened']}")
     try:
         checked_reference(reference)
         if table.get("keep"):

@@ -18,7 +18,7 @@ from wexagraph.errors import CallError, SourceError
 from wexagraph.naming.paths import REGISTERS
 from wexagraph.naming.safe import component
 from wexagraph.output.folder import OWN
-from wexagraph.records.fileplan import MOST_TITLE, Case, after, checked_reference
+from wexagraph.records.fileplan import MOST_TITLE, Case, Hold, after, checked_reference
 from wexagraph.reports import Verification
 from wexagraph.selection import Choice
 from wexagraph.tables.living.files import is_beside
@@ -80,6 +80,8 @@ def _info(case: Case, day: date, total: int, count: int) -> bytes:
         "keep": case.keep,
         "tags": list(case.tags),
         "match": case.match,
+        "also": list(case.also),
+        "holds": [{"why": hold.why, "since": hold.since.isoformat(), "by": hold.by} for hold in case.holds],
     }
     lines = [
         f"Bag-Software-Agent: Wexagraph {wexagraph.__version__}",
@@ -172,6 +174,11 @@ class PackedCase:
                 tuple(map(str, plain.get("tags", ()))),
                 date.fromisoformat(closed) if closed else None,
                 plain.get("keep", ""),
+                tuple(
+                    Hold(one_line(hold["why"]), date.fromisoformat(hold["since"]), one_line(hold.get("by", "")))
+                    for hold in plain.get("holds", ())
+                ),
+                also=tuple(map(str, plain.get("also", ()))),
             )
             Choice.from_dict(case.match)
             if case.keep:
