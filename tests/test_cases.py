@@ -9,10 +9,12 @@ import os
 import random
 import re
 import shutil
+import sqlite3
 import subprocess
 import unittest
 import zipfile
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
 from datetime import date, datetime
 from pathlib import Path
 from typing import Any
@@ -662,6 +664,67 @@ class Between(CaseTest):
         self.assertRegex(
             error, r"fileplan.toml, line \d+: in case 2: it was closed on 2001-01-01, before it was opened"
         )
+
+    def test_what_one_list_has_and_another_lacks(self) -> None:
+        """A letter, a row or a line taken out by hand, with all that would tell of it but one."""
+        case, mails = self.rec / "1 Buoy", {"One": mail("m1", "One"), "Two": mail("m2", "Two")}
+        shutil.copytree(self.rec, self.folder / "before")
+        (original,) = case.glob("*One.eml")
+        page = original.with_suffix(".pdf")
+
+        def without(name: str, *words: str) -> None:
+            lines = (case / name).read_bytes().splitlines(keepends=True)
+            kept = [line for line in lines if not any(word.encode() in line for word in words)]
+            self.assertLess(len(kept), len(lines))
+            (case / name).write_bytes(b"".join(kept))
+
+        def unlist() -> None:
+            without("manifest-sha256.txt", "One.")
+            original.unlink()
+            page.unlink()
+
+        def forget() -> None:
+            with closing(sqlite3.connect(case / ".wexagraph/journal.sqlite")) as base, base:
+                digest = hashlib.sha256(mails["One"]).hexdigest()
+                base.execute("DELETE FROM file WHERE message IN (SELECT number FROM message WHERE digest=?)", (digest,))
+                base.execute("DELETE FROM message WHERE digest=?", (digest,))
+                base.execute("DELETE FROM file WHERE format LIKE 'list:manifest%'")
+
+        def exchange() -> None:
+            other = original.read_bytes().replace(b"Of m1", b"Of m9")
+            line = (case / "manifest-sha256.txt").read_bytes()
+            old, new = (hashlib.sha256(data).hexdigest().encode() for data in (original.read_bytes(), other))
+            original.write_bytes(other)
+            (case / "manifest-sha256.txt").write_bytes(line.replace(old, new))
+
+        steps: dict[str, tuple[list[Any], str]] = {
+            "file and line": ([unlist], "the journal knows it, and the list of checksums has no line for it"),
+            "journal too": ([unlist, forget], "it has 1 row of messages that the journal does not know"),
+            "all but the log": (
+                [unlist, forget, lambda: without("register.csv", "One")],
+                "the log says that it was filed",
+            ),
+            "a row": ([lambda: without("register.csv", "One")], "it has no row of 'One'"),
+            "an original": ([exchange], "its line in the list of checksums is another than the journal knows"),
+        }
+        for what, (tampering, said) in steps.items():
+            with self.subTest(what):
+                shutil.rmtree(self.rec)
+                shutil.copytree(self.folder / "before", self.rec)
+                for step in tampering:
+                    step()
+                output = self.call_program("verify", "rec/1 Buoy", code=1).stdout
+                self.assertIn(said, output)
+                self.assertIn("is not whole", self.program("case", "pack", "1", "--into", "x.zip", code=2))
+                self.assertIn(
+                    said, self.call_program("verify", "rec", code=1).stdout, "the records prove all their cases"
+                )
+                if what == "a row":
+                    self.program("file", "in.mbox", "--case", "1", "--as", "pdf,eml,text")
+                    self.call_program("verify", "rec/1 Buoy")
+        shutil.rmtree(self.rec)
+        shutil.copytree(self.folder / "before", self.rec)
+        self.assertIn("5 of 5 listed files are whole", self.call_program("verify", "rec").stdout)
 
     def test_a_hold_travels(self) -> None:
         self.program("case", "hold", "1", "--why", "the quarrel")

@@ -310,9 +310,3 @@ def case_of(folder: Path) -> Case | None:
         plan = read_plan(folder.absolute().parent / FILE_PLAN)
         return next((case for case in plan.cases.values() if case.folder == folder.absolute().name), None)
     return None
-
-
-def log_problem(folder: Path) -> str:
-    """Why the log of the case that a folder belongs to is not whole; "" where it is, or there is none."""
-    case = case_of(folder)
-    return case_log.broken(folder, case.log if case else "")

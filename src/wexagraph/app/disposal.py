@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from wexagraph.app.cases import Records
+from wexagraph.app.proving import verified
 from wexagraph.errors import CallError
 from wexagraph.exports.register import rows_of
-from wexagraph.exports.verify import verify
 from wexagraph.naming.paths import CASE_LOG, MANIFEST
 from wexagraph.naming.safe import component
 from wexagraph.output.folder import OutputFolder
@@ -109,11 +109,12 @@ def proved(records: Records, case: Case) -> tuple[int, int]:
     place = records.place(case)
     if not (place / MANIFEST).exists():
         return 0, 0  # nothing was ever filed
-    verification = verify(place)
+    verification = verified(place, case.log)
     if not verification.whole:
         wrong = verification.findings[0]
+        why = f" ({wrong.reason})" if wrong.reason else ""
         raise CallError(
-            f"the folder of case {case.reference} is not whole: {one_line(wrong.path)} is {wrong.state}. "
+            f"the folder of case {case.reference} is not whole: {one_line(wrong.path)} is {wrong.state}{why}. "
             f"`wexagraph verify` says all; file its messages again, or take out what is not of it."
         )
     return verification.files, len(rows_of(place))

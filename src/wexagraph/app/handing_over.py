@@ -9,13 +9,11 @@ from dataclasses import replace
 from pathlib import Path
 
 from wexagraph.app.cases import Records
-from wexagraph.app.disposal import facts_of, messages_of
+from wexagraph.app.disposal import facts_of, messages_of, proved
 from wexagraph.app.filing import mend
 from wexagraph.errors import CallError, TargetError
 from wexagraph.exports.index_page.options import IndexOptions
 from wexagraph.exports.index_page.writing import index_folder
-from wexagraph.exports.verify import verify
-from wexagraph.naming.paths import MANIFEST
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.output.whole import whole_file
 from wexagraph.pages.options import PageOptions
@@ -38,9 +36,7 @@ def pack_case(records: Records, reference: str, into: Path, index: IndexOptions 
             )
         if index is not None:  # before the proof: a run that was killed may have left half a page
             index_folder(place, replace(index, title=f"{case.reference} {case.title}"))
-        if (place / MANIFEST).exists() and not (verification := verify(place)).whole:
-            wrong = verification.findings[0]
-            raise CallError(f"case {case.reference} is not whole: {one_line(wrong.path)} is {wrong.state}.")
+        proved(records, case)
         records.note(plan, case, "packed", into=into.name)
         said = "What this file holds, as it lay in the records. manifest-sha256.txt has the digest of each file."
         facts = facts_of(records, case)

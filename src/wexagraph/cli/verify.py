@@ -8,15 +8,14 @@ from pathlib import Path
 
 import click
 
-from wexagraph.app.cases import log_problem
+from wexagraph.app.proving import is_records, verified, verified_records
 from wexagraph.backups.bag import BAGIT
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.parameters import FOLDER, JOBS, JSON
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.session import ask_passphrase
 from wexagraph.errors import CallError
-from wexagraph.exports.verify import verify
-from wexagraph.naming.paths import CASE_LOG, REGISTERS
+from wexagraph.naming.paths import REGISTERS
 from wexagraph.reports import Verification
 from wexagraph.text import one_line, size
 
@@ -33,7 +32,8 @@ _SHOWN = 50
 @JSON
 @click.pass_context
 def command(context: click.Context, folder: str, deep: bool, repair: str | None, jobs: int, as_json: bool) -> int:
-    """Prove a backup, an export folder, a case or a packed case whole, or say what is not.
+    """Prove a backup, an export folder, a case, all cases of a records folder, or a packed case whole, or say what is
+    not.
 
     Every file is compared with the checksums in manifest-sha256.txt. Missing: it is in the list and not in DIR.
     Altered: its bytes are others. Foreign: it is in DIR and not in the list.
@@ -47,9 +47,7 @@ def command(context: click.Context, folder: str, deep: bool, repair: str | None,
     elif deep or repair is not None:
         raise CallError(f"--deep and --repair are for backups; {folder} is none. The export command mends an export.")
     else:
-        verification = verify(folder)
-        if problem := log_problem(root):
-            verification.add(CASE_LOG, "altered", problem)
+        verification = verified_records(root) if is_records(root) else verified(root)
     if as_json:
         print_json(verification.as_dict())
     else:

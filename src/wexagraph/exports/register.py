@@ -241,6 +241,25 @@ def rows_of(folder: Path) -> list[RegisterRow]:
         ) from error
 
 
+def keys_of(root: OutputFolder, name: str) -> set[str] | None:
+    """The messages of which a register has rows, by what their keys tell; None where none can be read."""
+    keys = set[str]()
+    with TemporaryFolder() as folder:
+        at = folder / name
+        try:
+            with root.reader(name) as old, open(at, "xb") as copy:
+                shutil.copyfileobj(old, copy, 1 << 20)
+            with opened(at, _register()) as sheet:
+                for part in sheet.parts:
+                    layout = layout_of(part, name, _any_column)
+                    for _, texts in part.rows(layout.kinds()):
+                        if (parsed := parse_key(texts.get(layout.key, ""))) is not None:
+                            keys.add(parsed[0].message)
+        except (TargetError, OSError):
+            return None
+    return keys
+
+
 def about(root: OutputFolder, name: str) -> str | None:
     """What can be proved of a register that is other than the manifest has it: how many cells are as they were written.
     None where its keys can't be read."""

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from wexagraph.errors import SourceError
+from wexagraph.exports.agreement import disagreements
 from wexagraph.exports.register import about
 from wexagraph.naming.paths import CASE_LOG, MANIFEST, REGISTERS
 from wexagraph.output.folder import OWN, OutputFolder
@@ -27,7 +28,7 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
     Raises SourceError where there is no manifest, or the folder can't be read.
     """
     verification, unreadable = Verification(str(folder)), list[str]()
-    listed: set[str] = {MANIFEST, CASE_LOG}
+    listed: dict[str, str] = {}
     tell = progress or (lambda _: None)
     try:
         with (
@@ -37,23 +38,28 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
         ):
             entries = manifest_entries(manifest, unreadable)
             while batch := list(islice(entries, 512)):  # a bounded number at a time, however long the manifest
-                for (_, path), state in zip(batch, pool.map(lambda entry: _state(root, *entry), batch), strict=True):
-                    listed.add(path)
+                for (digest, path), state in zip(
+                    batch, pool.map(lambda entry: _state(root, *entry), batch), strict=True
+                ):
+                    listed[path] = digest
                     verification.files += 1
                     if state == "altered" and path in _REGISTERS and (proved := about(root, path)) is not None:
                         verification.worked_in.append((path, proved))
                     elif state != "whole":
                         verification.findings.append(Finding(path, state))
                 tell(verification.files)
-            foreign = [path for path in root.files() if path not in listed and not path.startswith(f"{OWN}/")]
+            ours = listed.keys() | {MANIFEST, CASE_LOG}
+            foreign = [path for path in root.files() if path not in ours and not path.startswith(f"{OWN}/")]
+            for finding in disagreements(root, listed):
+                verification.add(finding.path, finding.state, finding.reason)
             registers = [path for path in foreign if "/" not in path and path.endswith((*FORMS, ".xlsm"))]
             for path in registers:
                 if not _is_of(path, _REGISTERS) and (proved := about(root, path)) is not None:
                     verification.worked_in.append((path, proved))
             known = _REGISTERS | {path for path, _ in verification.worked_in}
-            verification.findings += [
-                Finding(path, "foreign") for path in foreign if path not in known and not _is_of(path, known)
-            ]
+            for path in foreign:
+                if path not in known and not _is_of(path, known):
+                    verification.add(path, "foreign")
             verification.findings += [Finding(line, "unreadable") for line in unreadable]
     except FileNotFoundError as error:
         if not os.path.exists(folder):

@@ -1,0 +1,62 @@
+"""Folders proved: an export, a case with its log, all cases of a records folder."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+from wexagraph.app.cases import case_of, settled_plan
+from wexagraph.exports.agreement import JOURNAL
+from wexagraph.exports.register import rows_of
+from wexagraph.exports.verify import verify
+from wexagraph.naming.paths import CASE_LOG, MANIFEST
+from wexagraph.records import case_log
+from wexagraph.records.fileplan import FILE_PLAN
+from wexagraph.reports import Verification
+
+
+def verified(folder: Path, head: str | None = None) -> Verification:
+    """An export folder proved, and where it is a case's, its log: that nothing was taken out of that, and that each
+    letter that it says was filed is there. `head` is the digest of a line that must be in the log, where the plan is
+    not to be asked. Raises SourceError."""
+    verification = verify(folder)
+    if head is None:
+        case = case_of(folder)
+        head = case.log if case is not None else ""
+    if not head and not (folder / CASE_LOG).exists():
+        return verification
+    if problem := case_log.broken(folder, head):
+        verification.add(CASE_LOG, "altered", problem)
+    rows = rows_of(folder) if (folder / JOURNAL).is_file() else []
+    there, filed = {row.digest for row in rows if row.digest and row.files}, case_log.filed(folder)
+    for digest in sorted(filed - there) if rows else ():
+        verification.add(
+            f"message {digest[:12]}", "missing", "the log says that it was filed, and nothing knows its files"
+        )
+    for row in rows:
+        if row.files and row.digest not in filed:
+            verification.add(row.files[0], "foreign", "the log does not say that its message was filed")
+    return verification
+
+
+def is_records(folder: Path) -> bool:
+    """Whether a folder holds a file plan."""
+    return (folder / FILE_PLAN).is_file()
+
+
+def verified_records(folder: Path) -> Verification:
+    """All cases of a records folder proved, each path with the folder of its case in front. Raises CallError,
+    SourceError."""
+    whole = Verification(str(folder))
+    for case in settled_plan(folder).cases.values():
+        place = folder / case.folder
+        if not (place / MANIFEST).exists():  # nothing was ever filed
+            if problem := case_log.broken(place, case.log):
+                whole.add(f"{case.folder}/{CASE_LOG}", "altered", problem)
+            continue
+        proved = verified(place, case.log)
+        whole.files += proved.files
+        whole.worked_in += [(f"{case.folder}/{path}", said) for path, said in proved.worked_in]
+        for finding in proved.findings:
+            whole.findings.append(replace(finding, path=f"{case.folder}/{finding.path}"))
+    return whole
