@@ -183,6 +183,127 @@ class Wrong(ProgramTest):
         self.write("r.xlsx", b"PK and no more")
         self.assertIn("no workbook that can be read", self.refused("r.xlsx"))
 
+    def save_as_a_colleague(self, path: Path) -> None:
+        """Write "friday" into the column Due of the first row, as a spreadsheet program does."""
+        if path.suffix == ".xlsx":
+            book = Sheet(path)
+            book.sheet.cell(2, book.column("Due"), "friday")
+            book.save()
+            return
+        rows = list(csv.reader(io.StringIO(path.read_text("utf-8-sig"))))
+        rows[1] += [""] * (len(rows[0]) - len(rows[1]))
+        rows[1][rows[0].index("Due")] = "friday"
+        out = io.StringIO()
+        csv.writer(out).writerows(rows)
+        path.write_text(out.getvalue(), "utf-8-sig", newline="")
+
+    def test_saved_while_it_is_brought_up_to_date(self) -> None:
+        """What a colleague saves between reading and replacing is in the register, whatever the form."""
+        from wexagraph.tables.living import files
+
+        real = files.LivingTable.finish
+        for name in ("r.xlsx", "r.csv"):
+            path = self.folder / name
+            self.run_program("register", "in", "--into", name, "--column", "Due")
+            self.write("in/more.eml", message(90, f"More {name}"))
+            before, saved = path.read_bytes(), []
+
+            def save(table: object, all_met: bool, path: Path = path, saved: list[int] = saved) -> object:
+                if not saved:
+                    saved.append(1)
+                    self.save_as_a_colleague(path)
+                return real(table, all_met)
+
+            with mock.patch.object(files.LivingTable, "finish", save):
+                self.call_program("register", "in", "--into", name, "--column", "Due")
+            self.assertTrue(saved)
+            text = path.read_text("utf-8-sig") if path.suffix == ".csv" else str(Sheet(path).rows())
+            self.assertEqual((text.count("friday"), text.count(f"More {name}")), (1, 1), name)
+            self.assertNotEqual(path.read_bytes(), before)
+
+    def test_the_version_before_stays_while_it_has_more(self) -> None:
+        path = self.folder / "r.xlsx"
+        self.run_program("register", "in", "--into", "r.xlsx", "--column", "Due")
+        book = Sheet(path)
+        book.sheet.cell(2, book.column("Due"), "friday")
+        book.save()
+        self.write("in/a.eml", message(91))
+        self.run_program("register", "in", "--into", "r.xlsx")
+        book = Sheet(path)
+        book.sheet.cell(2, book.column("Due")).value = None  # by mistake
+        book.save()
+        for number in (92, 93):
+            self.write(f"in/{number}.eml", message(number))
+            self.run_program("register", "in", "--into", "r.xlsx")
+        self.assertIn("friday", str(Sheet(self.folder / "r (before).xlsx").rows()))
+        self.assertEqual(
+            sorted(p.name for p in self.folder.glob("r*.xlsx")), ["r (before 2).xlsx", "r (before).xlsx", "r.xlsx"]
+        )
+
+    def test_rows_without_keys_are_not_doubled(self) -> None:
+        for name in ("r.xlsx", "r.csv"):
+            path = self.folder / name
+            self.run_program("register", "in", "--into", name)
+            if name.endswith("xlsx"):
+                book = Sheet(path)
+                for row in range(2, book.sheet.max_row + 1):
+                    book.sheet.cell(
+                        row, next(n for n, h in enumerate(book.headings, 1) if h.startswith("key "))
+                    ).value = None
+                book.save()
+            else:
+                rows = list(csv.reader(io.StringIO(path.read_text("utf-8-sig"))))
+                at = next(n for n, text in enumerate(rows[0]) if text.startswith("key "))
+                out = io.StringIO()
+                csv.writer(out).writerows([rows[0], *([*r[:at], "", *r[at + 1 :]] for r in rows[1:])])
+                path.write_text(out.getvalue(), "utf-8-sig", newline="")
+            before = path.read_bytes()
+            done = self.run_program("register", "in", "--into", name, code=3)
+            self.assertIn("would be there twice: its message stands in a row without a key", done.stderr)
+            self.assertEqual(path.read_bytes(), before)
+
+    def test_a_quotation_mark_that_is_not_closed(self) -> None:
+        path = self.folder / "r.csv"
+        self.run_program("register", "in", "--into", "r.csv")
+        head, first, rest = path.read_bytes().split(b"\r\n", 2)
+        path.write_bytes(head + b'\r\n"note' + first + b"\r\n" + rest)
+        before = path.read_bytes()
+        self.assertIn(
+            "a quotation mark is opened and not closed",
+            self.run_program("register", "in", "--into", "r.csv", code=3).stderr,
+        )
+        self.assertEqual(path.read_bytes(), before)
+
+    def test_workbooks_that_are_damaged(self) -> None:
+        """Parts in UTF-16, and parts with pieces taken out at random: refused in words, or brought up to date."""
+        path = self.folder / "r.xlsx"
+        self.run_program("register", "in", "--into", "r.xlsx")
+        whole, rng = path.read_bytes(), random.Random(7)
+        self.write("in/more.eml", message(94))
+        with zipfile.ZipFile(io.BytesIO(whole)) as old:
+            parts = {item.filename: old.read(item) for item in old.infolist()}
+        names = sorted(name for name in parts if name.endswith((".xml", ".rels")))
+        for turn in range(60):
+            name = names[turn % len(names)] if turn < 2 * len(names) else rng.choice(names)
+            content = parts[name]
+            if turn < len(names):
+                content = content.decode().replace("UTF-8", "UTF-16").encode("utf-16")
+            else:
+                pieces = re.split(rb"(<[^>]*>|\s[\w:]+=\"[^\"]*\")", content)
+                for _ in range(rng.randrange(1, 4)):
+                    pieces[rng.randrange(len(pieces))] = b""
+                content = b"".join(pieces)
+            with zipfile.ZipFile(path, "w") as new:
+                for one, data in parts.items():
+                    new.writestr(one, content if one == name else data)
+            before = path.read_bytes()
+            done = self.call_program("register", "in", "--into", "r.xlsx", code=None)
+            self.assertIn(done.returncode, (0, 3), (name, done.stderr))
+            if done.returncode:
+                self.assertEqual(path.read_bytes(), before)
+            elif turn < len(names):
+                openpyxl.load_workbook(path)
+
     def test_open(self) -> None:
         for lock, content in (
             (".~lock.r.xlsx#", b",miriam,desk4,26.11.2026 10:00,file:///home/miriam;"),

@@ -24,7 +24,7 @@ from wexagraph.naming.paths import MANIFEST, REGISTERS
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.output.target import Staging, Target
 from wexagraph.tables.columns import Column
-from wexagraph.tables.living.files import Register, holder_of, opened
+from wexagraph.tables.living.files import Register, holder_of, opened, reading
 from wexagraph.tables.living.keys import CHECK, check, message_digest, parse_key
 from wexagraph.tables.living.table import Listing, LivingTable, layout_of
 from wexagraph.tables.message_columns import Filed, column_of, facts
@@ -153,8 +153,9 @@ def _ours(record: FileRecord | None) -> tuple[str, ...]:
 def _fill(target: Target, journal: Journal, name: str, at: Path, digest: str | None) -> None:
     """Write the rows into the register that lies there, or into a new one. Raises TargetError."""
     with opened(at, _register()) as sheet:
-        table = LivingTable(sheet, _column)
-        table.read()
+        with reading(at):
+            table = LivingTable(sheet, _column)
+            table.read()
         for row in rows_in(journal):
             table.meet(Listing(message_digest((row.digest or row.id).encode()), row.folder, row))
         table.finish()
@@ -249,7 +250,7 @@ def keys_of(root: OutputFolder, name: str) -> set[str] | None:
         try:
             with root.reader(name) as old, open(at, "xb") as copy:
                 shutil.copyfileobj(old, copy, 1 << 20)
-            with opened(at, _register()) as sheet:
+            with reading(at), opened(at, _register()) as sheet:
                 for part in sheet.parts:
                     layout = layout_of(part, name, _any_column)
                     for _, texts in part.rows(layout.kinds()):
@@ -269,7 +270,7 @@ def about(root: OutputFolder, name: str) -> str | None:
         try:
             with root.reader(name) as old, open(at, "xb") as copy:
                 shutil.copyfileobj(old, copy, 1 << 20)
-            with opened(at, _register()) as sheet:
+            with reading(at), opened(at, _register()) as sheet:
                 for part in sheet.parts:
                     layout = layout_of(part, name, _any_column)
                     for _, texts in part.rows(layout.kinds()):

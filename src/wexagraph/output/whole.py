@@ -23,10 +23,28 @@ def write_whole_file(path: Path, content: bytes) -> None:
         raise TargetError(f"{path} can't be written: {error.strerror or error}. Check the disk.") from error
 
 
+Look = tuple[int, int, int]
+"""Size, time (nanoseconds) and number of a file, by which it is known again."""
+
+
+class Changed(Exception):
+    """The file that was to be replaced is not the one that was read any more."""
+
+
+def look(path: Path) -> Look | None:
+    """A file as it now is; None where there is none."""
+    try:
+        about = os.stat(path)
+    except OSError:
+        return None
+    return about.st_size, about.st_mtime_ns, about.st_ino
+
+
 @contextmanager
-def whole_file(path: Path, keep: str = "") -> Iterator[BinaryIO]:
+def whole_file(path: Path, keep: str = "", seen: Look | None = None) -> Iterator[BinaryIO]:
     """A file to be written piece by piece, under its name only at the end. One of that name is replaced; with `keep`,
-    it stays beside it under that name. Raises TargetError."""
+    it stays beside it under that name. Where it was `seen` before, it is looked at again: raises Changed where it is
+    another one by now, and TargetError."""
     waiting = f".{path.name[-100:]}.{secrets.token_hex(6)}.part"
     try:
         with OutputFolder(path.parent) as folder:
@@ -35,6 +53,8 @@ def whole_file(path: Path, keep: str = "") -> Iterator[BinaryIO]:
                     yield file
                     file.flush()
                     os.fsync(file.fileno())
+                if seen is not None and look(path) != seen:
+                    raise Changed
                 if keep and folder.taken(path.name):
                     with folder.reader(path.name) as old, folder.create(f"{waiting}.old") as copy:
                         shutil.copyfileobj(old, copy, 1 << 20)

@@ -64,6 +64,10 @@ class CsvSheet:
         with open(self._file, "rb") as file:
             return messages_in(file) if self._encoding in ("utf-8", "cp1252") else frozenset()
 
+    def strays(self, messages: set[str]) -> frozenset[str]:
+        """See `Sheet.strays`."""
+        return self.messages() - messages
+
     def link(self, columns: set[int]) -> None:
         """A path in CSV is a text."""
 

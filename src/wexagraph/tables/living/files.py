@@ -8,23 +8,26 @@ import re
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
+from itertools import count
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from wexagraph.errors import CallError, InUse
+from wexagraph.errors import CallError, InUse, TargetError
 from wexagraph.output.folder import lock_file
-from wexagraph.output.whole import whole_file, write_whole_file
+from wexagraph.output.whole import Changed, Look, look, whole_file, write_whole_file
 from wexagraph.tables.columns import Column
 from wexagraph.tables.csvs import MARK, csv_row
 from wexagraph.tables.living.csv_sheets import CsvSheet
-from wexagraph.tables.living.keys import heading
-from wexagraph.tables.living.table import Listing, LivingTable, NotTold, TopUp, value_of
+from wexagraph.tables.living.keys import CHECK, check, heading, parse_key
+from wexagraph.tables.living.packages import UNREADABLE
+from wexagraph.tables.living.table import Listing, LivingTable, NotTold, TopUp, layout_of, value_of
 from wexagraph.tables.living.xlsx_sheets import XlsxSheet
 from wexagraph.tables.workbooks import empty_register
 from wexagraph.text import one_line
 
 FORMS = (".xlsx", ".csv")
 _ALSO = (".xlsm",)  # what an office has made of a workbook, to have macros in it
+_MOST_LOOKS = 5
 _NAME = re.compile(r"[\w.@ \\-]{2,}")
 
 
@@ -51,9 +54,9 @@ def check_form(path: Path) -> None:
         raise CallError(f"--into {path}: a register is an .xlsx or a .csv file.")
 
 
-def before_name(path: Path) -> str:
+def before_name(path: Path, number: int = 1) -> str:
     """What the version before is called, which stays beside a register."""
-    return f"{path.stem} (before){path.suffix}"
+    return f"{path.stem} (before{f' {number}' if number > 1 else ''}){path.suffix}"
 
 
 def top_up(
@@ -69,28 +72,88 @@ def top_up(
     A file that nothing changes is not written. Raises TargetError, InUse, CallError.
     """
     check_form(path)
-    with _held(path):
-        try:
-            return _top_up(path, register, things, all_met, dry, hinted=True)
-        except NotTold:
-            return _top_up(path, register, things, all_met, dry, hinted=False)
+    hinted = True
+    for _ in range(_MOST_LOOKS):
+        with _held(path):
+            try:
+                return _top_up(path, register, things, all_met, dry, hinted)
+            except NotTold:
+                hinted = False
+            except Changed:  # a colleague has saved it meanwhile: what that one did is taken up
+                continue
+    raise InUse(f"{path} is saved again and again by somebody. Nothing was written. Run the same command later.")
 
 
 def _top_up(
     path: Path, register: Register, things: Things, all_met: Callable[[], bool], dry: bool, hinted: bool
 ) -> TopUp:
-    exists = path.exists()
+    seen = look(path)
+    exists = seen is not None
     with opened(path, register) as sheet:
-        table = LivingTable(sheet, register.resolve, register.columns if exists else (), register.value)
-        listed = things(table.columns(), sheet.messages() if hinted and not table.result.changed else frozenset())
-        table.read()
+        with reading(path, seen):
+            table = LivingTable(sheet, register.resolve, register.columns if exists else (), register.value)
+            known = sheet.messages() if hinted and not table.result.changed else frozenset()
+            listed = things(table.columns(), known)
+            table.read()
         for listing in listed:
             table.meet(listing)
         result = table.finish(all_met())
         if not dry and (result.changed or not exists):
-            with whole_file(path, before_name(path) if exists else "") as file:
+            keep = _free_before(path, register) if exists else ""
+            with whole_file(path, keep, seen) as file, reading(path, seen):
                 sheet.save(file)
     return result
+
+
+def _free_before(path: Path, register: Register) -> str:
+    """The name that the version before gets. One that holds what somebody wrote, and that the register has no more,
+    stays."""
+    now: set[tuple[str, str, str]] | None = None
+    for number in count(1):
+        other = path.parent / before_name(path, number)
+        if not other.exists():
+            return other.name
+        now = now if now is not None else _written_by_people(path, register)
+        if _written_by_people(other, register) <= now:
+            return other.name
+    raise AssertionError("numbers do not end")
+
+
+def _written_by_people(path: Path, register: Register) -> set[tuple[str, str, str]]:
+    """What stands in a register that we did not write, by the message of the row ("" for a row of the office's own) and
+    the heading; nothing of a file that can't be read, which nobody could use."""
+    written: set[tuple[str, str, str]] = set()
+    with suppress(TargetError, OSError), reading(path), opened(path, register) as sheet:
+        for part in sheet.parts:
+            layout = layout_of(part, str(path), register.resolve)
+            numbers = {entry.at: n for n, entry in enumerate(layout.entries) if entry.at is not None}
+            kinds = dict.fromkeys(range(max(len(part.heading), part.width)), "text") | layout.kinds()
+            for _, texts in part.rows(kinds):
+                row, checks = parse_key(texts.get(layout.key, "")) or (None, "")
+                for at, text in texts.items():
+                    n = numbers.get(at)
+                    ours = n is not None and checks[n * CHECK : (n + 1) * CHECK] == check(
+                        layout.entries[n].column.name, text
+                    )
+                    if text and at != layout.key and not ours:
+                        heading_of = part.heading[at] if at < len(part.heading) else ""
+                        written.add((row.message if row else "", heading_of, text))
+    return written
+
+
+@contextmanager
+def reading(path: Path, seen: Look | None = None) -> Iterator[None]:
+    """Turns what reading a damaged table raises into a TargetError; into Changed where it is not the one that was
+    `seen` any more."""
+    try:
+        yield
+    except UNREADABLE as error:
+        if seen is not None and look(path) != seen:
+            raise Changed from error
+        raise TargetError(
+            f"{path} can't be read as a table: {error}. Nothing was written. Save it anew in a spreadsheet program, or "
+            "put the version before back."
+        ) from error
 
 
 @contextmanager
@@ -172,5 +235,5 @@ def is_beside(name: str, register: str) -> bool:
     """Whether a file belongs to a register beside it: its version before, what of it was set aside because it could not
     be read, or the lock of who has it open."""
     stem, suffix = os.path.splitext(register)
-    aside = name.startswith(f"{stem} (changed by hand)") and name.endswith(suffix)
-    return aside or name in (f"{stem} (before){suffix}", f".~lock.{register}#", f"~${register}", f"~${register[2:]}")
+    aside = name.startswith((f"{stem} (changed by hand)", f"{stem} (before")) and name.endswith(suffix)
+    return aside or name in (f".~lock.{register}#", f"~${register}", f"~${register[2:]}")

@@ -6,6 +6,7 @@ import io
 import posixpath
 import re
 import zipfile
+import zlib
 from collections.abc import Iterator
 from functools import cached_property
 from pathlib import Path
@@ -46,6 +47,13 @@ def new_parser() -> Any:
     return parser
 
 
+UNREADABLE = (
+    *(KeyError, IndexError, ValueError, TypeError, AttributeError, RuntimeError, OverflowError, EOFError),
+    *(expat.ExpatError, zipfile.BadZipFile, zlib.error),
+)
+"""What reading a workbook that somebody has damaged may raise."""
+
+
 def local(name: str) -> str:
     """A name without its prefix."""
     return name.rpartition(":")[2]
@@ -56,14 +64,14 @@ class Package:
 
     def __init__(self, path: Path) -> None:
         """Open a workbook. Raises TargetError where it is none."""
-        self.path, self.parts = path, dict[str, bytes]()
+        self.path, self.parts, self._checked = path, dict[str, bytes](), set[str]()
         try:
             self._zip = zipfile.ZipFile(path)
             if any(item.file_size > _MOST_PART for item in self._zip.infolist()):
                 raise zipfile.BadZipFile("a part is too large")
             self.workbook = self.related("", _WORKBOOK)[0]
             self.sheets()
-        except (OSError, KeyError, IndexError, zipfile.BadZipFile, expat.ExpatError, RuntimeError) as error:
+        except (*UNREADABLE, OSError) as error:
             raise TargetError(
                 f"{path} is no workbook that can be read ({error}). A workbook with a password can't be brought up to "
                 "date. Nothing was written: choose another file, or put the version before back."
@@ -74,12 +82,28 @@ class Package:
         self._zip.close()
 
     def read(self, part: str) -> bytes:
-        """The bytes of a part as it will be written. Raises KeyError."""
-        return self.parts[part] if part in self.parts else self._zip.read(part)
+        """The bytes of a part as it will be written. Raises KeyError, ValueError."""
+        if part in self.parts:
+            return self.parts[part]
+        self._check_encoding(part)
+        return self._zip.read(part)
 
     def open(self, part: str) -> Any:
-        """A part as a stream."""
-        return io.BytesIO(self.parts[part]) if part in self.parts else self._zip.open(part)
+        """A part as a stream. Raises KeyError, ValueError."""
+        if part in self.parts:
+            return io.BytesIO(self.parts[part])
+        self._check_encoding(part)
+        return self._zip.open(part)
+
+    def _check_encoding(self, part: str) -> None:
+        """Raise ValueError for a part in UTF-16, into which nothing in UTF-8 can be put; each is asked once."""
+        if part in self._checked:
+            return
+        with self._zip.open(part) as file:
+            start = file.read(200)
+        if start.startswith((b"\xff\xfe", b"\xfe\xff")) or b"\0" in start[:4]:
+            raise ValueError(f"its part {part} is in UTF-16")
+        self._checked.add(part)
 
     def __contains__(self, part: str) -> bool:
         return part in self.parts or part in self._zip.NameToInfo

@@ -18,6 +18,8 @@ from wexagraph.tables.living.keys import parse_key as parsed
 
 STATE, HERE, GONE = "state", "here", "no longer chosen"
 _NONE: frozenset[int] = frozenset()
+_TELLING = frozenset({"id", "date", "time", "from", "subject", "sha256"})
+"""Columns by which a message is known where its key is gone."""
 _SAMPLE = 500  # rows by which a column with another heading is known
 
 
@@ -44,6 +46,9 @@ class Sheet(Protocol):
 
     def messages(self) -> frozenset[str]:
         """The messages whose keys seem to stand in it, found quickly."""
+
+    def strays(self, messages: set[str]) -> frozenset[str]:
+        """The messages whose keys stand in it, but not where keys are read; as far as the form can tell."""
 
     def change(self, part: int, row: int, values: dict[int, Any]) -> None:
         """Put values into cells of a row; row 0 is the heading."""
@@ -203,6 +208,8 @@ class LivingTable:
         self._messages: set[str] = set()
         self._turns: Counter[tuple[str, str]] = Counter()
         self._waiting: list[tuple[RowId, Any]] = []
+        self._keyless: dict[tuple[int, tuple[str, ...]], int] = {}
+        self._doubled: list[int] = []
 
     def _settle(self, number: int, layout: Layout, wanted: list[Column[Any]]) -> None:
         """Give a sheet the columns that are new to it, and its heading over the keys what it now has."""
@@ -232,8 +239,11 @@ class LivingTable:
             ]
             for row, texts in part.rows(layout.kinds()):
                 text = texts.get(layout.key, "")
-                if not text:
-                    continue  # a row of the office's own
+                if not text:  # a row of the office's own, or one of ours that has lost its key
+                    told = tuple(texts.get(at, "") for _, at, name in places if name in _TELLING)
+                    if sum(map(bool, told)) > 1:
+                        self._keyless[number, told] = row
+                    continue
                 key_of_row = parsed(text)
                 if key_of_row is None:
                     raise self._refused(f"the key in row {row} was changed, so that nobody knows what the row is of")
@@ -259,6 +269,11 @@ class LivingTable:
                 self.result.by_hand += len(by_hand)
                 known[id] = _Row(id, number, row, checks, by_hand)
         self._messages = {row.message for row in known}
+        if strays := len(self._sheet.strays(self._messages)):
+            raise self._refused(
+                f"{strays:,} key{'s' * (strays != 1)} of rows can't be told from other text: somewhere above the first "
+                "of them a quotation mark is opened and not closed"
+            )
         self.result.rows = len(known)
 
     def _refused(self, what: str) -> TargetError:
@@ -295,6 +310,12 @@ class LivingTable:
                 self._update(id, self._known.pop(moved[id.message].pop(0)), thing)
             else:
                 self._add(id, thing)
+        if self._doubled:
+            more = f" and {len(self._doubled) - 1:,} more" if len(self._doubled) > 1 else ""
+            raise self._refused(
+                f"row {self._doubled[0]}{more} would be there twice: its message stands in a row without a key. Give "
+                "such rows their keys back, or delete them"
+            )
         for row in self._known.values() if all_met else ():
             self._mark(row)
         return self.result
@@ -335,6 +356,12 @@ class LivingTable:
             if entry.at is not None:
                 values[entry.at] = value
             checks.append(check(entry.column.name, self._sheet.text(value)))
+        if self._keyless:
+            told = tuple(
+                self._sheet.text(values[e.at]) for e in layout.entries if e.at in values and e.column.name in _TELLING
+            )
+            if (row := self._keyless.get((len(self._layouts) - 1, told))) is not None:
+                self._doubled.append(row)
         values[layout.key] = key(id, "".join(checks))
         self._sheet.append(values)
         self.result.added += 1

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from pathlib import Path
 from typing import Any, BinaryIO
-from xml.parsers import expat
 from xml.sax.saxutils import quoteattr
 
 from wexagraph.errors import TargetError
 from wexagraph.tables.csvs import cell as as_text
 from wexagraph.tables.living import ranges
 from wexagraph.tables.living.keys import messages_in
-from wexagraph.tables.living.packages import CONTENT_TYPES, RELATIONSHIPS, Package, before_end, elements
+from wexagraph.tables.living.packages import CONTENT_TYPES, RELATIONSHIPS, UNREADABLE, Package, before_end, elements
 from wexagraph.tables.living.sheet_xml import clean
 from wexagraph.tables.living.xlsx_parts import XlsxPart, plain_number
 
@@ -34,7 +33,7 @@ class XlsxSheet:
                     self.parts.append(one)
                 else:
                     one.close()
-        except (KeyError, ValueError, expat.ExpatError, OSError) as error:
+        except (*UNREADABLE, OSError) as error:
             self.close()
             raise TargetError(f"{path} can't be read as a workbook: {error}. Nothing was written.") from error
         self._settled = False
@@ -64,6 +63,10 @@ class XlsxSheet:
                 messages |= messages_in(file)
         return messages
 
+    def strays(self, messages: set[str]) -> frozenset[str]:
+        """See `Sheet.strays`: strings that no cell has any more may stay in a workbook."""
+        return frozenset()
+
     def link(self, columns: set[int]) -> None:
         """Columns of the last part whose texts are paths that lie beside the workbook."""
         self._link_columns = columns
@@ -81,11 +84,15 @@ class XlsxSheet:
         self.parts[-1].append(values)
 
     def _settle(self) -> None:
-        if not self._settled:
+        if self._settled:
+            return
+        try:
             for part in self.parts:
                 part.settle()
                 part.link_columns = self._link_columns
-            self._settled = True
+        except UNREADABLE as error:
+            raise TargetError(f"{self.path} can't be read as a workbook: {error}. Nothing was written.") from error
+        self._settled = True
 
     def _add_sheet(self) -> None:
         """A further sheet with the same headings."""
