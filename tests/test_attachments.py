@@ -179,6 +179,38 @@ class TakenOut(ProgramTest):
                 self.assertEqual(self.made(f"out{wanted}"), wanted)
         self.run_program("attachments", "in", "--flat", "--into", "x", "--file-larger", "much", code=2)
 
+    def test_a_mailbox_that_was_compacted_or_copied(self) -> None:
+        letters = [
+            letter_with(file(f"plan {n}.txt", "text/plain", b"berth %d" % n), subject=f"Permit {n}") for n in range(5)
+        ]
+        twice = letters[4]
+        self.write("in.mbox", mbox(*letters, twice))
+        self.run_program("attachments", "in.mbox", "--into", "out")
+        before = self.made("out")
+        self.assertEqual(len(before), 6)
+        self.write("in.mbox", mbox(*(letters[n] for n in (1, 3, 4)), twice))
+        done = self.run_program("attachments", "in.mbox", "--into", "out").stdout
+        self.assertIn("0 written, 4 already there", done)
+        self.write("copied/in.mbox", mbox(*letters[:4], letter_with(file("new.txt", "text/plain", b"new"))))
+        self.assertIn(
+            "1 written, 4 already there", self.run_program("attachments", "copied/in.mbox", "--into", "out").stdout
+        )
+        self.assertEqual(len(self.made("out")), 7)
+        self.assertFalse([name for name in set(self.made("out")) - set(before) if "(" in name])
+        self.run_program("verify", "out")
+
+    def test_once_and_then_each(self) -> None:
+        self.write(
+            "in.mbox", mbox(*(letter_with(file("plan.txt", "text/plain", b"berth"), subject=f"{n}") for n in range(4)))
+        )
+        self.assertIn("1 written", self.run_program("attachments", "in.mbox", "--into", "out", "--once").stdout)
+        self.assertIn(
+            "0 written, 4 already there", self.run_program("attachments", "in.mbox", "--into", "out", "--once").stdout
+        )
+        self.assertIn("3 written, 1 already there", self.run_program("attachments", "in.mbox", "--into", "out").stdout)
+        self.assertEqual(len(self.made("out")), 4)
+        self.assertIn("0 written, 4 already there", self.run_program("attachments", "in.mbox", "--into", "out").stdout)
+
     def test_inside_others_and_once(self) -> None:
         inner = letter_with(file("deep.txt", "text/plain", b"deep"), subject="Inner")
         archive = zipped({"a/one.txt": b"one", "two.txt": b"one"})

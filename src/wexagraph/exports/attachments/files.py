@@ -65,6 +65,8 @@ class AttachmentFiles:
             return
         entry.recipe = self.options.recipes[0]
         before = before if before is not None and before.path else None
+        if before is not None and not self.options.once and self.ledger.is_of_another(before):
+            before = None  # an earlier run wrote identical files once
         if before is not None and before.sha256 == entry.sha256:
             entry.path = before.path
             if self.target.is_intact(before.path, before.size, before.modified, before.sha256):

@@ -36,6 +36,9 @@ CREATE TABLE IF NOT EXISTS document (
     PRIMARY KEY (message, key, wish)
 ) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS attachment_sha256 ON attachment (sha256);
+CREATE INDEX IF NOT EXISTS attachment_path ON attachment (path);
+CREATE INDEX IF NOT EXISTS message_sha256 ON message (sha256);
+CREATE TEMP TABLE met_now (message INTEGER PRIMARY KEY);
 CREATE TABLE IF NOT EXISTS name (key TEXT PRIMARY KEY) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS list (name TEXT PRIMARY KEY, path TEXT NOT NULL, sha256 TEXT NOT NULL);
 COMMIT;
@@ -98,6 +101,7 @@ class Ledger:
             ).fetchone()
             if row is None:
                 return None
+        self.ask("INSERT OR IGNORE INTO met_now VALUES (?)", row[0])
         origin = Origin(where.folder, where.place, where.fingerprint(), "", "", "", "")
         native, paged = self._recipes
         return [
@@ -153,6 +157,13 @@ class Ledger:
             "SELECT path FROM attachment WHERE sha256=? AND path<>'' ORDER BY message, key LIMIT 1", sha256
         ).fetchone()
         return str(row[0]) if row else None
+
+    def is_of_another(self, entry: Entry) -> bool:
+        """Whether the file of an attachment was written for another one with the same bytes."""
+        row = self.ask(
+            "SELECT message, key, wish FROM attachment WHERE path=? ORDER BY message, key, wish LIMIT 1", entry.path
+        ).fetchone()
+        return row is not None and tuple(row) != (self._number(entry.origin), entry.key, entry.wish)
 
     def free(self, path: str, sha256: str, target: Target) -> tuple[str, bool]:
         """The first path of this name that collides with none; it is taken from now on. Also whether these very bytes
@@ -219,14 +230,31 @@ class Ledger:
         key = (origin.source, origin.folder, origin.place, origin.stamp)
         if key not in self._numbers:
             where = "source=? AND folder=? AND place=? AND stamp=?"
-            row = self.ask(f"SELECT number FROM message WHERE {where}", *key).fetchone()
+            row = self.ask(f"SELECT number FROM message WHERE {where}", *key).fetchone() or self._moved(origin)
             if row is None:
                 values = (origin.id, origin.date, origin.sender, origin.subject, origin.sha256)
                 columns = "source, folder, place, stamp, id, date, sender, subject, sha256"
                 made = self.ask(f"INSERT INTO message ({columns}) VALUES (?,?,?,?,?,?,?,?,?)", *key, *values)
                 row = (made.lastrowid,)
             self._numbers[key] = int(row[0] or 0)
+            self.ask("INSERT OR IGNORE INTO met_now VALUES (?)", row[0])
         return self._numbers[key]
+
+    def _moved(self, origin: Origin) -> tuple[int] | None:
+        """A message with the same bytes that this run has not met: it lies at another place now, where the mailbox was
+        compacted, or copied. It keeps its files."""
+        row = self.ask(
+            "SELECT number FROM message WHERE sha256=? AND folder=? AND sha256<>'' AND number NOT IN met_now "
+            "ORDER BY number LIMIT 1",
+            origin.sha256,
+            origin.folder,
+        ).fetchone()
+        if row is not None:
+            self.ask(
+                "UPDATE message SET source=?, place=?, stamp=?, id=? WHERE number=?",
+                *(origin.source, origin.place, origin.stamp, origin.id, row[0]),
+            )
+        return row
 
     def meet(self, origins: Iterable[Origin], recipes: Sequence[str] | None = None) -> None:
         """These messages are done: all their attachments are on the disk, by these `recipes` (else all). What was said

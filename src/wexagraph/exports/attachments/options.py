@@ -66,5 +66,6 @@ class ExtractOptions:
             self.open_zips,
             str(self.zone),
             *(["folders"] if not self.flat else []),
+            *(["once"] if self.once else []),
         )
         return hashlib.sha256(repr(values).encode("utf-8", "surrogateescape")).hexdigest()[:16]
