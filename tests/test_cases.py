@@ -25,7 +25,7 @@ import bagit
 import openpyxl
 import pikepdf
 
-from tests.helpers import PROGRAM, ProgramTest, letter, letter_with, mbox, missing_words, pdf_text
+from tests.helpers import PROGRAM, ProgramTest, letter, letter_with, mbox, missing_words, pdf_pages, pdf_text
 from wexagraph.app.cases import Records
 from wexagraph.demo.build import file, message, multipart, text, when
 from wexagraph.errors import CallError
@@ -748,6 +748,22 @@ class Between(CaseTest):
         for place in ("no-such", "in.mbox"):
             with mock.patch.dict(os.environ, {"WEXAGRAPH_RECORDS": str(self.folder / place)}):
                 self.assertRaisesRegex(CallError, "Is its share mounted", on_hold)
+
+    def test_what_is_there_is_told_as_an_export_tells_it(self) -> None:
+        case = self.rec / "1 Buoy"
+        (page,) = case.glob("*One.pdf")
+        whole = page.read_bytes()
+        page.write_bytes(whole + b"x")
+        self.assertIn("1 new, 1 there already", self.program("file", "in.mbox", "--case", "1"))
+        self.assertEqual(page.read_bytes(), whole)
+        self.assertIn("0 new, 2 there already", self.program("file", "in.mbox", "--case", "1"))
+        self.assertIn("2 new, 0 there already", self.program("file", "in.mbox", "--case", "1", "--cover", "built-in"))
+        self.assertEqual(pdf_pages(page), 2)
+        elsewhere = self.program("file", "in.mbox", "--case", "1", "--cover", "built-in", "--zone", "Asia/Tokyo")
+        self.assertIn("0 new, 2 there already", elsewhere, "a colleague with another zone makes no second set")
+        self.program("file", "in.mbox", "--case", "1", "--bind", "all")
+        self.assertEqual(len(list(case.glob("*.pdf"))), 3)
+        self.call_program("verify", "rec")
 
     def test_a_closed_case_gets_nothing_unsaid(self) -> None:
         self.program("case", "close", "1")

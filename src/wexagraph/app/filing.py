@@ -7,17 +7,17 @@ from collections.abc import Callable, Iterable
 from concurrent.futures import Executor, ThreadPoolExecutor
 from contextlib import closing
 from dataclasses import dataclass, field, replace
-from pathlib import Path
 from typing import Any
 
 from wexagraph.app.cases import PATIENCE, Records
 from wexagraph.app.options import EXPORT_DEFAULTS, export_options
 from wexagraph.errors import CallError, MessageError, TargetError
-from wexagraph.exports.formats import ATTACHMENTS, FORMATS
+from wexagraph.exports.formats import ATTACHMENTS
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.register import files_by_digest
 from wexagraph.exports.report import ExportReport
 from wexagraph.exports.run import export
+from wexagraph.exports.stored import as_wanted
 from wexagraph.files import open_regular
 from wexagraph.messages.conversations import Thread, thread
 from wexagraph.messages.headers import Header, header_end
@@ -35,7 +35,6 @@ from wexagraph.text import one_line
 from wexagraph.work.pool import ProcessWorkers
 
 FILE_DEFAULTS = {**EXPORT_DEFAULTS, "as": "pdf,eml", "flat": True}
-_PAGE_PATIENCE = 30.0
 _AT_ONCE, _AT_ONCE_BYTES = 500, 64 * 1024 * 1024
 
 
@@ -201,7 +200,8 @@ def _file(run: _Run, held: Held, letters: dict[str, list[Letter]]) -> None:
     jobs = run.options.get("jobs") or os.cpu_count() or 1
     there: dict[str, dict[str, Thread]] = {}
     # several cases at a time, since each waits for the disk and for its last page
-    with ProcessWorkers(jobs, _PAGE_PATIENCE) as workers, ThreadPoolExecutor(jobs + 4) as threads:
+    patience = max((options_of(run.records, run.plan.get(name), run.options).timeout for name in letters), default=1.0)
+    with ProcessWorkers(jobs, patience) as workers, ThreadPoolExecutor(jobs + 4) as threads:
         running = [
             threads.submit(_into, run, run.plan.get(name), Filing(name, letters[name], held), workers)
             for name in letters
@@ -248,8 +248,7 @@ def _into(run: _Run, case: Case, filing: Filing, workers: Executor) -> tuple[Exp
     if run.stopped():
         return None, {}
     place, made = run.records.place(case), options_of(run.records, case, run.options)
-    known = case_log.filed(place)
-    there = _there(place, known, made) & filing.digests if known else set()
+    there = as_wanted(place, made) & filing.digests & case_log.filed(place)
     letters = [letter for letter in filing.letters if letter.digest not in there]
     if made.attachments_alone:
         whole = Filing(case.reference, letters, filing.held)
@@ -266,19 +265,6 @@ def _into(run: _Run, case: Case, filing: Filing, workers: Executor) -> tuple[Exp
     failed = {failure.id for failure in done.failures}
     threads = rest.threads()
     return done, {one.stamp: threads[one.stamp] for one in rest.envelopes("") if one.id not in failed}
-
-
-def _there(place: Path, known: Iterable[str], options: ExportOptions) -> set[str]:
-    """Of messages that were filed, those whose files are there in all formats that are wanted."""
-    if ATTACHMENTS in options.formats:
-        return set()  # only the journal of the folder knows which files they are
-    suffixes = [FORMATS[name].suffix for name in options.message_formats]
-    files = files_by_digest(place)
-    return {
-        digest
-        for digest in known
-        if all(any(file.endswith(suffix) for file in files.get(digest, ())) for suffix in suffixes)
-    }
 
 
 def options_of(records: Records, case: Case, options: dict[str, Any]) -> ExportOptions:

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from wexagraph.exports.formats import FORMATS, a_message
 from wexagraph.exports.in_hand import FORMAT
 from wexagraph.exports.journal.journal import Journal
-from wexagraph.exports.journal.records import FileRecord, packed
+from wexagraph.exports.journal.records import RECOVERED, FileRecord, packed
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.register import NAMES, recovered
 from wexagraph.exports.verify import manifest_entries
@@ -19,8 +19,6 @@ from wexagraph.output.target import Target
 from wexagraph.tables.csvs import read_cell
 
 _BY_SUFFIX = {format.suffix: format.name for format in a_message()}
-_RECIPE = "recovered"
-"""Of files that were made with options that nobody knows any more: they are made again, under the same names."""
 
 
 def recover(journal: Journal, target: Target, options: ExportOptions) -> int:
@@ -53,12 +51,12 @@ def recover(journal: Journal, target: Target, options: ExportOptions) -> int:
                 archives[(kind, read_cell(row["folder"]))] = path
                 continue
             is_copy = kind == "eml" and digests[path] == row["sha256"]
-            recipe = options.recipe("eml") if is_copy else _RECIPE
+            recipe = options.recipe("eml") if is_copy else RECOVERED
             size = (target.stamp(path) or (0, 0))[0]
             files.append(FileRecord(path, number, kind, options.naming, recipe, size, 0, digests[path]))
         journal.files.record(files)
     journal.files.record(
-        FileRecord(path, 0, f"{kind}:{folder}", options.naming, _RECIPE, 0, 0, digests[path])
+        FileRecord(path, 0, f"{kind}:{folder}", options.naming, RECOVERED, 0, 0, digests[path])
         for (kind, folder), path in archives.items()
     )
     lists = {name: digests.get(name) for name in REGISTERS.values()}

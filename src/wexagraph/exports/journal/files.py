@@ -45,6 +45,13 @@ class Files:
             ),
         )
 
+    def of_messages(self) -> Iterator[tuple[str, FileRecord]]:
+        """Each file of a message of its own, with the SHA-256 of that."""
+        rows = self._base.ask(
+            "SELECT m.digest, f.* FROM file f JOIN message m ON m.number=f.message WHERE m.digest<>''"
+        )
+        return ((digest, FileRecord.of(row)) for digest, *row in rows)
+
     def archive(self, folder: str, format: str, naming: str) -> FileRecord | None:
         """The archive of a folder that an earlier run has made."""
         row = self._base.ask(

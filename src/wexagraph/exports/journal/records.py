@@ -31,6 +31,10 @@ UNDER_WAY = "under way"
 """The recipe of a file that is just being put in its place, where its bytes are not the same each time."""
 
 
+RECOVERED = "recovered"
+"""Of files that were made with options that nobody knows any more: an export makes them again, under the same names."""
+
+
 @dataclass(slots=True)
 class PlannedMessage:
     """A message as the plan meets it, and the name it would like. `key` is equal for names that collide.
