@@ -405,6 +405,36 @@ class Afterwards(AccountTest):
         for line in self.sent("EXPUNGE"):
             self.assertIn("UID EXPUNGE", line)
 
+    def test_what_was_moved_is_not_chosen_again(self) -> None:
+        self.server.empty("Trash")
+        self.fresh("Sheds", 3)
+        call = ("export", "@office", "--from", "ines", "--subject", "Sheds", "--into", "sheds", "--as", "eml", "--yes")
+        for wish, kept in (("move:Old", "Old"), ("delete", "Trash")):
+            with self.subTest(wish):
+                first = self.run_program(*call, "--afterwards", wish).stdout
+                self.assertIn("3 messages chosen", first)
+                again = self.run_program(*call, "--afterwards", wish).stdout
+                self.assertIn("0 messages chosen", again)
+                self.assertEqual(len(self.server.state(kept)), 3)
+        # what an order has moved is as little chosen again
+        self.run_program("order", "add", "sheds", "--yes", "--", *call[:-1], "--afterwards", "move:Old")
+        for said in ("3 new", "0 new, 0 already there"):
+            self.assertIn(said, self.run_program("order", "run", "sheds").stdout)
+            self.assertEqual(len(self.server.state("Old")), 3)
+        self.assertIn("can't be moved to the folder", self.export("Old", "move:Old", "--yes", code=2))
+
+    def test_a_backup_goes_into_the_folder_that_the_url_names(self) -> None:
+        self.write("in/Letters.mbox", mbox(letter("Back 1"), letter("Back 2")))
+        self.write("in/Piers/x.eml", letter("Back 3"))
+        self.run_program("backup", "in", "--into", "stick")
+        env = {"SSL_CERT_FILE": str(self.server.authority)}
+        for folder in ("INBOX", "Given/back"):
+            url = f"imaps://{USER}@localhost:{self.server.imaps}/{folder}"
+            self.assertIn("3 given back", self.run_program("restore", "stick", "--into", url, env=env).stdout)
+            self.assertIn("3 already there", self.run_program("restore", "stick", "--into", url, env=env).stdout)
+            self.assertEqual(len(self.server.state(folder.replace("/", "."))), 3)
+        self.server.empty("INBOX")
+
     def test_what_is_in_the_trash_goes_for_good_and_nothing_else(self) -> None:
         self.server.empty("Trash")
         for folder, count in (("Piers", 2), ("Trash", 3), ("Works", 4)):

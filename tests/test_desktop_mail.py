@@ -116,6 +116,16 @@ class SingleMessageFiles(Killed):
             b"Content-Type: multipart/signed; boundary=S\r\n\r\n--S\r\n\r\nAs signed. \r\n--S\r\n\r\nsig\r\n--S--\r\n"
         )
         sealed = letter(files=[("smime.p7m", signed)], more={0x001A: wide("IPM.Note.SMIME.MultipartSigned")})
+        other = b"MIME-Version: 1.0\r\nSubject: inner\r\n" + signed
+        begun = signed.partition(b"\r\n\r\n")[2]
+        for number, content in enumerate((other, begun, b"\r\n" + signed)):
+            each = letter(files=[("smime.p7m", content)], more={0x001A: wide("IPM.Note.SMIME.MultipartSigned")})
+            self.write(f"signed/{number}.msg", msg(each))
+        shown = self.run_program("export", "signed", "--as", "text", "--into", "signed out")
+        for path in (self.folder / "signed out/signed").glob("*.txt"):
+            self.assertIn("As signed.", path.read_text("utf-8"))
+        self.assertNotIn("encrypted", shown.stdout)
+        self.assertEqual(len(self.made("signed out", ".txt")), 3)
         made = {}
         for name, each in (
             ("event", event),

@@ -73,6 +73,22 @@ def letters(rng: random.Random, count: int) -> list[Letter]:
     return made
 
 
+class Cut(unittest.TestCase):
+    def test_cut_anywhere_what_is_gone_is_told(self) -> None:
+        """A file that ends early has a note, wherever it ends: in its directory too, where an attachment is named."""
+        whole = msg(letter("Plan", "The plan is attached.", files=[("plan.bin", b"berth" * 3000), ("b.txt", b"b")]))
+        names = {each.name for each in Message(mail_of(read_msg(in_memory(whole)))).attachments}
+        self.assertEqual(names, {"plan.bin", "b.txt"})
+        cut = 0
+        for end in range(512, len(whole), 512):
+            with suppress(MessageError):
+                message = Message(mail_of(read_msg(in_memory(whole[:end]))))
+                if {each.name for each in message.attachments if len(each.content()) in (15000, 1)} != names:
+                    cut += 1
+                    self.assertIn("damaged", str(message.header.block), end)
+        self.assertGreater(cut, 3)
+
+
 class AgainstJudges(unittest.TestCase):
     def test_every_stream_of_a_compound_file(self) -> None:
         rng = random.Random(11)

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 from wexagraph.app.cases import on_hold
 from wexagraph.backups.encryption import Ask
 from wexagraph.backups.proving import proved
 from wexagraph.errors import CallError
+from wexagraph.selection import Choice
 from wexagraph.sources import Source, Stored
 from wexagraph.sources.imap import ImapSource
 from wexagraph.sources.imap.changes import Afterwards, Changes
@@ -27,6 +29,21 @@ def changes_of(mailbox: Source, wish: Afterwards, keeps_messages: bool) -> Chang
     if not isinstance(mailbox, ImapSource):
         raise CallError(f"--afterwards works on an IMAP account; {mailbox.kind} is only ever read.")
     return Changes(mailbox, wish)
+
+
+def apart(choice: Choice, mailbox: Source, wish: Afterwards | None) -> Choice:
+    """The choice without the folder to which messages go afterwards: what lies there went there before, and is not
+    chosen again. Raises CallError where messages would be moved to the folder that they are chosen from."""
+    if wish is None or wish.kind not in ("move", "delete") or not isinstance(mailbox, ImapSource):
+        return choice
+    target = mailbox.named(wish.value) if wish.kind == "move" else mailbox.special("trash")
+    if target is None:
+        return choice
+    if target.name.casefold() in (name.strip("/").casefold() for name in choice.folders):
+        if wish.kind == "delete":
+            return choice  # said by name: from there they go for good
+        raise CallError(f"--folder {target.name}: messages can't be moved to the folder that they are chosen from.")
+    return replace(choice, apart=target.name)
 
 
 def apply(changes: Changes, stored: list[Stored], kept: str, allow: Allow) -> Result:

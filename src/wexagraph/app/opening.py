@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from wexagraph.app.accounts import Known
@@ -74,6 +74,17 @@ KINDS: list[SourceKind] = [
     SourceKind("mailbox in files", lambda place: True, _open_files),
 ]
 """All kinds, in the order in which they are asked. A new kind is a line before the last."""
+
+
+def open_target(location: str, way: Way) -> tuple[Source, str]:
+    """Open what messages are put into: an account as a whole, whatever folder its URL names, and that folder ("" for
+    none); else a mailbox in files. Raises SourceError, CallError."""
+    place: Location = way.configuration.named(location[1:]) if location.startswith("@") else location
+    if not KINDS[0].meant(place):
+        return open_source(location, way=way), ""
+    known = place if isinstance(place, Known) else Known(str(place))
+    account = known.account()
+    return open_mailbox(replace(account, folder=""), way.login or known.login(way.prompt)), account.folder
 
 
 def open_source(

@@ -11,6 +11,7 @@ from datetime import datetime
 from difflib import get_close_matches
 from pathlib import Path
 
+from wexagraph.app.afterwards import apart
 from wexagraph.app.commands import Work, check, choice_of, command_of
 from wexagraph.errors import CallError, InUse, SourceError, TargetError, WexagraphError
 from wexagraph.output.folder import lock_file
@@ -21,6 +22,7 @@ from wexagraph.records.undelivered import Fresh, Listed, find_fresh, is_steady
 from wexagraph.reports import Report
 from wexagraph.selection import Choice
 from wexagraph.sources import Source, Stored
+from wexagraph.sources.imap.changes import Afterwards
 
 PATIENCE = 60.0
 """Seconds that an order waits for a folder, or for itself, that another run is at."""
@@ -254,6 +256,8 @@ class Orders:
         command, said = command_of(call), json.dumps(call.choice, sort_keys=True)
         mailbox = opened.source(call.source)
         choice = choice_of(call).settled(mailbox)
+        if call.afterwards and not command.keeps_account:
+            choice = apart(choice, mailbox, Afterwards.parse(call.afterwards))
         steady = is_steady(choice)
         stamps = {each: opened.stamp(mailbox, each) if steady else "" for each in choice.folders_of(mailbox)}
         last, whole = log.last_choice(name), command.keeps_account or command.is_whole(call.options)

@@ -9,7 +9,7 @@ from typing import Any
 import click
 from click.core import ParameterSource
 
-from wexagraph.app.afterwards import apply, changes_of
+from wexagraph.app.afterwards import apart, apply, changes_of
 from wexagraph.app.attachment_options import ATTACHMENT_DEFAULTS, ATTACHMENT_FORMS, attachment_options
 from wexagraph.app.notices import check_notices
 from wexagraph.app.options import DOCUMENT_PAGES
@@ -144,7 +144,7 @@ def _run(
         # files in a text and inside others do not show in a listing; on a line, bodies are not fetched on suspicion
         listed = mailbox.searches and not (options.inline or options.nested or options.open_zips)
         values["attached"] = (options.wanted or ("*",)) if listed else ()
-        choice = make_choice(values, zone_name(values["zone"]))
+        choice = apart(make_choice(values, zone_name(values["zone"])), mailbox, wish)
         then = None
         if wish is not None and not dry:
             changes = changes_of(mailbox, wish, options.keeps_messages)

@@ -42,7 +42,7 @@ from wexagraph.text import one_line, size
 if TYPE_CHECKING:
     from wexagraph.exports.report import ExportReport
     from wexagraph.selection import Choice
-    from wexagraph.sources import Stored
+    from wexagraph.sources import Source, Stored
     from wexagraph.sources.imap.changes import Afterwards
 
 
@@ -177,6 +177,7 @@ def _try(
 
     display = Display(options.formats)
     with opened(context, source) as mailbox, display, stoppable(display) as stopped:
+        choice = _apart(choice, mailbox, wish)
         report = dry_run(mailbox, into, choice, options, progress=display.update, stopped=stopped)
         explain_none(report, mailbox, choice)
         if wish is not None:
@@ -184,6 +185,14 @@ def _try(
     if as_csv:
         return print_as_csv(report.planned or [], report.complete)
     return conclude(report, as_json, lambda: _print_plan(report))
+
+
+def _apart(choice: Choice, mailbox: Source, wish: Afterwards | None) -> Choice:
+    if wish is None:
+        return choice
+    from wexagraph.app.afterwards import apart
+
+    return apart(choice, mailbox, wish)
 
 
 def _print_plan(report: ExportReport) -> None:
@@ -235,7 +244,7 @@ def run_export(
 
     display = Display(options.formats)
     with opened(context, source) as mailbox, display, stoppable(display) as stopped:
-        then = None
+        choice, then = _apart(choice, mailbox, wish), None
         if wish is not None:
             from wexagraph.app.afterwards import apply, changes_of
 

@@ -53,6 +53,9 @@ def command(
 ) -> int:
     """Give the chosen messages of BACKUP to TARGET, with their folders, flags and arrival dates.
 
+    An account gets them in their folders; one with a folder in its URL gets all of them in that one. Folders that are
+    not there are made.
+
     A message that is in TARGET already is not put there again, so the same command goes on where it was.
     """
     if by_folder and not into.lower().endswith(".mbox"):
@@ -89,13 +92,14 @@ def _sink(context: click.Context, into: str, by_folder: bool, backup: str, dry: 
         if "://" not in into and not into.startswith("@"):
             yield open_sink(into, by_folder, backup, empty)
             return
-        with context.obj.open(into) as account:
-            yield _sink_at(account, into, by_folder, backup, empty)
+        account, folder = context.obj.open_target(into)
+        with account:
+            yield _sink_at(account, folder, into, by_folder, backup, empty)
 
 
-def _sink_at(account: Source, into: str, by_folder: bool, backup: str, empty: Path | None) -> Sink:
+def _sink_at(account: Source, folder: str, into: str, by_folder: bool, backup: str, empty: Path | None) -> Sink:
     if isinstance(account, ImapSource):
-        return ImapSink(account)
+        return ImapSink(account, folder)
     if into.startswith("@"):
         return open_sink(account.location, by_folder, backup, empty)
     raise CallError(f"{into} can't take messages: an IMAP account can.")

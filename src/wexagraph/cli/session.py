@@ -36,6 +36,13 @@ class Session:
         way = Way(as_of, zone_name(None), links, salvage, prompt=prompt(), configuration=self.configuration)
         return open_source(source, way=way)
 
+    def open_target(self, target: str) -> tuple[Source, str]:
+        """Open the account that messages are put into, and the folder that its name means ("" for none). Raises
+        CallError, SourceError."""
+        from wexagraph.app.opening import Way, open_target
+
+        return open_target(target, Way(prompt=prompt(), configuration=self.configuration))
+
 
 def at_a_terminal() -> bool:
     """Whether there is a person to ask."""

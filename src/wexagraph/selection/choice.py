@@ -27,7 +27,8 @@ class Choice:
 
     Criteria of one name mean either; different names mean all. An exception leaves out what it matches. `newest`
     keeps the N youngest of what is left. Days are counted in `zone`, ages from `today` (else from this day).
-    `conversation` is the ID of a message whose whole conversation is chosen, in whatever folders.
+    `conversation` is the ID of a message whose whole conversation is chosen, in whatever folders. The folder `apart`,
+    and no other below it, is never looked into.
     """
 
     folders: tuple[str, ...] = ()
@@ -38,6 +39,7 @@ class Choice:
     zone: tzinfo | None = None
     conversation: str = ""
     today: date | None = field(default=None, compare=False)
+    apart: str = field(default="", compare=False)
     _cheap_first: tuple[tuple[Criterion, ...], ...] = field(init=False, repr=False, compare=False, default=())
 
     def __post_init__(self) -> None:
@@ -141,6 +143,7 @@ class Choice:
                 near = get_close_matches(wanted, names, n=1, cutoff=0.5)
                 hint = f" Did you mean {near[0]}?" if near else ""
                 raise CallError(f"there is no folder {wanted!r} in the source.{hint} `wexagraph folders` lists them.")
+        names = [name for name in names if name != self.apart]
         if not self.folders:
             return names
         return [name for name in names if any(folder_matches(wanted, name) for wanted in self.folders)]

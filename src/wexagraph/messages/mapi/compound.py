@@ -100,7 +100,10 @@ class CompoundFile:
         waiting = [(child, self.root)]
         while waiting:
             number, parent = waiting.pop()
-            if number >= len(entries) or number in seen:
+            if number in seen or number == _NONE:
+                continue
+            if number >= len(entries) or not any(entries[number][0]):
+                self.damage.append("entries of its directory are not there")
                 continue
             seen.add(number)
             raw, length, kind, _, left, right, child, _, _, _, _, start, size = entries[number]

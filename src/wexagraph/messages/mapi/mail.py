@@ -54,6 +54,11 @@ def mail_of(item: Item, original: bytes | None = None, met: Collection[str] = ()
     return header_block(item) + f"{own}\r\nMIME-Version: 1.0\r\n".encode("ascii") + entity.written()
 
 
+_ENTITY = re.compile(rb"(?:[\w-]+:[^\r\n]*\r?\n(?:[ \t][^\r\n]*\r?\n)*)*?content-type:", re.IGNORECASE)
+"""The header of an entity: its fields, with the content type among them."""
+_DELIMITER = re.compile(rb"--([\x21-\x7e][\x20-\x7e]{0,68}[\x21-\x7e]|[\x21-\x7e])[ \t]*\r?\n")
+
+
 def content_of(item: Item) -> Entity:
     """What a message holds, as one entity: its texts, what these draw, and its attachments."""
     attached = []
@@ -91,13 +96,16 @@ def _signed(item: Item, attached: list[Attached]) -> Entity | None:
     """The entity that was signed or encrypted, as it came (RFC 8551, [MS-OXOSMIME]); None for other messages."""
     if not item.kind.startswith("ipm.note.smime") or len(attached) != 1:
         return None
-    content = attached[0].properties.binary(0x3701)
-    if content[:13].lower() == b"content-type:":
+    content = attached[0].properties.binary(0x3701).lstrip()
+    if _ENTITY.match(content):
         entity = Entity([], b"")
         entity.written = lambda: content  # type: ignore[method-assign]
         return entity
     if not content:
         return None
+    if item.kind.startswith("ipm.note.smime.multipartsigned") and (first := _DELIMITER.match(content)):
+        boundary = first[1].decode("latin-1").replace("\\", "\\\\").replace('"', '\\"')
+        return Entity([f'Content-Type: multipart/signed;\r\n boundary="{boundary}"'], content)
     header = ['Content-Type: application/pkcs7-mime; name="smime.p7m"', "Content-Transfer-Encoding: base64"]
     return Entity([*header, 'Content-Disposition: attachment; filename="smime.p7m"'], _base64(content))
 
