@@ -476,18 +476,18 @@ class Ways(ProgramTest):
 
     def test_an_office_suite(self) -> None:
         rtf = file("letter.rtf", "application/rtf", rb"{\rtf1 words}")
-        self.write("pdf", pdf("Made by the suite", "The mooring at buoy 14."))
+        self.write("bin/pdf", pdf("Made by the suite", "The mooring at buoy 14."))
         # a stand-in for the suite: notes how it was called, and makes the PDF it has
         stand_in = self.write(
             "bin/soffice",
-            f'#!/bin/sh\necho "$@" > {self.folder}/called\nwhile [ "$1" != --outdir ]; do shift; done\ncp {self.folder}/pdf "$2/attachment.pdf"\n',
+            f'#!/bin/sh\necho "$@" > {self.folder}/bin/called\nwhile [ "$1" != --outdir ]; do shift; done\ncp {self.folder}/bin/pdf "$2/attachment.pdf"\n',
         )
         stand_in.chmod(0o755)
         self.write("in/a.eml", letter_with(rtf))
         env = {"PATH": f"{self.folder}/bin:{os.environ['PATH']}"}
         self.run_program("export", "in", "--into", "out", "--attachments", "pages", env=env)
         self.assertIn("The mooring at buoy 14.", pdf_text(next((self.folder / "out").rglob("*.pdf"))))
-        called = (self.folder / "called").read_text()
+        called = (self.folder / "bin/called").read_text()
         for word in ("--headless", "-env:UserInstallation=file:///", "--convert-to pdf"):
             self.assertIn(word, called)
         stand_in.write_text("#!/bin/sh\nexit 3\n")

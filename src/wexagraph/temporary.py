@@ -22,9 +22,11 @@ class TemporaryFolder:
             try:
                 self._lock = os.open(self.path / _HELD, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600)
                 _hold(self._lock)
-                return
+                if os.path.samestat(os.fstat(self._lock), os.stat(self.path / _HELD)):
+                    return
             except (FileNotFoundError, BlockingIOError):
-                continue  # another run took it for abandoned just before it was held
+                pass
+            # another run took it for abandoned just before it was held, and has removed it, or is at that
 
     def close(self) -> None:
         """Remove it and all that is in it."""

@@ -29,6 +29,12 @@ _REDIRECTS = 3
 _FAILURES = 3  # of a host, behind one another: then it is left alone for this run
 _MOVED = (301, 302, 303, 307, 308)
 _NAT64 = ipaddress.ip_network("64:ff9b::/96")
+_UNICAST = ipaddress.ip_network("2000::/3")
+"""All that is given out of IPv6 (RFC 4291, section 2.4): what lies beyond is local, translated, or not in use."""
+_APART = tuple(map(ipaddress.ip_network, ("2001:db8::/32", "3fff::/20", "192.88.99.0/24")))
+"""For documents (RFC 3849, 9637), and for a way into IPv6 that was given up (RFC 7526)."""
+_ISATAP = (0x00005EFE, 0x02005EFE)
+"""The upper half of an interface identifier that wraps an IPv4 address (RFC 5214, section 6.1)."""
 
 
 class _Refused(Exception):
@@ -196,13 +202,18 @@ class _Connection(http.client.HTTPSConnection):
 
 
 def is_public(text: str) -> bool:
-    """Whether an IP address is of the public network. One that wraps another (RFC 4291, 3056, 6052) is that one."""
+    """Whether an IP address is of the public network. One that wraps another (RFC 4291, 3056, 5214, 6052) is that
+    one."""
     address: Any = ipaddress.ip_address(text.partition("%")[0])
     if address.version == 6:
         wrapped = address.ipv4_mapped or address.sixtofour or (address.teredo or (None, None))[1]
-        if address in _NAT64:
+        if address in _NAT64 or int(address) >> 32 & 0xFFFFFFFF in _ISATAP:
             wrapped = ipaddress.ip_address(int(address) & 0xFFFFFFFF)
+        if wrapped is None and address not in _UNICAST:
+            return False
         address = wrapped or address
+    if any(address in network for network in _APART):
+        return False
     return bool(address.is_global and not address.is_multicast)
 
 

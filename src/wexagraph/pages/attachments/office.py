@@ -8,9 +8,13 @@ import os
 import shutil
 import signal
 import subprocess
+import sys
+from functools import cache
+from pathlib import Path
 from typing import Any
 
 from wexagraph.pages.attachments.sheets import bounded_zip
+from wexagraph.pages.attachments.unlinked import without_references
 from wexagraph.temporary import TemporaryFolder
 
 PATIENCE = 19.0
@@ -58,29 +62,69 @@ def _environment() -> dict[str, str]:
     return {name: os.environ[name] for name in kept if name in os.environ}
 
 
+_APART = r"""set -e
+folder=$1 home=$2 root=$1/root; shift 2
+mkdir "$root"
+mount -t tmpfs -o mode=755 tmpfs "$root"
+for name in usr lib lib32 lib64 bin sbin etc opt; do
+    if [ -L "/$name" ]; then cp -P "/$name" "$root/$name"
+    elif [ -d "/$name" ]; then mkdir "$root/$name"; mount --rbind "/$name" "$root/$name"; fi
+done
+mkdir -p "$root/proc" "$root/dev" "$root/tmp" "$root$folder"
+mount -t proc proc "$root/proc"
+for name in null zero random urandom; do : >"$root/dev/$name"; mount --bind "/dev/$name" "$root/dev/$name"; done
+mount --bind "$folder" "$root$folder"
+[ -e "$root$home" ] || { mkdir -p "$root$home"; mount --bind "$home" "$root$home"; }
+exec chroot "$root" "$@"
+"""
+"""Runs a program where there are only the system's own files, one folder, and the program's own home."""
+_NAMESPACES = ("--user", "--map-root-user", "--net", "--mount", "--pid", "--ipc", "--fork", "--kill-child")
+
+
+@cache
+def _runs_apart() -> bool:
+    """Whether this system lets a program have its own network and files (Linux namespaces)."""
+    if sys.platform != "linux" or not (shutil.which("unshare") and shutil.which("setpriv")):
+        return False
+    with TemporaryFolder() as place:
+        tried = subprocess.run(_apart(["/bin/true"], place), capture_output=True, check=False, env=_environment())
+    return tried.returncode == 0
+
+
+def _apart(command: list[str], place: Path) -> list[str]:
+    """The command that runs another with the system's files and one folder alone, and that ends with this process."""
+    ending = ["setpriv", "--pdeathsig", "KILL", "unshare", *_NAMESPACES]
+    home = Path(command[0]).resolve().parent
+    home = home.parent if home.name == "program" else home  # as an office suite is laid out
+    return [*ending, "sh", "-c", _APART, "sh", str(place.resolve()), str(home), *command]
+
+
 def suite_pdf(content: bytes, kind: str) -> bytes:
-    """A document as PDF by LibreOffice: headless, with a profile of its own, for a limited time. Raises ValueError."""
+    """A document as PDF by LibreOffice: headless, with a profile of its own, for a limited time, without network and
+    other files where the system allows that. Raises ValueError."""
     program = suite()
     if program is None:
         raise ValueError("LibreOffice is not installed here")
+    content = without_references(content, _SUFFIXES[kind])
     with TemporaryFolder() as place:
-        folder = str(place)
+        folder = str(place := place.resolve())
         given = place / f"attachment{_SUFFIXES[kind]}"
         given.write_bytes(content)
+        command = [
+            program,
+            "--headless",
+            "--norestore",
+            "--nolockcheck",
+            f"-env:UserInstallation={(place / 'profile').as_uri()}",
+            "--convert-to",
+            "pdf",
+            "--outdir",
+            folder,
+            str(given),
+        ]
         # macros stay off by the profile's default for documents without a trusted place
         process = subprocess.Popen(
-            [
-                program,
-                "--headless",
-                "--norestore",
-                "--nolockcheck",
-                f"-env:UserInstallation={(place / 'profile').as_uri()}",
-                "--convert-to",
-                "pdf",
-                "--outdir",
-                folder,
-                str(given),
-            ],
+            _apart(command, place) if _runs_apart() else command,
             stdin=subprocess.DEVNULL,
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
@@ -89,8 +133,8 @@ def suite_pdf(content: bytes, kind: str) -> bytes:
             env={
                 **_environment(),
                 "HOME": folder,
-                "http_proxy": "http://127.0.0.1:9",
-                "https_proxy": "http://127.0.0.1:9",
+                "TMPDIR": folder,
+                **dict.fromkeys(("http_proxy", "https_proxy", "ftp_proxy", "all_proxy"), "http://127.0.0.1:9"),
             },
         )
         try:
