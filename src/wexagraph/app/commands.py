@@ -56,9 +56,9 @@ class Work:
 class Command:
     """A command that can be repeated: its options with their defaults, a check of them (raises CallError), and its run.
 
-    One that `keeps_account` knows by itself what it has; of one that `is_whole` with some options, what is new alone
-    would not do; one that `may_leave_nothing` makes no file of some messages. `settled` are options whose default is
-    the system's at the time, and hold from then on.
+    One that `keeps_account` knows by itself what it has; of one that `is_whole`, what is new alone would not do; one
+    that `may_leave_nothing` makes no file of some messages. `settled` are options whose default is the system's at the
+    time, and hold from then on.
     """
 
     defaults: dict[str, Any]
@@ -66,7 +66,7 @@ class Command:
     run: Callable[[Work], Report]
     keeps_account: bool = False
     may_leave_nothing: bool = False
-    is_whole: Callable[[dict[str, Any]], bool] = lambda options: False
+    is_whole: bool = False
     settled: tuple[tuple[str, Callable[[], str]], ...] = ()
 
 
@@ -186,19 +186,12 @@ def volume_size(given: str) -> int:
     return min(wanted, MOST_VOLUME)
 
 
-def _is_whole(options: dict[str, Any]) -> bool:
-    """Whether files of an export hold several messages, so that what is new has to be put together with the rest."""
-    made = export_options({name: options[name] for name in ("as", "bind") if name in options}, None)
-    return bool(made.bind or made.archive_formats)
-
-
 _ZONE = ("zone", lambda: zone_name(None))
 COMMANDS: dict[str, Command] = {
     "export": Command(
         EXPORT_DEFAULTS,
         lambda options: export_options(options, None, datetime.now(UTC)),
         _export,
-        is_whole=_is_whole,
         settled=(_ZONE, ("paper", usual_paper), ("language", lambda: language_code(None))),
     ),
     "attachments": Command(
@@ -208,7 +201,7 @@ COMMANDS: dict[str, Command] = {
         REGISTER_DEFAULTS,
         lambda options: check_register(REGISTER_DEFAULTS | options),
         _register,
-        is_whole=lambda options: True,
+        is_whole=True,
         settled=(_ZONE,),
     ),
     "file": Command(FILE_CALL_DEFAULTS, _check_file, _file, settled=(_ZONE,)),

@@ -260,7 +260,7 @@ class Orders:
             choice = apart(choice, mailbox, Afterwards.parse(call.afterwards))
         steady = is_steady(choice)
         stamps = {each: opened.stamp(mailbox, each) if steady else "" for each in choice.folders_of(mailbox)}
-        last, whole = log.last_choice(name), command.keeps_account or command.is_whole(call.options)
+        last, whole = log.last_choice(name), command.keeps_account or command.is_whole
         fresh, source = Fresh(), mailbox
         if whole:
             there = Path(call.into).exists() and last == said

@@ -5,12 +5,13 @@ from __future__ import annotations
 import hashlib
 import os
 import secrets
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from concurrent.futures import Future
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from wexagraph.errors import MessageError, SourceError
 from wexagraph.exports.in_hand import FORMAT, BoundDocument, BoundFile, WorkItem
 from wexagraph.exports.journal.records import FileRecord, MessageRecord
 from wexagraph.exports.options import ExportOptions
@@ -23,6 +24,7 @@ from wexagraph.output.target import Target
 from wexagraph.pages.composing.header_footer import HeaderFooter
 from wexagraph.pages.composing.properties import Record
 from wexagraph.pages.options import Lock
+from wexagraph.sources import Source
 from wexagraph.temporary import TemporaryFolder
 from wexagraph.text import one_line
 from wexagraph.work.workers import Workers
@@ -33,11 +35,30 @@ if TYPE_CHECKING:
     from wexagraph.pages.pdf.binding import BindJob
 
 
+class EarlierMessages:
+    """Messages of a folder that this run has not chosen, read again: from their EML there, else from the mailbox."""
+
+    def __init__(self, target: Target, source: Source) -> None:
+        self._target, self._source = target, source
+
+    def read(self, row: MessageRecord, files: list[FileRecord]) -> bytes | None:
+        """The bytes of a message; None where nobody has them any more."""
+        for file in files:
+            if file.format == "eml" and self._target.sha256(file.path) == row.digest:
+                with self._target.root.reader(file.path) as original:
+                    return original.read()
+        try:
+            data = self._source.read(row.envelope())
+        except (MessageError, SourceError, OSError, KeyError, ValueError):  # a place of another mailbox
+            return None
+        return data if hashlib.sha256(data).hexdigest() == row.digest else None
+
+
 class Binding:
     """Decides which groups have to be bound, and keeps what is in hand of them."""
 
-    def __init__(self, target: Target, options: ExportOptions, turns: Turns) -> None:
-        self._target, self._options, self._turns = target, options, turns
+    def __init__(self, target: Target, options: ExportOptions, turns: Turns, earlier: EarlierMessages) -> None:
+        self._target, self._options, self._turns, self.earlier = target, options, turns, earlier
         self._taken: set[str] = set()
         # parts lie on the disk for a while: where the PDF will be locked, so are they, with a key that nobody keeps
         self.key = secrets.token_urlsafe(32) if options.lock else ""
@@ -47,13 +68,23 @@ class Binding:
         return Lock(self.key) if self.key else None
 
     def groups(self) -> Iterator[tuple[Group, BoundDocument | None]]:
-        """All groups, each with the sheaf to be made of it; none where its PDF is there."""
+        """All groups, each with the sheaf to be made of it; none where its PDF is there. What a PDF holds already stays
+        in it; where that can't be read any more, that PDF stays as it is, and the others get one of their own."""
         for group in self._turns.groups(self._options.naming):
             recorded = self._recorded(group)
             if recorded is not None and self._is_there(group, recorded):
                 self._taken.add(collision_key(recorded.path))
                 yield group, None
                 continue
+            kept = [(row, files) for row, files in group.rows if row.number in group.kept]
+            if any(self.earlier.read(row, files) is None for row, files in kept):
+                theirs = {file.path for _, files in kept for file in files}
+                group = group.without_kept()
+                recorded = self._recorded(group, theirs)
+                if recorded is not None and self._is_there(group, recorded):
+                    self._taken.add(collision_key(recorded.path))
+                    yield group, None
+                    continue
             if recorded is not None and not recorded.is_ours(self._target):
                 recorded = None
             path = recorded.path if recorded is not None else self._free(group.stem)
@@ -69,11 +100,13 @@ class Binding:
 
         return Said()
 
-    def _recorded(self, group: Group) -> FileRecord | None:
-        """The PDF that an earlier run has bound of these messages, or of the first of them that it had."""
+    def _recorded(self, group: Group, others: Collection[str] = ()) -> FileRecord | None:
+        """The PDF that an earlier run has bound of these messages, or of the first of them that it had; not one of the
+        paths of `others`."""
         naming = self._options.naming
-        bound = (file for _, files in group.rows for file in files if file.format == FORMAT and file.naming == naming)
-        return next((file for file in bound if collision_key(file.path) not in self._taken), None)
+        bound = [file for _, files in group.rows for file in files if file.format == FORMAT and file.naming == naming]
+        free = [file for file in bound if file.path not in others and collision_key(file.path) not in self._taken]
+        return next((file for file in free if self._is_there(group, file)), free[0] if free else None)
 
     def _is_there(self, group: Group, recorded: FileRecord) -> bool:
         signature = self.signature([row for row, _ in group.rows])

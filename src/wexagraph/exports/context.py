@@ -6,7 +6,7 @@ from collections.abc import Callable
 from concurrent.futures import Executor
 from dataclasses import dataclass, field
 
-from wexagraph.exports.bound_documents import Binding
+from wexagraph.exports.bound_documents import Binding, EarlierMessages
 from wexagraph.exports.folder_archives import FolderArchives
 from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.needs import Needs
@@ -43,8 +43,10 @@ class Context:
     def __post_init__(self) -> None:
         self.report = ExportReport(into=str(self.target.folder))
         self.archives = FolderArchives(self.target, self.journal, self.options)
-        self.turns = Turns(self.journal, self.options.bind, self.options.page.tr) if self.options.bind else None
-        self.binding = Binding(self.target, self.options, self.turns) if self.turns else None
+        bind, tr = self.options.bind, self.options.page.tr
+        self.turns = Turns(self.journal, bind, tr, self.source.goes_on) if bind else None
+        earlier = EarlierMessages(self.target, self.source)
+        self.binding = Binding(self.target, self.options, self.turns, earlier) if self.turns else None
         self.publisher = Publisher(self.target, self.journal, self.options, self.report, self.progress, self.tell)
         self.needs = Needs(
             self.target,

@@ -54,7 +54,7 @@ def _report(run: Context, into: str) -> ExportReport:
     planned: list[PlannedFile] = []
     report = ExportReport(into=into, unknown_ids=run.report.unknown_ids, planned=planned)
     folders: set[str] = set()
-    for work in run.needs.works():
+    for work in (work for work in run.needs.works() if work.kept is None):
         report.written += 1
         report.bytes += work.row.size
         for format, path, replaces in _files(run, work, folders):

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from typing import BinaryIO
 
-from wexagraph.output.archives import ArchiveWriter, MboxWriter, ZipWriter
+from wexagraph.output.archives import ArchiveWriter, Kept, MboxWriter, ZipWriter, messages_of_mbox, messages_of_zip
 from wexagraph.pages.make import Maker, to_html, to_pdf, to_text
 
 ATTACHMENTS = "attachments"
@@ -15,8 +17,9 @@ class Format:
     """A kind of file.
 
     `suffix` has its point; `label` is for people. `make` makes the file of one message, in a worker: a function of a
-    module. `archive` writes the messages of a folder into one file. `beside` is not one file: what is attached, each in
-    its own bytes, in a folder of the message's name. With none of these, the file is the message's own bytes.
+    module. `archive` writes the messages of a folder into one file, `messages` reads such a file. `beside` is not one
+    file but what is attached, each in its own bytes, in a folder of the message's name. With none of these, the file is
+    the message's own bytes.
     """
 
     name: str
@@ -24,6 +27,7 @@ class Format:
     label: str
     make: Maker | None = None
     archive: type[ArchiveWriter] | None = None
+    messages: Callable[[BinaryIO], Iterator[Kept]] | None = None
     beside: bool = False
 
 
@@ -34,8 +38,8 @@ FORMATS: dict[str, Format] = {
         Format("eml", ".eml", "EML"),
         Format("html", ".html", "HTML", make=to_html),
         Format("text", ".txt", "text", make=to_text),
-        Format("mbox", ".mbox", "mbox", archive=MboxWriter),
-        Format("zip", ".zip", "ZIP", archive=ZipWriter),
+        Format("mbox", ".mbox", "mbox", archive=MboxWriter, messages=messages_of_mbox),
+        Format("zip", ".zip", "ZIP", archive=ZipWriter, messages=messages_of_zip),
         Format(ATTACHMENTS, "", "files of attachments", beside=True),
     )
 }

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from wexagraph.exports.journal.records import MessageRecord
+from wexagraph.exports.journal.records import FileRecord, MessageRecord
 from wexagraph.exports.turns import Group
 from wexagraph.notes import Note
 from wexagraph.output.staging import Staged
@@ -29,7 +29,8 @@ class WorkItem:
     `attempts` are the ways still to be tried: an engine, whether to set the text alone, whether to make pages of
     attachments. `sheaf` is the bound PDF that waits for it, `bound` that PDF once it is written; `known`
     are quotes that stand in it already, once that was looked for; `fetched` pictures from the network, once they were
-    asked for. `attempt` is the one in hand. `original` is the file that the message was made from.
+    asked for. `attempt` is the one in hand. `original` is the file that the message was made from. `kept` are the files
+    of one that this run has not chosen, and that stays in a bound PDF.
     """
 
     row: MessageRecord
@@ -46,6 +47,7 @@ class WorkItem:
     notes: list[Note] = field(default_factory=list)
     trouble: str = ""
     original: Original | None = None
+    kept: list[FileRecord] | None = None
 
 
 @dataclass

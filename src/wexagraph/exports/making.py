@@ -189,7 +189,7 @@ class Pages:
         except OSError as error:
             raise self.run.target.failed(error) from error
         except Exception as error:
-            for work in sheaf.works:
+            for work in (work for work in sheaf.works if work.kept is None):
                 self.run.publisher.fail(
                     work.row, f"the bound PDF {sheaf.path} could not be made: {str(error) or type(error).__name__}"
                 )

@@ -55,6 +55,10 @@ class Needs:
                 if self._stopped():
                     self._report.interrupted = True
                     return
+                if row.number in group.kept:
+                    if sheaf is not None:
+                        yield WorkItem(row, ("pdf",), frozenset(), sheaf=sheaf, kept=files)
+                    continue
                 missing = self._missing(row, files)
                 if sheaf is not None:
                     missing += ("pdf",)

@@ -80,6 +80,8 @@ class Publisher:
             for work in batch:
                 self._account(work, refused, files, written)
             self._journal.files.record(files)
+            for one in bound.values():
+                self._journal.files.forget_replaced(one.staged.path, one.staged.sha256)
             self._journal.set_written(written)
         self._journal.commit()
 
@@ -144,6 +146,8 @@ class Publisher:
                 self._count_file(name, staged, refused)
         else:
             self._journal.files.forget_announced(row.number)
+        if work.kept is not None:
+            return  # not of this run, which has only bound it again
         if row.arrival or work.notes:
             report.notes.update({note.code for note in [*self._journal.notes(row.number), *work.notes]})
         failed = next((note for note in work.notes if note.code == "page-failed"), None)

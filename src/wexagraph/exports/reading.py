@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from concurrent.futures import Future
 from itertools import islice
 
-from wexagraph.errors import MessageError
+from wexagraph.errors import MessageError, TargetError
 from wexagraph.exports.context import Context
 from wexagraph.exports.copying import Copied, copy, copy_rows
 from wexagraph.exports.formats import suffix
@@ -47,6 +47,9 @@ class Reading:
 
         def wanted() -> Iterator[Envelope]:
             for work in self.run.needs.works():
+                if work.kept is not None:
+                    self._read_earlier(work)
+                    continue
                 works.append(work)
                 yield work.row.envelope()
 
@@ -64,6 +67,14 @@ class Reading:
             except OSError as error:
                 raise self.run.target.failed(error) from error
             self._copied(work, copied, data)
+
+    def _read_earlier(self, work: WorkItem) -> None:
+        """A message that this run has not chosen, for the bound PDF that it stays in."""
+        assert self.run.binding is not None and work.kept is not None
+        data = self.run.binding.earlier.read(work.row, work.kept)
+        if data is None:
+            raise TargetError(f"{self.run.target.folder} was changed meanwhile. Run the same command again.")
+        self.pages.take(work, data)
 
     def _copy_in_workers(self) -> None:
         """Have workers read and stage EML files, many messages at a time."""

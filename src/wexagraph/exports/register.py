@@ -191,12 +191,20 @@ def recovered(name: str, digest: str) -> FileRecord:
 
 def rows_in(journal: Journal) -> Iterator[RegisterRow]:
     """What a journal has of each message, as the register tells it."""
-    archives = journal.files.archives()
+    archives, held = journal.files.archives(), dict[str, set[str]]()
+    for path in {path for paths in archives.values() for path in paths}:
+        held[path] = set(journal.files.held(path))
+
+    def archived(folder: str, digest: str | None) -> Iterator[str]:
+        for path in archives.get(folder, ()):
+            if not held[path] or digest in held[path]:  # of an earlier version nobody knows what it holds
+                yield path
+
     for _, group in groupby(journal.register(), key=itemgetter(0)):
         files = list(group)
         _, id, folder, facts, attachments, size, digest, outcome, reason, planned, tags, _, _ = files[0]
         notes = _texts({planned, *(file[-1] for file in files)} - {"[]", None})
-        paths = [*(file[-2] for file in files if file[-2]), *(archives.get(folder, ()) if outcome == "written" else ())]
+        paths = [*(file[-2] for file in files if file[-2]), *(archived(folder, digest) if outcome == "written" else ())]
         reasons = [reason, *notes] if reason else notes
         names = unpacked(attachments) if attachments else []
         yield RegisterRow(id, folder, unpacked(facts), names, size, digest, paths, outcome, reasons, tags)

@@ -98,7 +98,7 @@ def plan(run: Context, choice: Choice) -> None:
     run.report.total = None if run.report.interrupted else run.progress.total
     run.report.unknown_ids = sorted(id for id in choice.ids or () if not run.journal.has_id(id))
     if run.turns is not None:
-        run.turns.arrange(choice.in_words(run.options.page.tr))
+        run.turns.arrange(run.options.naming, choice.in_words(run.options.page.tr))
 
 
 def _work(run: Context, choice: Choice, engines: list[str]) -> None:

@@ -92,6 +92,10 @@ class Conversations:
             if subject:
                 self._join(self._subjects.setdefault(subject, mine), mine)
 
+    def join(self, key: int, other: int) -> None:
+        """Put two messages into one conversation, whatever they say."""
+        self._join(("message", key), ("message", other))
+
     def root(self, key: int) -> Hashable:
         """The same for all messages of one conversation."""
         return self._find(("message", key))

@@ -64,6 +64,7 @@ class Filing(Source):
     """The messages that go into one case: the same bytes are the same message, wherever they come from."""
 
     moves = False
+    goes_on = True
 
     def __init__(self, reference: str, letters: list[Letter], held: Held | None) -> None:
         super().__init__(f"case:{reference}", "case")

@@ -138,6 +138,8 @@ def _not_moved(name: str, log: OrderLog, source: Source, strange: list[Envelope]
 class Listed(Source):
     """Some messages of a source as a source of their own; bytes that were read for it are not read again."""
 
+    goes_on = True
+
     def __init__(self, source: Source, fresh: Fresh) -> None:
         super().__init__(source.location, source.kind, source.address, source.troubles)
         self.lists_apart, self.moves = source.lists_apart, source.moves

@@ -148,6 +148,8 @@ class Source(ABC):
     """Whether it has an index over all words, so that what `Wanted.texts` leaves need not be tested again."""
     lists_apart = False
     """Whether what a message is listed by comes by another way than its bytes, so that the two have to be compared."""
+    goes_on = False
+    """Whether it brings what is new alone, of a mailbox of which earlier runs have had the rest."""
     moves = True
     """Whether a message may come to lie at another place, as in an mbox that was compacted."""
     troubles: list[Trouble] = field(default_factory=list)

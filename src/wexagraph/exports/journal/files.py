@@ -25,6 +25,10 @@ class Files:
         """Files of a message that were announced and could not be put."""
         self._base.ask("DELETE FROM file WHERE message=? AND recipe=?", (number, UNDER_WAY))
 
+    def forget_replaced(self, path: str, sha256: str) -> None:
+        """A file was replaced by one of these bytes: what is told of the one before goes."""
+        self._base.ask("DELETE FROM file WHERE path=? AND sha256<>?", (path, sha256))
+
     def record(self, files: Iterable[FileRecord]) -> None:
         """These files are on the disk, whole."""
         self._base.ask_many(
@@ -59,6 +63,17 @@ class Files:
             (f"{format}:{folder}", naming),
         ).fetchone()
         return FileRecord.of(row) if row else None
+
+    def hold(self, path: str, digests: Iterable[str]) -> None:
+        """What an archive holds: the SHA-256 of each message, in its order."""
+        self._base.ask("DELETE FROM held WHERE path=?", (path,))
+        self._base.ask_many(
+            "INSERT INTO held VALUES (?,?,?)", ((path, turn, digest) for turn, digest in enumerate(digests))
+        )
+
+    def held(self, path: str) -> list[str]:
+        """The SHA-256 of the messages that an archive holds, in its order; none of one that an earlier version made."""
+        return [row[0] for row in self._base.ask("SELECT digest FROM held WHERE path=? ORDER BY turn", (path,))]
 
     def archives(self) -> dict[str, list[str]]:
         """The paths of all archives, by the folders whose messages they hold."""

@@ -200,9 +200,9 @@ class Journal(Base):
         """The notes of the plan on a message."""
         return unpacked_notes(self.ask("SELECT notes FROM message WHERE number=?", (number,)).fetchone()[0])
 
-    def digests(self, folder: str, naming: str) -> list[str] | None:
-        """The digests of a folder's messages in this run, in the order of work; None where one was never read."""
-        digests = [
+    def digests(self, folder: str, naming: str) -> list[str | None]:
+        """The digests of a folder's messages in this run, in the order of work; None of one that was never read."""
+        return [
             row[0]
             for row in self.ask(
                 "SELECT m.digest FROM message m JOIN name n ON n.message=m.number AND n.naming=? "
@@ -210,7 +210,6 @@ class Journal(Base):
                 (naming, self.run, folder),
             )
         ]
-        return None if None in digests else digests
 
     def register(self) -> Iterable[tuple[Any, ...]]:
         """What the register says of each message, in the order of folders and places.

@@ -30,6 +30,9 @@ CREATE TABLE file (
     size INTEGER NOT NULL, modified INTEGER NOT NULL, sha256 TEXT NOT NULL, notes TEXT NOT NULL DEFAULT '[]',
     PRIMARY KEY (message, path)
 ) WITHOUT ROWID;
+CREATE TABLE held (path TEXT NOT NULL, turn INTEGER NOT NULL, digest TEXT NOT NULL, PRIMARY KEY (path, turn))
+WITHOUT ROWID;
+CREATE TABLE thread_of (message INTEGER PRIMARY KEY, thread TEXT NOT NULL);
 CREATE TABLE made_with (run INTEGER PRIMARY KEY, parts TEXT NOT NULL);
 CREATE TEMP TABLE fresh (
     message INTEGER PRIMARY KEY, key TEXT NOT NULL, stem TEXT NOT NULL, date TEXT NOT NULL
@@ -87,6 +90,8 @@ def _bring_up(base: sqlite3.Connection, version: int) -> None:
         base.create_function("plain", 1, lambda cells: packed(map(read_cell, next(csv.reader([cells]), [""]))))
         base.execute("UPDATE message SET facts=plain(facts), attachments=plain(attachments)")
     if version < 4:
-        base.execute("CREATE TABLE made_with (run INTEGER PRIMARY KEY, parts TEXT NOT NULL)")
+        for statement in _SCHEMA.split(";"):
+            if any(f"TABLE {name} " in statement for name in ("held", "thread_of", "made_with")):
+                base.execute(statement)
     base.execute(f"PRAGMA user_version = {_VERSION}")
     base.execute("COMMIT")

@@ -38,9 +38,9 @@ def without_references(content: bytes, suffix: str) -> bytes:
 
 def _rewritten(content: bytes, endings: tuple[str, ...], change: Callable[[bytes], bytes]) -> bytes:
     """A ZIP in which the parts with these endings are changed."""
-    bounded_zip(content)
     out = io.BytesIO()
     try:
+        bounded_zip(content)
         with zipfile.ZipFile(io.BytesIO(content)) as old, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as new:
             for info in old.infolist():
                 data = old.read(info)
