@@ -17,6 +17,7 @@ from collections import Counter
 from collections.abc import Callable
 from concurrent.futures import Future
 from contextlib import closing
+from datetime import UTC, datetime
 from pathlib import Path
 from unittest import mock
 
@@ -249,6 +250,56 @@ class ToppingUp(BackupTest):
         self.assertEqual((report["written"], report["gone"]), (0, 3))
         self.assert_whole("bk")
         self.assertEqual(self.subjects("bk"), ["L0"])
+
+    def test_folders_that_were_renamed_removed_and_emptied(self) -> None:
+        self.write("in/Works.mbox", mbox(letter("Works")))
+        for folder in ("Berths", "Piers", "Sheds", "Works/East"):
+            self.write(f"in/{folder}.mbox", mbox(*(letter(f"{folder} {n}", body=f"{folder} {n}\n") for n in range(3))))
+        first = str(self.backup("in")["run"])
+        (self.folder / "in/Berths.mbox").rename(self.folder / "in/Quays.mbox")
+        (self.folder / "in/Piers.mbox").unlink()
+        (self.folder / "in/Sheds.mbox").write_bytes(b"")
+        report = self.backup("in")
+        self.assertEqual((report["written"], report["gone"]), (0, 6))
+        rows = self.listed("bk")
+        self.assertEqual({row["folder"] for row in rows}, {"Quays", "Works", "Works/East"})
+        self.assertEqual(len(rows), 7)
+        self.assertEqual(len(self.listed("bk", "--as-of", first)), 13)
+        self.assertEqual(len(self.listed("bk", "--as-of", "ever")), 16)
+        self.run_program("restore", "bk", "--into", "back")
+        self.assertEqual(
+            sorted({path.parent.name for path in (self.folder / "back").rglob("*.eml")}), ["East", "Quays", "Works"]
+        )
+        (self.folder / "bk/catalogue.sqlite").unlink()
+        self.assertEqual(len(self.listed("bk")), 7, "the lists tell it too")
+        self.assertEqual(self.backup("in")["gone"], 0)
+        self.write("in/Piers.mbox", mbox(letter("Piers 0", body="Piers 0\n")))
+        self.backup("in")
+        self.assertEqual(len(self.listed("bk")), 8)
+        (self.folder / "in/Works/East.mbox").unlink()
+        self.assertEqual(self.backup("in")["gone"], 3, "though a folder above it is there")
+        self.assert_whole("bk")
+
+    def test_one_run_with_the_clock_ahead(self) -> None:
+        from wexagraph.backups.topup import backup
+        from wexagraph.sources import open_source
+
+        for day, ahead in ((1, False), (2, True), (3, False), (4, False)):
+            self.write("in.mbox", mbox(*numbered(0, day)))
+            now = datetime(2044 if ahead else 2026, 3, day, 12, tzinfo=UTC)
+            with open_source(str(self.folder / "in.mbox")) as source:
+                backup(source, self.folder / "bk", now=now)
+        for day, count in (
+            ("2026-03-01", 1),
+            ("2026-03-02", 1),
+            ("2026-03-03", 3),
+            ("2026-03-04", 4),
+            ("2045-01-01", 4),
+        ):
+            self.assertEqual(len(self.listed("bk", "--as-of", day)), count, day)
+        (self.folder / "bk/catalogue.sqlite").unlink()
+        self.assertEqual(len(self.listed("bk", "--as-of", "2026-03-03")), 3)
+        self.assertEqual(self.run_program("runs", "bk").stdout.count("2044-03-02"), 1 + 3, "its When, and three names")
 
     def test_two_sources_in_one_backup(self) -> None:
         self.write("a.mbox", mbox(letter("From A")))

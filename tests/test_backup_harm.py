@@ -197,6 +197,41 @@ class Harm(RunTest):
                 if not other.exists() or other.read_bytes() != content:
                     other.write_bytes(content)
 
+    def test_a_hurt_directory_and_a_hurt_checksum(self) -> None:
+        """After the repair each message is there once, and whole for programs that made none of it."""
+        self.write("in.mbox", mbox(*mails(1, 6)))
+        self.run_program("backup", "in.mbox", "--into", "bk")
+        (volume,) = (self.folder / "bk/data/volumes").iterdir()
+        whole = volume.read_bytes()
+        central = whole.index(b"PK\x01\x02")
+        for at, what in (
+            (len(whole) - 22, "the end"),
+            (central, "the directory"),
+            (central + 16, "a CRC"),
+            (14, "a CRC in front"),
+        ):
+            with self.subTest(what):
+                content = bytearray(whole)
+                content[at] ^= 0x41
+                volume.write_bytes(content)
+                if what.startswith("a CRC"):
+                    listed = (self.folder / "bk/manifest-sha256.txt").read_bytes()
+                    old, new = (hashlib.sha256(data).hexdigest().encode() for data in (whole, content))
+                    self.write("bk/manifest-sha256.txt", listed.replace(old, new))
+                    for tags in (self.folder / "bk").glob("tagmanifest*"):
+                        tags.unlink()
+                    self.assertIn("CRC-32", self.run_program("verify", "bk", "--deep", code=1).stdout)
+                    self.write("bk/manifest-sha256.txt", listed)
+                self.run_program("verify", "bk", "--repair", "in.mbox")
+                tested = subprocess.run(["unzip", "-tqq", volume], capture_output=True, text=True, check=False)
+                self.assertEqual((tested.returncode, tested.stdout), (0, ""))
+                with zipfile.ZipFile(volume) as archive:
+                    digests = [hashlib.sha256(archive.read(name)).hexdigest() for name in archive.namelist()]
+                self.assertEqual(sorted(digests), sorted(hashlib.sha256(data).hexdigest() for data in mails(1, 6)))
+                self.assert_sound("bk")
+                whole = volume.read_bytes()
+                central = whole.index(b"PK\x01\x02")
+
     def test_a_lost_volume_is_named_and_fetched_again(self) -> None:
         self.write("in.mbox", mbox(*mails(1, 6)))
         self.run_program("backup", "in.mbox", "--into", "bk")

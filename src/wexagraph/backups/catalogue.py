@@ -181,7 +181,12 @@ class Catalogue:
     def runs(self) -> list[dict[str, Any]]:
         """The runs it has taken in, first to last."""
         names = ("number", "name", "source", "added", "gone", "changed", "failed", "bytes", "state")
-        return [dict(zip(names, row, strict=True)) for row in self._ask("SELECT * FROM run ORDER BY name")]
+        moments = dict(self._ask("SELECT run, moment FROM moment")) if self._has_moments() else {}
+        rows = (dict(zip(names, row, strict=True)) for row in self._ask("SELECT * FROM run ORDER BY name"))
+        return [row | {"moment": moments.get(row["name"], row["name"])} for row in rows]
+
+    def _has_moments(self) -> bool:
+        return int(self._ask("PRAGMA user_version").fetchone()[0]) >= 4
 
     def take_run(self, run: RunList) -> None:
         """Take in a run list; those before it were taken in already. All its messages are known."""
@@ -189,6 +194,8 @@ class Catalogue:
         number = int(self._ask("SELECT coalesce(max(number), 0) + 1 FROM run").fetchone()[0])
         sums = [int(end.get(key, 0)) for key in ("added", "gone", "changed", "failed", "bytes")]
         self._ask("INSERT INTO run VALUES (?,?,?,?,?,?,?,?,?)", (number, name, source, *sums, str(end["end"])))
+        if run.head.get("moment", name) != name:
+            self._ask("INSERT OR REPLACE INTO moment VALUES (?,?)", (name, run.head["moment"]))
         for change in run.folders:
             self.take_folder(number, source, name, change)
 
@@ -288,6 +295,26 @@ class Catalogue:
     def folders(self) -> list[tuple[int, str, str]]:
         """All folders: number, source, name."""
         return list(self._ask("SELECT number, source, name FROM folder ORDER BY name, source"))
+
+    def folders_held(self, source: str) -> list[tuple[int, str]]:
+        """Number and name of a source's folders that hold something since the last run."""
+        return list(
+            self._ask(
+                "SELECT number, name FROM folder f WHERE source=? AND EXISTS "
+                "(SELECT 1 FROM holding h WHERE h.folder=f.number AND h.last=?) ORDER BY name",
+                (source, FOREVER),
+            )
+        )
+
+    def left_behind(self, run: int | None) -> set[int]:
+        """The folders that held something in another run, and nothing in this one: they were removed or emptied."""
+        if run is None:
+            return set()
+        rows = self._ask(
+            "SELECT DISTINCT folder FROM holding EXCEPT SELECT folder FROM holding WHERE first<=? AND last>=?",
+            (run, run),
+        )
+        return {row[0] for row in rows}
 
     def contents(self, folder: int, run: int | None, numbers: Iterable[int] | None = None) -> Iterator[tuple[Any, ...]]:
         """What a folder held in a run, or (None) ever: place, stamp, flags, arrival; number, digest, size, header."""

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from wexagraph.files import create_private, open_regular
 
-_VERSION = 3
+_VERSION = 4
 FOREVER = 1 << 40
 _SCHEMA = f"""
 CREATE TABLE file (path TEXT PRIMARY KEY, sha256 TEXT NOT NULL, size INTEGER NOT NULL, copy BLOB) WITHOUT ROWID;
@@ -46,6 +46,8 @@ _SINCE = {
         "PRIMARY KEY (digest, languages)) WITHOUT ROWID;",
         "CREATE TABLE scanned (message INTEGER PRIMARY KEY, languages TEXT NOT NULL, words TEXT NOT NULL);",
     ),
+    # when a run was, where its name had to be later than that
+    4: ("CREATE TABLE moment (run TEXT PRIMARY KEY, moment TEXT NOT NULL) WITHOUT ROWID;",),
 }
 """What came with which version."""
 

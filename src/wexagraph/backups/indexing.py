@@ -143,7 +143,7 @@ def described(path: Path) -> Iterator[tuple[Member, Packed]]:
     with _regular(path) as file:
         for member in listed:
             with contextlib.suppress(MessageError):
-                content, method = read_packed(file, member.offset, member.packed)
+                content, method, _ = read_packed(file, member.offset, member.packed)
                 packed = repacked(member, content, method)
                 if packed is not None:
                     yield member, packed

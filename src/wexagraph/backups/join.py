@@ -123,13 +123,13 @@ def _joined(store: Store, group: list[str], number: int) -> NewFile:
     for path in group:
         with open_regular(store.plain(path)) as file:
             for member in members(store.plain(path)):
-                content, method = read_packed(file, member.offset, member.packed)
+                content, method, _ = read_packed(file, member.offset, member.packed)
                 digest = _proved(store.folder / path, member, content, method)
                 moved.append((digest, writer.add_raw(member, content)))
     made = writer.close()
     with open(waiting, "rb") as file:
         for digest, member in moved:
-            content, method = read_packed(file, member.offset, member.packed)
+            content, method, _ = read_packed(file, member.offset, member.packed)
             if _proved(waiting, member, content, method) != digest:
                 raise MessageError(f"{waiting}: {member.name} was not written as it should be")
             store.catalogue.move_message(digest, number, member)

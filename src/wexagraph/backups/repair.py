@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import shutil
+import zlib
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -129,16 +130,19 @@ def _mended(
 
 
 def _volume_again(root: OutputFolder, finding: Finding, source: Source | None) -> str | None:
-    """A volume from its own whole messages, and the lost ones as the source has them."""
-    lost = dict(finding.messages)
-    fetched = dict(_fetched(source, set(lost))) if source is not None else {}
-    if not fetched.keys() >= lost.keys():
-        return None
+    """A volume from its own whole messages, each once, and the lost ones as the source has them."""
     path = root.path / finding.path
     waiting = root.stage("mending") / "volume.zip"
-    writer = VolumeWriter(waiting)
-    for member, content in _whole_entries(path):
-        writer.add_raw(member, content)
+    writer, there = VolumeWriter(waiting), set[str]()
+    for member, content, digest in _whole_entries(path):
+        if digest not in there:
+            there.add(digest)
+            writer.add_raw(member, content)
+    lost = {digest: name for digest, name in finding.messages if digest not in there}
+    fetched = dict(_fetched(source, set(lost))) if source is not None and lost else {}
+    if not fetched.keys() >= lost.keys():
+        writer.abandon()
+        return None
     for digest, name in sorted(lost.items(), key=lambda item: item[1]):
         writer.add(name, pack(fetched[digest]))
     made = writer.close()
@@ -146,8 +150,9 @@ def _volume_again(root: OutputFolder, finding: Finding, source: Source | None) -
     return made
 
 
-def _whole_entries(path: Path) -> Iterator[tuple[Member, bytes]]:
-    """The entries of a damaged volume that are what they were; found by the directory, else by walking through."""
+def _whole_entries(path: Path) -> Iterator[tuple[Member, bytes, str]]:
+    """The entries of a damaged volume whose messages are what they were, each with its packed content and the SHA-256
+    of the message; found by the directory, else by walking through."""
     if not path.exists():
         return
     try:
@@ -155,23 +160,28 @@ def _whole_entries(path: Path) -> Iterator[tuple[Member, bytes]]:
     except MessageError:
         with contextlib.suppress(MessageError):
             for member, content in salvage(path):
-                if _is_whole(member, content, member.method):
-                    yield member, content
+                if (entry := _whole(member, content, member.method)) is not None:
+                    yield entry
         return
     with open_regular(path) as file:
         for member in listed:
             with contextlib.suppress(MessageError):
-                content, method = read_packed(file, member.offset, member.packed)
-                if _is_whole(member, content, method):
-                    yield Member(member.name, 0, member.packed, member.size, method, member.crc, member.stamp), content
+                content, method, _ = read_packed(file, member.offset, member.packed)
+                if (entry := _whole(member, content, method)) is not None:
+                    yield entry
 
 
-def _is_whole(member: Member, content: bytes, method: int) -> bool:
+def _whole(member: Member, content: bytes, method: int) -> tuple[Member, bytes, str] | None:
+    """An entry as it is written anew, where its message is what it was; its CRC-32 is that of the message."""
     try:
         data = unpacked(content, method, member.size)
     except MessageError:
-        return False
-    return len(data) == member.size and hashlib.sha256(data).hexdigest()[:12] in member.name
+        return None
+    digest = hashlib.sha256(data).hexdigest()
+    if len(data) != member.size or digest[:12] not in member.name:
+        return None
+    entry = Member(member.name, 0, member.packed, member.size, method, zlib.crc32(data), member.stamp)
+    return entry, content, digest
 
 
 def _fetched(source: Source, wanted: set[str]) -> Iterator[tuple[str, bytes]]:

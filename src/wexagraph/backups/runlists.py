@@ -15,6 +15,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any, BinaryIO
 
+from wexagraph.backups.bag import is_run
 from wexagraph.errors import MessageError
 from wexagraph.files import open_regular, visible
 
@@ -97,17 +98,19 @@ def folder_line(change: FolderChange) -> bytes:
     return line(values | ({"base": change.base} if change.base else {}))
 
 
-def head_line(run: str, source: str, zone: str = "UTC") -> bytes:
-    return line({"run": run, "form": FORM, "source": source})
+def head_line(run: str, source: str, moment: str = "") -> bytes:
+    """The first line. `moment` is when the run was, as a name tells it, where its name had to be later."""
+    told = {"moment": moment} if moment and moment != run else {}
+    return line({"run": run, "form": FORM, "source": source} | told)
 
 
 class RunListWriter:
     """A run list being written into an open file: its head, then folder after folder, then the sums."""
 
-    def __init__(self, file: BinaryIO, run: str, source: str) -> None:
+    def __init__(self, file: BinaryIO, run: str, source: str, moment: str = "") -> None:
         self._file = file
         self._folder, self._at = FolderChange(""), 0
-        file.write(head_line(run, source))
+        file.write(head_line(run, source, moment))
 
     def folder(self, change: FolderChange) -> None:
         """Begin a folder."""
@@ -198,6 +201,8 @@ def _take(run: RunList, value: dict[str, Any]) -> None:
         run.folders.append(FolderChange(_text(value["folder"]), _text(value["stamp"]), base))
     elif "run" in value:
         run.head = {"run": _text(value["run"]), "source": _text(value.get("source", ""))}
+        moment = _text(value.get("moment") or value["run"])
+        run.head["moment"] = moment if is_run(moment) else run.head["run"]
 
 
 def _text(value: Any) -> str:

@@ -60,20 +60,25 @@ class BackupSource(Source):
         if not as_of:
             return int(runs[-1]["number"])
         wanted = as_of if as_of.endswith("Z") else _end_of(as_of, zone)
-        until = [run for run in self.store.all_runs() if run["name"] <= wanted]
+        # a day is that of the clock; a run's name is later where that was set back
+        told = "name" if as_of.endswith("Z") else "moment"
+        until = [run for run in self.store.all_runs() if run[told] <= wanted]
         if not until:
-            first = bag.run_moment(runs[0]["name"])
+            first = min(bag.run_moment(run["moment"]) for run in runs)
             raise SourceError(
                 f"{self.location} holds nothing of {as_of}: its first run was on {first:%Y-%m-%d %H:%M} UTC."
             )
-        return max((int(run["number"]) for run in runs if run["name"] <= wanted), default=0)
+        return max((int(run["number"]) for run in runs if run[told] <= wanted), default=0)
 
     def _named(self) -> dict[str, list[int]]:
         """Folders by name. Where several sources share a backup, their folders stand below their names."""
         folders = self.catalogue.folders()
         sources = sorted({source for _, source, _ in folders})
         named: dict[str, list[int]] = {}
+        left = self.catalogue.left_behind(self.run)
         for number, source, name in folders:
+            if number in left:
+                continue
             above = f"{_short_name(source, sources)}/" if len(sources) > 1 else ""
             named.setdefault(above + name, []).append(number)
         return named

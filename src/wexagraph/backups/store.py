@@ -193,6 +193,7 @@ class Store:
                 "number": 0,
                 "name": run.head["run"],
                 "source": run.head["source"],
+                "moment": run.head.get("moment", run.head["run"]),
                 "state": run.end.get("end", "stopped"),
                 **{key: int(run.end.get(key, 0)) for key in ("added", "gone", "changed", "failed", "bytes")},
             }
@@ -208,7 +209,8 @@ class Store:
         path = self.folder / bag.volume_path(stored.volume, self.encryption.suffix)
         try:
             with open_regular(self.encryption.plain(path)) as file:
-                data = unpacked(*read_packed(file, stored.offset, stored.packed), stored.size)
+                content, method, _ = read_packed(file, stored.offset, stored.packed)
+                data = unpacked(content, method, stored.size)
         except OSError as error:
             raise MessageError(f"{path} can't be read: {error.strerror or error}") from error
         except MessageError as error:

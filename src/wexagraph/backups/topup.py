@@ -60,11 +60,12 @@ def backup(
     with open_backup(Path(into), writing=True, tell=tell, ask=ask, locked=locked) as store:
         stop = stopped or (lambda: False)
         wanted = _of_all_folders((choice or Choice()).settled(source), source)
-        name = store.free_run(bag.run_name((now or datetime.now(UTC)).astimezone(UTC)))
+        moment = bag.run_name((now or datetime.now(UTC)).astimezone(UTC))
+        name = store.free_run(moment)
         try:
             waiting = store.staged / "run.jsonl"
             with create_private(waiting) as file:
-                listed = RunListWriter(file, name, source.location)
+                listed = RunListWriter(file, name, source.location, moment)
                 volumes = Volumes(store, min(volume_size, MOST_BYTES), listed.flush)
                 reader = Reader(source, jobs, cluster)
                 run = _Run(source, store, wanted, reader, volumes, listed, progress or (lambda *_: None), stop, seen)
@@ -109,6 +110,7 @@ class _Run:
         self.unmet = set(choice.ids or ())
         self.folder: int | None = None
         self.moved: set[str] = set()
+        self.noted: set[str] = set()  # digests of all that lies at another place than before
 
     def go(self) -> BackupReport:
         """All folders, then the sums. Raises SourceError; what was stored until then waits for the next run."""
@@ -119,6 +121,7 @@ class _Run:
                     report.interrupted = True
                     break
                 self._folder(folder)
+            self._folders_that_are_gone()
             self.volumes.close()
             report.bytes = sum(volume.size for volume in self.volumes.made) + self.list.size
             self.source.settle()
@@ -141,6 +144,25 @@ class _Run:
             }
         )
         return report
+
+    def _folders_that_are_gone(self) -> None:
+        """Note that folders which the source has no more hold nothing: removed, renamed, or emptied so that nothing is
+        left of them. What lies in another folder now is not gone."""
+        choice, source = self.choice, self.source
+        if choice.folders or choice.narrows or self.report.interrupted:
+            return
+        there, hidden = set(source.folders()), set[str]()
+        for trouble in source.troubles:  # of a folder, or of the file that it lies in
+            hidden |= {trouble.where, trouble.where.rpartition(".")[0]}
+        for number, folder in self.catalogue.folders_held(source.location):
+            if folder in there or any(folder == where or folder.startswith(f"{where}/") for where in hidden):
+                continue  # what can't be read now may well be there
+            state = self.catalogue.folder_state(source.location, folder)
+            self.list.folder(FolderChange(folder, "", state[1] if state else ""))
+            self.catalogue.start_seeing()
+            for place, digest in self.catalogue.unseen(number):
+                self.report.gone += digest not in self.noted
+                self.list.gone(place)
 
     def _folder(self, folder: str) -> None:
         source, catalogue, choice = self.source, self.catalogue, self.choice
@@ -239,6 +261,7 @@ class _Run:
             moment_text(envelope.arrival),
         )
         self.list.holding(holding, member)
+        self.noted.add(digest)
         if self.folder is not None:
             self.moved.add(digest)
         if self.seen is not None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import zlib
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
@@ -301,10 +302,12 @@ def _members_of(path: str, plain: Path, listed: list[Member] | None = None) -> l
 
 def _prove(file: BinaryIO, member: Member) -> tuple[str, str]:
     try:
-        content, method = read_packed(file, member.offset, member.packed)
+        content, method, crc = read_packed(file, member.offset, member.packed)
         data = unpacked(content, method, member.size)
     except MessageError as error:
         return "", f"{member.name}: {error}"
+    if {crc, member.crc} != {zlib.crc32(data)}:
+        return "", f"{member.name}: its CRC-32 is another, so that other programs call it damaged"
     digest = hashlib.sha256(data).hexdigest()
     if len(data) != member.size or digest[:12] not in member.name:
         return "", f"{member.name}: its bytes are not those that were stored"

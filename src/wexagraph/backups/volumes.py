@@ -181,8 +181,8 @@ def salvage(path: Path) -> Iterator[tuple[Member, bytes]]:
             at += _LOCAL.size + name_length + extra + packed
 
 
-def read_packed(file: BinaryIO, offset: int, packed: int) -> tuple[bytes, int]:
-    """The packed content of the entry at `offset`, and its method. Raises MessageError, OSError."""
+def read_packed(file: BinaryIO, offset: int, packed: int) -> tuple[bytes, int, int]:
+    """The packed content of the entry at `offset`, its method and its CRC-32. Raises MessageError, OSError."""
     file.seek(offset)
     head = file.read(_LOCAL.size)
     if len(head) < _LOCAL.size or not head.startswith(_LOCAL_MARK):
@@ -192,7 +192,7 @@ def read_packed(file: BinaryIO, offset: int, packed: int) -> tuple[bytes, int]:
     content = file.read(packed)
     if len(content) != packed:
         raise MessageError(f"the entry at {offset} is cut short")
-    return content, fields[3]
+    return content, fields[3], fields[6]
 
 
 def unpacked(content: bytes, method: int, size: int) -> bytes:

@@ -40,7 +40,7 @@ def command(folder: str, zone: str | None, as_json: bool) -> int:
         return 0
     table = make_table("Run", "When", ">New", ">Gone", ">Changed", ">Failed", ">Written", "End", "Source")
     for run in runs:
-        moment = bag.run_moment(run["name"])
+        moment = bag.run_moment(run["moment"])
         shown = in_zone(moment, timezone) if timezone else moment
         counts = [f"{run[key]:,}" for key in ("added", "gone", "changed", "failed")]
         cells = [run["name"], f"{shown:%Y-%m-%d %H:%M}", *counts, size(run["bytes"]), run["state"], run["source"]]
