@@ -261,6 +261,30 @@ class Targets(ProgramTest):
         self.assertFalse((self.folder / "out").exists(), "a wrong call made something")
 
 
+class Foreign(ProgramTest):
+    def test_a_further_format_whose_name_is_somebody_elses(self) -> None:
+        """It gets the next number, once, and is known by it from then on; also where several processes copy."""
+        self.write("in.mbox", mbox(letter("Fog"), letter("Tide")))
+        self.run_program("export", "in.mbox", "--into", "out", "--as", "eml")
+        (original,) = (path for path in (self.folder / "out").rglob("*Fog.eml"))
+        theirs = original.with_suffix(".pdf")
+        theirs.write_bytes(b"a note of the clerk")
+        for options in ((), ("--cover", "built-in")):
+            done = self.run_program("export", "in.mbox", "--into", "out", "--as", "eml,pdf", *options).stdout
+            self.assertIn("2 written", done)
+            again = self.run_program("export", "in.mbox", "--into", "out", "--as", "eml,pdf", *options).stdout
+            self.assertIn("0 written, 2 already there", again)
+            self.assertEqual(theirs.read_bytes(), b"a note of the clerk")
+            names = sorted(path.name[16:] for path in (self.folder / "out").rglob("*.pdf"))
+            self.assertEqual(names, ["Ines Halden - Fog (2).pdf", "Ines Halden - Fog.pdf", "Ines Halden - Tide.pdf"])
+        theirs.unlink()
+        self.run_program("verify", "out")
+        self.assertIn(
+            "0 written",
+            self.run_program("export", "in.mbox", "--into", "out", "--as", "pdf", "--cover", "built-in").stdout,
+        )
+
+
 class BadInput(ProgramTest):
     """Each is a clear outcome, and nothing of the rest is lost."""
 
@@ -310,7 +334,7 @@ class BadInput(ProgramTest):
 
         def breaking(workers: ProcessWorkers, function: Callable[..., object], *arguments: object) -> Future[object]:
             rows = arguments[-1] if function is copy_rows else []
-            if any(row.stem.endswith(" m700") for row, _ in rows):  # type: ignore[attr-defined]
+            if any(row.stem.endswith(" m700") for row, *_ in rows):  # type: ignore[attr-defined]
                 broken: Future[object] = Future()
                 broken.set_exception(WorkerLost(False))
                 return broken

@@ -9,7 +9,6 @@ import hashlib
 from dataclasses import dataclass
 
 from wexagraph.errors import MessageError
-from wexagraph.exports.formats import suffix
 from wexagraph.exports.journal.records import MessageRecord, packed
 from wexagraph.messages import Message
 from wexagraph.messages.message import is_one_text
@@ -30,28 +29,29 @@ class Copied:
     trouble: str = ""
 
 
-def copy(row: MessageRecord, data: bytes, stager: Stager | None, replaces: bool) -> Copied:
-    """Digest a message and stage it as an EML file, unless `stager` is None. Raises OSError."""
+def copy(row: MessageRecord, data: bytes, stager: Stager | None, path: str, replaces: bool) -> Copied:
+    """Digest a message and stage it as an EML file for `path`, unless `stager` is None. Raises OSError."""
     digest = hashlib.sha256(data).hexdigest()
     copied = Copied(row.number, digest, len(data), _attachments(data))
     if stager is not None:
-        copied.staged = stager.stage(row.stem + suffix("eml"), data, replaces, digest)
+        copied.staged = stager.stage(path, data, replaces, digest)
     return copied
 
 
-def copy_rows(location: str, work: str, rows: list[tuple[MessageRecord, bool]]) -> list[Copied]:
-    """Copy many messages; runs in a worker. Each row comes with whether a file of ours gives way. Raises OSError."""
+def copy_rows(location: str, work: str, rows: list[tuple[MessageRecord, str, bool]]) -> list[Copied]:
+    """Copy many messages; runs in a worker. Each row comes with the path of its EML, and whether a file of ours gives
+    way there. Raises OSError."""
     source = reopen(location)
     stager = stager_at(work)
-    return [_copy_row(source, stager, row, replaces) for row, replaces in rows]
+    return [_copy_row(source, stager, *row) for row in rows]
 
 
-def _copy_row(source: Source, stager: Stager, row: MessageRecord, replaces: bool) -> Copied:
+def _copy_row(source: Source, stager: Stager, row: MessageRecord, path: str, replaces: bool) -> Copied:
     try:
         data = source.read(row.envelope())
     except MessageError as error:
         return Copied(row.number, "", 0, "", None, str(error))
-    return copy(row, data, stager, replaces)
+    return copy(row, data, stager, path, replaces)
 
 
 def _attachments(data: bytes) -> str:

@@ -76,7 +76,7 @@ def _files(run: Context, work: WorkItem, folders: set[str]) -> list[tuple[str, s
     """Format and path of each file that a message needs, and whether it replaces one of ours. Of what several need, the
     first one tells."""
     files = [
-        (name, work.row.stem + suffix(name), False)
+        (name, work.path(name), False)
         for name in work.missing
         if name in FORMATS and not (name == "pdf" and work.sheaf is not None)
     ]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from wexagraph.exports.formats import suffix
 from wexagraph.exports.journal.records import FileRecord, MessageRecord
 from wexagraph.exports.turns import Group
 from wexagraph.notes import Note
@@ -30,7 +31,8 @@ class WorkItem:
     attachments. `sheaf` is the bound PDF that waits for it, `bound` that PDF once it is written; `known`
     are quotes that stand in it already, once that was looked for; `fetched` pictures from the network, once they were
     asked for. `attempt` is the one in hand. `original` is the file that the message was made from. `kept` are the files
-    of one that this run has not chosen, and that stays in a bound PDF.
+    of one that this run has not chosen, and that stays in a bound PDF. `paths` are those of formats whose file lies
+    elsewhere than the name of the message says, because somebody else's file has that.
     """
 
     row: MessageRecord
@@ -48,6 +50,11 @@ class WorkItem:
     trouble: str = ""
     original: Original | None = None
     kept: list[FileRecord] | None = None
+    paths: dict[str, str] = field(default_factory=dict)
+
+    def path(self, name: str) -> str:
+        """Where the file of a format goes."""
+        return self.paths.get(name, self.row.stem + suffix(name))
 
 
 @dataclass

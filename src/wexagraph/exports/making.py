@@ -161,7 +161,7 @@ class Pages:
         self.done(work)
 
     def _stage(self, work: WorkItem, name: str, content: bytes, notes: tuple[Note, ...]) -> None:
-        path = work.row.stem + suffix(name)
+        path = work.path(name)
         work.staged.append((name, self.run.target.stage(path, content, path in work.replaced), notes))
 
     def done(self, work: WorkItem) -> None:

@@ -16,6 +16,13 @@ from wexagraph.exports.report import ExportReport
 from wexagraph.output.target import Target
 
 
+def file_of(row: MessageRecord, files: list[FileRecord], name: str, naming: str) -> FileRecord | None:
+    """The file of a format that a message has under names given in one way."""
+    expected = row.stem + suffix(name)
+    named = [file for file in files if file.path == expected or (file.format == name and file.naming == naming)]
+    return min(named, key=lambda file: file.path != expected, default=None)
+
+
 class Needs:
     """Compares what the journal has of each chosen message with what is asked for and with what lies in the folder."""
 
@@ -44,7 +51,7 @@ class Needs:
                 return
             missing = self._missing(row, files)
             if missing or self._binder.wants(row):
-                yield WorkItem(row, missing, self._ours(files))
+                yield WorkItem(row, missing, self._ours(files), paths=self._paths(row, files))
             else:
                 self._putter.count_already()
 
@@ -63,7 +70,7 @@ class Needs:
                 if sheaf is not None:
                     missing += ("pdf",)
                 if missing:
-                    yield WorkItem(row, missing, self._ours(files), sheaf=sheaf)
+                    yield WorkItem(row, missing, self._ours(files), sheaf=sheaf, paths=self._paths(row, files))
                 else:
                     self._putter.count_already()
 
@@ -72,10 +79,9 @@ class Needs:
         alone = ("beside",) if ATTACHMENTS in self._options.formats else ()
         if not files:
             return self._options.single_formats or alone
-        there = {file.path: file for file in files}
         missing = []
         for name in self._options.single_formats:
-            file = there.get(row.stem + suffix(name))
+            file = file_of(row, files, name, self._options.naming)
             if file is None or file.recipe != self._options.recipe(name):
                 missing.append(name)
             elif not self._intact(file):
@@ -89,6 +95,12 @@ class Needs:
                 missing = list(self._options.single_formats) or ["beside"]
                 self._remake(file)
         return tuple(missing)
+
+    def _paths(self, row: MessageRecord, files: list[FileRecord]) -> dict[str, str]:
+        """Where files lie that are not where the name of the message says."""
+        options = self._options
+        found = {name: file_of(row, files, name, options.naming) for name in options.single_formats}
+        return {name: file.path for name, file in found.items() if file and file.path != row.stem + suffix(name)}
 
     def _ours(self, files: list[FileRecord]) -> frozenset[str]:
         return frozenset(file.path for file in files if file.is_ours(self._target))

@@ -79,6 +79,9 @@ class Publisher:
                 self._report.notes.update({note.code for note in one.notes})
             for work in batch:
                 self._account(work, refused, files, written)
+            if self._options.volatile or self._options.bind:  # what was announced may have got another name
+                for work in batch:
+                    self._journal.files.forget_announced(work.row.number)
             self._journal.files.record(files)
             for one in bound.values():
                 self._journal.files.forget_replaced(one.staged.path, one.staged.sha256)

@@ -10,7 +10,6 @@ from itertools import islice
 from wexagraph.errors import MessageError, TargetError
 from wexagraph.exports.context import Context
 from wexagraph.exports.copying import Copied, copy, copy_rows
-from wexagraph.exports.formats import suffix
 from wexagraph.exports.in_hand import WorkItem
 from wexagraph.exports.journal.records import MessageRecord, unpacked
 from wexagraph.exports.making import Pages
@@ -63,7 +62,7 @@ class Reading:
                 continue
             stager = self.run.target.stager if "eml" in work.missing else None
             try:
-                copied = copy(work.row, data, stager, work.row.stem + suffix("eml") in work.replaced)
+                copied = copy(work.row, data, stager, work.path("eml"), work.path("eml") in work.replaced)
             except OSError as error:
                 raise self.run.target.failed(error) from error
             self._copied(work, copied, data)
@@ -81,7 +80,7 @@ class Reading:
         location, folder = self.run.source.address, str(self.run.target.work)
 
         def submit(works: list[WorkItem]) -> Future[list[Copied]]:
-            rows = [(work.row, work.row.stem + suffix("eml") in work.replaced) for work in works]
+            rows = [(work.row, work.path("eml"), work.path("eml") in work.replaced) for work in works]
             return self.run.workers().submit_lasting(copy_rows, location, folder, rows)
 
         works = self.run.needs.works()

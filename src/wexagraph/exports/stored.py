@@ -6,10 +6,11 @@ from collections.abc import Iterator
 from contextlib import closing
 from pathlib import Path
 
-from wexagraph.exports.formats import ATTACHMENTS, suffix
+from wexagraph.exports.formats import ATTACHMENTS
 from wexagraph.exports.in_hand import FORMAT
 from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import RECOVERED, UNDER_WAY, FileRecord, MessageRecord
+from wexagraph.exports.needs import file_of
 from wexagraph.exports.options import ExportOptions
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.output.target import Target
@@ -56,12 +57,11 @@ def as_wanted(folder: Path, options: ExportOptions) -> set[str]:
 
 
 def _all_there(row: MessageRecord, files: list[FileRecord], target: Target, options: ExportOptions) -> bool:
-    there = {file.path: file for file in files}
     if options.bind and not any(
         file.format == FORMAT and file.recipe != UNDER_WAY and _whole(target, file) for file in files
     ):
         return False
-    wanted = [(there.get(row.stem + suffix(name)), options.recipe(name)) for name in options.single_formats]
+    wanted = [(file_of(row, files, name, options.naming), options.recipe(name)) for name in options.single_formats]
     if options.attachments_alone and not any(file.format == "beside" for file in files):
         return False
     if options.beside:

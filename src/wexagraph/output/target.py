@@ -120,7 +120,8 @@ class Target:
     def put(self, batch: Iterable[Staged]) -> list[tuple[Staged, str | None]]:
         """Bring staged files to the disk, then under their names. Returns each with None, or with why it was not put.
 
-        A name that somebody else's file has meanwhile taken is left to it. Raises TargetError where the disk fails.
+        A name that somebody else's file has is left to it: ours gets the next number, which its `path` then has. Raises
+        TargetError where the disk fails.
         """
         files = list(batch)
         try:
@@ -148,16 +149,20 @@ class Target:
         except IsADirectoryError:
             return f"{staged.path} is a folder now"
         except FileExistsError:
-            return self._already(staged)
+            self._already(staged)
         return None
 
-    def _already(self, staged: Staged) -> str | None:
-        """A file that a stopped run put there just before the end is the same to the byte: it counts as written."""
-        digest = self.sha256(staged.path)
-        os.unlink(staged.waiting)
-        if digest == staged.sha256:
-            return None
-        return f"{self.folder / staged.path} was taken by another file meanwhile; run the command again"
+    def _already(self, staged: Staged) -> None:
+        """A file that a stopped run put there just before the end is the same to the byte: it counts as written.
+        Another is somebody else's."""
+        while True:
+            if self.sha256(staged.path) == staged.sha256:
+                os.unlink(staged.waiting)
+                return
+            staged.path = self.free_path(staged.path)
+            with contextlib.suppress(FileExistsError):
+                self.root.rename_new(Path(staged.waiting), staged.path)
+                return
 
     def make_folder(self, path: str) -> None:
         """Make a folder below the target. Raises MessageError where a link or a file stands in its way."""

@@ -172,7 +172,11 @@ class AttachmentFiles:
         batch, self.batch = self.batch, []
         self.since = time.monotonic()
         short: set[int] = set()
-        for (entries, staged), (_, refused) in zip(batch, self.target.put(s for _, s in batch), strict=True):
+        wished = [staged.path for _, staged in batch]
+        results = self.target.put([staged for _, staged in batch])
+        for (entries, staged), path, (_, refused) in zip(batch, wished, results, strict=True):
+            if staged.path != path:  # somebody else's file has taken the name meanwhile
+                self._renamed(entries, path, staged.path)
             first, native = entries[0], staged.path == entries[0].path
             if refused:
                 self.report.fail(Failure(first.origin.id, first.origin.folder, first.name, refused))
@@ -194,6 +198,14 @@ class AttachmentFiles:
         else:
             self.ledger.meet(done, [of_native, of_pdf])
             self.met = []
+
+    def _renamed(self, entries: list[Entry], old: str, new: str) -> None:
+        for entry in entries:
+            if entry.path == old:
+                entry.path = new
+            elif entry.document is not None:
+                entry.document = replace(entry.document, path=new)
+            self.ledger.add(entry)
 
     def _plan(self, entry: Entry, staged: Staged, state: str) -> None:
         if self.report.planned is not None:
