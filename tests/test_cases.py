@@ -802,6 +802,34 @@ class Between(CaseTest):
         self.assertEqual(self.state("2")["messages"], 2)
 
 
+class Shared(CaseTest):
+    def test_a_folder_of_a_group_stays_one(self) -> None:
+        """Whatever each clerk's umask: what we make in records that a group may write to is for that group, our own
+        files too; and one that is for its owner stays for its owner."""
+        before = os.umask(0o077)
+        self.addCleanup(os.umask, before)
+        self.write("in.mbox", mbox(mail("m1", "One"), mail("m2", "Two")))
+        for name, mode in (("rec", 0o2770), ("own", 0o700)):
+            (self.folder / name).mkdir()
+            (self.folder / name).chmod(mode)
+            os.chown(self.folder / name, -1, 4242 if name == "rec" else os.getgid())
+            for call in (
+                ("case", "open", "1", "Buoy"),
+                ("file", "in.mbox", "--case", "1"),
+                ("find", "one"),
+                ("case", "hold", "1", "--why", "court"),
+            ):
+                self.call_program(*call, "--records", name)
+            for path in (self.folder / name).rglob("*"):
+                about = path.stat()
+                if name == "own":
+                    self.assertEqual(about.st_mode & 0o077, 0, path)
+                elif path.is_dir():
+                    self.assertEqual((about.st_mode & 0o2770, about.st_gid), (0o2770, 4242), path)
+                else:
+                    self.assertEqual((about.st_mode & 0o660, about.st_gid), (0o660, 4242), path)
+
+
 class HandingOver(CaseTest):
     def setUp(self) -> None:
         super().setUp()

@@ -351,6 +351,13 @@ class Timetables(ProgramTest):
         self.assertTrue(table.read_text().startswith(before))
         self.run_program("order", "timetable", "--remove", "--kind", "cron", env=env)
         self.assertEqual(table.read_text(), before)
+        self.run_program("order", "timetable", "--install", "--kind", "cron", env=env)
+        theirs = "5 5 * * * backup\n6 6 * * * tides\n"
+        table.write_text(
+            "".join(line for line in table.read_text().splitlines(True) if "end" not in line.lower()) + theirs
+        )
+        self.run_program("order", "timetable", "--remove", "--kind", "cron", env=env)
+        self.assertEqual(table.read_text(), before + theirs, "what stands below our block stays where its end is gone")
 
 
 if __name__ == "__main__":

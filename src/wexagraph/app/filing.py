@@ -22,6 +22,7 @@ from wexagraph.files import open_regular
 from wexagraph.messages.conversations import Thread, thread
 from wexagraph.messages.headers import Header, header_end
 from wexagraph.naming import TextPattern
+from wexagraph.output.folder import OutputFolder
 from wexagraph.records import case_log
 from wexagraph.records.filed import Filed
 from wexagraph.records.fileplan import Case, FilePlan
@@ -178,7 +179,7 @@ def _open_cases(run: _Run, letters: dict[str, list[Letter]], reopen: bool) -> No
             if case is None:
                 _refuse(run, letters.pop(name), f"case {name} was merged or disposed of meanwhile. File it again")
                 continue
-            run.records.place(case).mkdir(exist_ok=True)
+            OutputFolder(run.records.place(case)).close()  # one that somebody has written into the plan has none yet
             known = case_log.filed(run.records.place(case)) if case.closed is not None else set()
             new = [letter for letter in letters[name] if case.closed is not None and letter.digest not in known]
             if new and reopen:

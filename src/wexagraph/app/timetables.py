@@ -164,7 +164,9 @@ def _crontab() -> str:
 def _without_ours(table: str) -> str:
     """The table of others: theirs is left as it is."""
     before, begin, rest = table.partition(f"{_BEGIN}\n")
-    after = rest.partition(f"{_END}\n")[2] if begin else ""
+    ours, end, after = rest.partition(f"{_END}\n")
+    if begin and not end:  # somebody has taken its end away: what is below it is theirs, but for our call
+        after = "".join(line for line in ours.splitlines(keepends=True) if " ".join(_ARGUMENTS) not in line)
     kept = before + after
     return kept if not kept or kept.endswith("\n") else f"{kept}\n"
 

@@ -35,17 +35,24 @@ class InTheWay(OSError):
 class OutputFolder:
     """A folder, open for as long as this object is. Paths are relative to it, with `/`; no link below it is followed.
 
-    With `make` it is made where it is missing. What is made in a `private` one is for its owner only. All methods raise
+    With `make` it is made where it is missing. What is made in a `private` one is for its owner only; in one that a
+    group may write to, for that group, our own files too, whatever the umask of each of them. All methods raise
     OSError.
     """
 
     def __init__(self, path: Path, make: bool = True, private: bool = False) -> None:
         self.path = path
         self._folder_mode, self._file_mode = (0o700, 0o600) if private else (0o777, 0o666)
+        made = make and not path.exists()
         if make:
             path.mkdir(self._folder_mode, parents=True, exist_ok=True)
         self._root = os.open(path, os.O_RDONLY | getattr(os, "O_DIRECTORY", 0)) if _BY_DESCRIPTOR else None
         self._lock: BinaryIO | None = None
+        self._shared: os.stat_result | None = None
+        if self._root is not None and not private:
+            if made and (above := _of_a_group(os.stat(path.parent))) is not None:
+                _share(self._root, above, 0o2777)
+            self._shared = _of_a_group(os.fstat(self._root))
 
     def close(self) -> None:
         """Give the folder free."""
@@ -96,7 +103,10 @@ class OutputFolder:
                 raise
             with contextlib.suppress(FileExistsError):
                 os.mkdir(name, mode, dir_fd=above)
-            return os.open(name, _FOLDER, dir_fd=above)
+            opened = os.open(name, _FOLDER, dir_fd=above)
+            if self._shared is not None:
+                _share(opened, self._shared, 0o2770 if name == OWN else 0o2777)
+            return opened
         except OSError as error:
             if error.errno in (errno.ENOTDIR, errno.ELOOP):
                 raise self._in_the_way(name, os.lstat(name, dir_fd=above).st_mode) from error
@@ -177,7 +187,14 @@ class OutputFolder:
         """Open a new file for writing and reading; nothing may bear its name."""
         with self._above(path, make=True) as (above, name):
             flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | NO_LINK
-            return open(os.open(name, flags, self._file_mode, dir_fd=above), "w+b")
+            return open(self._new(name, flags, self._file_mode, above), "w+b")
+
+    def _new(self, name: str, flags: int, mode: int, above: int | None) -> int:
+        """The descriptor of a file that may be new."""
+        descriptor = os.open(name, flags, mode, dir_fd=above)
+        if self._shared is not None:
+            _share(descriptor, self._shared, 0o666)
+        return descriptor
 
     def update(self, path: str) -> BinaryIO:
         """Open a regular file that is there for reading and writing."""
@@ -215,6 +232,12 @@ class OutputFolder:
         """The same, to a name that nothing bears yet. Raises FileExistsError where something does."""
         with self._renaming(waiting, path) as (old_above, old, above, name):
             rename_new(old, name, old_above, above)
+
+    def follow(self, path: str) -> None:
+        """Give a file that was put the rights that the folder's group needs, where that may write to it."""
+        if self._shared is not None:
+            with contextlib.suppress(OSError), self.reader(path) as file:
+                _share(file.fileno(), self._shared, 0o666)
 
     def move_folder(self, old: str, new: str) -> None:
         """Rename a folder, in one step, to a name that nothing bears yet. Raises FileExistsError where something does,
@@ -267,9 +290,13 @@ class OutputFolder:
     # our own place in it
 
     def own(self) -> None:
-        """Make the place for our own files, for the owner only."""
+        """Make the place for our own files: for the owner only, or for the group that the folder is of."""
         with self._above(f"{OWN}/x", make=True) as (above, _):
-            if above is not None and os.fstat(above).st_mode & 0o077:
+            if above is None:
+                return
+            if self._shared is not None:
+                _share(above, self._shared, 0o2770)
+            elif os.fstat(above).st_mode & 0o077:
                 with contextlib.suppress(PermissionError):  # somebody else's, who lets us write
                     os.fchmod(above, 0o700)
 
@@ -289,7 +316,7 @@ class OutputFolder:
                 raise InTheWay(errno.EINVAL, f"{self.path / path} is not a regular file. Remove it")
         if not self.taken(f"{OWN}/{name}"):
             with self._above(f"{OWN}/{name}") as (above, own):
-                os.close(os.open(own, os.O_RDWR | os.O_CREAT | os.O_EXCL | NO_LINK, 0o600, dir_fd=above))
+                os.close(self._new(own, os.O_RDWR | os.O_CREAT | os.O_EXCL | NO_LINK, 0o600, above))
         return self.path / OWN / name
 
     def take_lock(self, patience: float | None = None) -> str | None:
@@ -303,7 +330,7 @@ class OutputFolder:
     def _try_lock(self) -> str | None:
         self.own()
         with self._above(f"{OWN}/lock") as (above, name):
-            descriptor = os.open(name, os.O_RDWR | os.O_CREAT | NO_LINK, 0o600, dir_fd=above)
+            descriptor = self._new(name, os.O_RDWR | os.O_CREAT | NO_LINK, 0o600, above)
         if not stat.S_ISREG(os.fstat(descriptor).st_mode):
             os.close(descriptor)
             raise InTheWay(errno.EINVAL, f"{self.path / OWN / 'lock'} is not a regular file. Remove it")
@@ -319,6 +346,23 @@ class OutputFolder:
         lock.flush()
         self._lock = lock
         return None
+
+
+def _of_a_group(about: os.stat_result) -> os.stat_result | None:
+    """What is known of a folder that its group may write to and others may not; None of another."""
+    return about if about.st_mode & stat.S_IWGRP and not about.st_mode & stat.S_IWOTH else None
+
+
+def _share(descriptor: int, above: os.stat_result, most: int) -> None:
+    """Give a folder or file the group of the folder it lies in, and of its rights the `most`; as far as they are ours
+    to give."""
+    own = os.fstat(descriptor)
+    mode = stat.S_IMODE(above.st_mode) & most
+    with contextlib.suppress(PermissionError):
+        if own.st_gid != above.st_gid:
+            os.fchown(descriptor, -1, above.st_gid)
+        if stat.S_IMODE(own.st_mode) & 0o2777 != mode:
+            os.fchmod(descriptor, mode)
 
 
 def lock_file(file: BinaryIO) -> None:

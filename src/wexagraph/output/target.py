@@ -150,6 +150,7 @@ class Target:
             return f"{staged.path} is a folder now"
         except FileExistsError:
             self._already(staged)
+        self.root.follow(staged.path)
         return None
 
     def _already(self, staged: Staged) -> None:
