@@ -409,6 +409,49 @@ class Finding(CaseTest):
         self.assertIn("Tides.pdf", output)  # the file to open is another one since
         self.assertIn("1 message found", output)
 
+    def test_words_of_attached_documents(self) -> None:
+        """In a case, an export with and without originals, a backup, and on the page to browse: the same words."""
+        from wexagraph.demo import files
+
+        documents = [
+            file(
+                "agreement.docx",
+                "application/vnd.openxmlformats-officedocument.wordprocessingml.document",
+                files.document(),
+            ),
+            file("plan.pdf", "application/pdf", files.pdf("Slipway", "The capstan has to go")),
+        ]
+        self.write(
+            "in/1.eml",
+            message(
+                "a@quay.example",
+                "b@quay.example",
+                "Files",
+                when("2026-03-14"),
+                multipart("mixed", text("See below.\n"), *documents),
+            ),
+        )
+        for name, call in (
+            ("pdf", ("export", "in", "--into", "pdf", "--index")),
+            ("both", ("export", "in", "--into", "both", "--as", "pdf,eml")),
+            ("bk", ("backup", "in", "--into", "bk")),
+        ):
+            self.run_program(*call)
+            for word in ("capstan", "mooring"):
+                found = self.run_program("find", word, "--in", name).stdout
+                self.assertIn("1 message", found, (name, word))
+                self.assertIn(
+                    "plan.pdf", self.run_program("list", "bk", "--text", word, "--csv").stdout
+                ) if name == "bk" else None
+        pages = "".join(path.read_text("utf-8") for path in (self.folder / "pdf").rglob("*.js"))
+        pages += (self.folder / "pdf/index.html").read_text("utf-8") + "".join(
+            p.read_text("utf-8") for p in (self.folder / "pdf").rglob("*.html")
+        )
+        self.assertIn("capstan", pages)
+        (self.folder / "bk/catalogue.sqlite").unlink()
+        self.run_program("backup", "in", "--into", "bk")
+        self.assertIn("1 message", self.run_program("find", "capstan", "--in", "bk").stdout)
+
     def test_in_an_export_and_a_backup(self) -> None:
         self.write("in.mbox", mbox(mail("m1", "Mooring chains"), mail("m2", "Fog")))
         self.run_program("export", "in.mbox", "--into", "out", "--as", "text")

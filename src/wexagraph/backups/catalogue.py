@@ -350,12 +350,13 @@ class Catalogue:
 
     # words
 
-    def unscanned(self, languages: str) -> list[tuple[int, str, list[tuple[str, str, int]]]]:
-        """The messages whose scans were not read in these languages yet: number, digest, attachments."""
+    def unread(self, way: str, least: str) -> list[tuple[int, str, list[tuple[str, str, int]]]]:
+        """The messages whose attachments were not read in this way yet, nor, where it is the `least`, in one that does
+        more: number, digest, attachments."""
         rows = self._ask(
             "SELECT number, lower(hex(digest)), leaves FROM message WHERE leaves<>'[]' AND number NOT IN "
-            "(SELECT message FROM scanned WHERE languages=?) ORDER BY volume, offset",
-            (languages,),
+            "(SELECT message FROM scanned WHERE languages=? OR (?=? AND languages LIKE ?)) ORDER BY volume, offset",
+            (way, way, least, f"{least}+%"),
         )
         return [(number, digest, json.loads(leaves)) for number, digest, leaves in rows]
 

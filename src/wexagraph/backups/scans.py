@@ -1,4 +1,5 @@
-"""Words of scans in a backup: recognised once for each attachment, and found with those of its message."""
+"""Words of attachments in a backup: those of documents, and those that are recognised in scans; read once for each
+attachment, and found with those of its message."""
 
 from __future__ import annotations
 
@@ -9,6 +10,7 @@ from concurrent.futures import Future
 from wexagraph.backups.packing import describe
 from wexagraph.backups.store import Store
 from wexagraph.errors import MessageError
+from wexagraph.exports.file_words import has_words, words_of_attachment
 from wexagraph.messages import Attachment, Message
 from wexagraph.messages.filetypes import PDF, settle
 from wexagraph.messages.mime import made_part
@@ -16,58 +18,68 @@ from wexagraph.work.batches import ahead
 from wexagraph.work.pool import ProcessWorkers
 from wexagraph.work.workers import WorkerLost
 
-_PATIENCE = 4 * 3600.0  # a page of its own has a limit in pages/scans
+_DOCUMENT_PATIENCE, _PATIENCE = 60.0, 4 * 3600.0  # a page of a scan has a limit of its own in pages/scans
+DOCUMENTS = "documents"
+"""Stands in the catalogue for the words that documents have without being recognised."""
+_Words = list[tuple[bytes, str, "Future[str] | str"]]
+"""Of each attachment its SHA-256, how its words were read, and the words, or what they are awaited from."""
 
 
-def recognise_scans(
+def read_attached(
     store: Store,
     languages: tuple[str, ...],
     jobs: int,
     stopped: Callable[[], bool] = lambda: False,
 ) -> tuple[int, int]:
-    """Read the scans of all messages that were not read in these languages, and put their words into the index.
+    """Read the attachments of all messages that were not read in this way yet, and put their words into the index:
+    documents, and scans in these languages (none: no scans).
 
-    Returns how many attachments were read, and how many words were recognised in them. Raises TargetError; what can't
-    be read has no words.
+    Returns how many scans were read, and how many words were recognised in them. Raises TargetError; what can't be read
+    has no words.
     """
     catalogue, together = store.catalogue, "+".join(languages)
+    way = f"{DOCUMENTS}+{together}" if together else DOCUMENTS
     read = words = 0
 
-    def started() -> Iterator[tuple[int, bytes, list[tuple[bytes, Future[str] | str]]]]:
-        for number, digest, leaves in catalogue.unscanned(together):
+    def started() -> Iterator[tuple[int, bytes, _Words]]:
+        for number, digest, leaves in catalogue.unread(way, DOCUMENTS):
             if stopped():
                 return
-            if not any(_may_be_scan(kind) for _, kind, _ in leaves):
+            if not any(has_words(name, kind) or (together and _may_be_scan(kind)) for name, kind, _ in leaves):
                 continue
             try:
                 data = store.read(digest)
             except MessageError:
                 continue  # verify names it
-            scans: list[tuple[bytes, Future[str] | str]] = []
-            for attachment in Message(data).attachments:
-                content = attachment.content()
-                kind = settle(attachment.name, attachment.type, content)
-                if kind == PDF or kind.startswith("image/"):
-                    key = hashlib.sha256(content).digest()
-                    known = catalogue.recognised(key, together)
-                    scans.append((key, pool.submit(scan_words, content, kind, languages) if known is None else known))
-            if scans:
-                yield number, data, scans
+            yield number, data, list(_asked(data))
 
-    with ProcessWorkers(jobs, _PATIENCE) as pool:
-        for number, data, scans in ahead(started(), 2 * jobs):
+    def _asked(data: bytes) -> Iterator[tuple[bytes, str, Future[str] | str]]:
+        for attachment in Message(data).attachments:
+            content = attachment.content()
+            kind, key = settle(attachment.name, attachment.type, content), hashlib.sha256(content).digest()
+            if has_words(attachment.name, kind):
+                known = catalogue.recognised(key, DOCUMENTS)
+                asked = pool.submit(words_of_attachment, content, attachment.name, kind) if known is None else known
+                yield key, DOCUMENTS, asked
+            if together and (kind == PDF or kind.startswith("image/")):
+                known = catalogue.recognised(key, together)
+                yield key, together, pool.submit(scan_words, content, kind, languages) if known is None else known
+
+    with ProcessWorkers(jobs, _PATIENCE if together else _DOCUMENT_PATIENCE) as pool:
+        for number, data, attached in ahead(started(), 2 * jobs):
             texts = []
-            for key, text in scans:
+            for key, how, text in attached:
                 if not isinstance(text, str):
                     try:
                         text = text.result()
                     except WorkerLost:
                         text = ""
-                    catalogue.recognise(key, together, text)
-                    read, words = read + 1, words + len(text.split())
+                    catalogue.recognise(key, how, text)
+                    if how != DOCUMENTS:
+                        read, words = read + 1, words + len(text.split())
                 texts.append(text)
             store.untouched = False
-            catalogue.take_scans(number, together, "\n".join(filter(None, texts)), describe(data)[-1])
+            catalogue.take_scans(number, way, "\n".join(filter(None, texts)), describe(data)[-1])
     if not store.untouched:
         store.commit([])
     return read, words

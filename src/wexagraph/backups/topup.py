@@ -17,7 +17,7 @@ from wexagraph.backups.packing import Unread
 from wexagraph.backups.reading import PackedMessages, Reader
 from wexagraph.backups.report import BackupReport
 from wexagraph.backups.runlists import FolderChange, Holding, RunListWriter, moment_text
-from wexagraph.backups.scans import recognise_scans
+from wexagraph.backups.scans import read_attached
 from wexagraph.backups.store import Store
 from wexagraph.backups.volumes import MOST_BYTES
 from wexagraph.errors import FolderError, SourceError
@@ -72,8 +72,10 @@ def backup(
                 report = run.go()
             report.run = name
             _commit(store, waiting, volumes, report)
-            if ocr and not report.interrupted:
-                report.scans, report.scan_words = recognise_scans(store, ocr, jobs or os.cpu_count() or 1, stop)
+            if not report.interrupted:
+                scans, scan_words = read_attached(store, ocr, jobs or os.cpu_count() or 1, stop)
+                if ocr:
+                    report.scans, report.scan_words = scans, scan_words
         except OSError as error:
             raise store.failed(error) from error
     report.seconds = time.monotonic() - started

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from datetime import UTC
 from html import unescape
 from io import BytesIO
+from itertools import islice
 from pathlib import Path
 
 from wexagraph.files import open_regular
@@ -23,6 +24,8 @@ from wexagraph.pages.attachments.sheets import workbook
 from wexagraph.zips import UNREADABLE, out_of_proportion
 
 _MOST_TEXT, _MOST_PAGES, _MOST_ATTACHMENTS = 2_000_000, 500, 50
+_DOCUMENTS = frozenset({".pdf", ".docx", ".xlsx", ".pptx", ".odt", ".ods", ".odp", ".eml", ".html", ".htm"})
+_DOCUMENT_TYPES = frozenset({"application/pdf", DOCX, XLSX, PPTX, ODT, ODS, ODP, EML, "text/html"})
 _MARKED_UP = (".pptx", ".odt", ".ods", ".odp")
 _WORDS_INSIDE = re.compile(r"content\.xml|ppt/(?:slides|notesSlides)/[^/]+\.xml")
 _TAG = re.compile(r"<[^>]*>")
@@ -69,7 +72,9 @@ def words_of(folder: str, files: list[str]) -> FileWords:
         stem = (Path(files[0]).parent.name if alone else "") or Path(files[0]).stem
         others = [one for one in files[:_MOST_ATTACHMENTS] if Path(one).stem != Path(file).stem]
         rest = "\n".join(_text_of(_bytes(folder, one), Path(one).suffix) for one in others)
-        names = "\n".join(Path(one).name for one in files)
+        inside = [each for one in files if one.endswith(".pdf") for each in _embedded(_bytes(folder, one))]
+        rest = "\n".join([rest, *(_text_of(content, Path(name).suffix.lower()) for name, content in inside)])
+        names = "\n".join([*(Path(one).name for one in files), *(name for name, _ in inside)])
         return FileWords(
             stem[:10], "", stem, subject=stem, body=text[:_MOST_TEXT], names=names, attached=rest[:_MOST_TEXT]
         )
@@ -100,6 +105,28 @@ def words_of(folder: str, files: list[str]) -> FileWords:
     )
 
 
+def has_words(name: str, media: str) -> bool:
+    """Whether an attachment is a document whose words are read here, and not with those of its message."""
+    return Path(name).suffix.lower() in _DOCUMENTS or media in _DOCUMENT_TYPES
+
+
+def words_of_attachment(content: bytes, name: str, media: str) -> str:
+    """The words of an attached document; runs in a worker. What is damaged has none."""
+    return _text_of(content, Path(name).suffix.lower(), media)[:_MOST_TEXT]
+
+
+def _embedded(pdf: bytes) -> list[tuple[str, bytes]]:
+    """The files inside a PDF: names and bytes."""
+    import pikepdf
+
+    try:
+        with pikepdf.open(BytesIO(pdf)) as document:
+            named = islice(sorted(document.attachments.items()), _MOST_ATTACHMENTS)
+            return [(name, spec.get_file().read_bytes()) for name, spec in named]
+    except (pikepdf.PdfError, pikepdf.PasswordError, ValueError, KeyError, RuntimeError):
+        return []
+
+
 def _bytes(folder: str, file: str) -> bytes:
     """A file of an export folder; no link is followed. Raises OSError."""
     with open_regular(Path(folder, file)) as content:
@@ -114,7 +141,7 @@ def _text_of(content: bytes, kind: str, media: str = "") -> str:
         if kind == ".docx" or media == DOCX:
             return html_to_text(document_html(content))
         if kind == ".xlsx" or media == XLSX:
-            return html_to_text(workbook(content, {})[0])
+            return html_to_text(workbook(content, None)[0])
         if kind in _MARKED_UP or media in (PPTX, ODT, ODS, ODP):
             return _marked_up(content)
         if kind == ".eml" or media == EML:

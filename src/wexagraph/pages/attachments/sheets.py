@@ -78,14 +78,17 @@ def _refuse_huge_merges(content: bytes) -> None:
                         raise ValueError(f"merged areas of more than {_MOST_MERGED:,} cells")
 
 
-def workbook(content: bytes, resources: dict[str, tuple[str, bytes]]) -> tuple[str, bool, list[Note]]:
-    """A workbook as HTML, a table a sheet, charts after it. Says whether it wants landscape paper."""
+def workbook(content: bytes, resources: dict[str, tuple[str, bytes]] | None) -> tuple[str, bool, list[Note]]:
+    """A workbook as HTML, a table a sheet, charts after it, which go to `resources`; without these, the tables alone.
+    Says whether it wants landscape paper."""
     import openpyxl
 
     bounded_zip(content)
     _refuse_huge_merges(content)
     book = openpyxl.load_workbook(io.BytesIO(content), data_only=True, keep_links=False)
-    formulas = openpyxl.load_workbook(io.BytesIO(content), data_only=False, keep_links=False)
+    formulas = book
+    if resources is not None:
+        formulas = openpyxl.load_workbook(io.BytesIO(content), data_only=False, keep_links=False)
     out, notes, wide = [], list[Note](), False
     for sheet in book.worksheets:
         if sheet.sheet_state != "visible":
@@ -97,6 +100,8 @@ def workbook(content: bytes, resources: dict[str, tuple[str, bytes]]) -> tuple[s
         out += parts
         wide = wide or table.width > 640
         notes += table.notes
+        if resources is None:
+            continue
         for chart in getattr(sheet, "_charts", [])[:MOST_CHARTS]:
             try:
                 name = f"wx:picture-{len(resources) + 1}"
