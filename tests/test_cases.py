@@ -460,6 +460,9 @@ class Finding(CaseTest):
             output = self.run_program("find", "moor", "--in", place).stdout
             self.assertIn("Mooring chains", output)
             self.assertIn("1 message", output)
+            newest = json.loads(self.run_program("find", "o", "--in", place, "--newest", "1", "--json").stdout)
+            self.assertLessEqual(len(newest), 1, place)
+            self.assertNotIn("1 message", self.run_program("find", "moor", "--in", place, "--subject", "fog").stdout)
         place = self.folder / "out"
         (place / ".wexagraph/find.sqlite").unlink()
         mounted = subprocess.run(["mount", "--bind", "-o", "ro", place, place], capture_output=True, check=False)

@@ -6,6 +6,7 @@ import base64
 import binascii
 import random
 import unittest
+import zlib
 
 from tests.helpers import ProgramTest, letter, mbox, pdf_text
 from wexagraph.demo.build import file, html, message, multipart, text, when
@@ -153,6 +154,43 @@ class Kinds(unittest.TestCase):
         self.assertIn(
             "encrypted", codes(letter(body="-----BEGIN PGP MESSAGE-----\n\nhQEMA\n-----END PGP MESSAGE-----\n"))
         )
+
+    def test_openpgp_within_a_text(self) -> None:
+        sealed = "-----BEGIN PGP MESSAGE-----\n\nhQEMA\n-----END PGP MESSAGE-----\n"
+        signed = "-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\nGood morning\n"
+        for before in ("", "Good morning,\n\nbelow is the bill.\n\n", "\r\n"):
+            self.assertEqual(codes(letter(body=before + sealed)), {"encrypted"}, before)
+            self.assertEqual(codes(letter(body=before + signed)), {"signed"}, before)
+        html = f"Content-Type: text/html\n\n<p>Hello<br>{sealed.replace(chr(10), '<br>')}</p>"
+        self.assertEqual(codes(html.encode()), {"encrypted"})
+        said = "> they wrote: -----BEGIN PGP MESSAGE----- and what follows is nothing\n"
+        self.assertEqual(codes(letter(body=said)), set(), "a text about it is none")
+
+    def test_compressed_data_is_unpacked(self) -> None:
+        """CMS CompressedData (RFC 3274), written here octet by octet."""
+
+        def der(tag: int, *parts: bytes) -> bytes:
+            body = b"".join(parts)
+            size = len(body).to_bytes(4, "big").lstrip(b"\0") or b"\0"
+            length = size if len(body) < 128 else bytes([0x80 | len(size)]) + size
+            return bytes([tag]) + length + body
+
+        def packed(entity: bytes) -> bytes:
+            kinds = [bytes.fromhex(f"2a864886f70d01{end}") for end in ("0701", "09100109", "09100308")]
+            data, compressed, zlib_alg = (der(6, kind) for kind in kinds)
+            inner = der(0x30, data, der(0xA0, der(4, zlib.compress(entity))))
+            return der(0x30, compressed, der(0xA0, der(0x30, der(2, b"\0"), der(0x30, zlib_alg), inner)))
+
+        for kind in ("; smime-type=compressed-data", ""):
+            head = f"Content-Type: application/pkcs7-mime{kind}\nContent-Transfer-Encoding: base64\n\n".encode()
+            whole = packed(b"Content-Type: text/plain\n\nThe tide table of March.\n" * 20)
+            data = head + base64.encodebytes(whole)
+            self.assertIn("The tide table of March.", texts(data))
+            self.assertEqual(codes(data), {"unpacked"})
+            self.assertEqual(len(names(data)), 1, "the file is kept too")
+        bomb = packed(b"Content-Type: text/plain\n\n" + b"a" * (257 << 20))
+        for damage in (whole[:60], whole[:-40], bomb):
+            self.assertEqual(codes(head + base64.encodebytes(damage)), {"encrypted"})
 
     def test_calendar(self) -> None:
         data = DEMO["Moved: Berthing meeting"]

@@ -101,6 +101,33 @@ class Saying(RecordTest):
             self.assertIn("".join(wanted.split()), "".join(text.split()))
         self.assertNotIn("Origin of this copy", self.text())
 
+    def test_the_origin_in_every_language_is_read_back(self) -> None:
+        for language in ("de", "fr", "it", "pl"):
+            self.write("in/a.eml", letter(more=RECEIVED))
+            self.run_program("export", "in", "--into", language, "--evidence", "--language", language)
+            (row,) = csv.DictReader(io.StringIO((self.folder / language / "register.csv").read_text("utf-8-sig")))
+            self.assertEqual(row["notes"], "", language)
+
+    def test_a_sealed_text_is_not_called_none(self) -> None:
+        sealed = letter(body="-----BEGIN PGP MESSAGE-----\n\nhQEMA\n-----END PGP MESSAGE-----\n")
+        self.assertIn("hQEMA", self.text(data=sealed))
+        head = b"Subject: Bill\nContent-Type: application/pkcs7-mime; smime-type=enveloped-data\n\n"
+        (self.folder / "out").rename(self.folder / "before")
+        text = self.text(data=head + b"MIIB")
+        self.assertIn("The text of this message is encrypted.", text)
+        self.assertNotIn("has no text", text)
+
+    def test_the_number_of_a_message(self) -> None:
+        for number in (1, 2, 3):
+            self.write(f"in/{number}.eml", letter(f"Letter {number}"))
+        numbered = ("--footer", "No {number} of {subject}", "--property", "title={number}: {subject}")
+        self.run_program("export", "in", "--into", "out", "--name", "{number} {subject}", *numbered)
+        for number in (1, 2, 3):
+            path = self.folder / f"out/in/{number} Letter {number}.pdf"
+            self.assertIn(f"No {number} of Letter {number}", pdf_text(path))
+            with pikepdf.open(path) as pdf:
+                self.assertEqual(str(pdf.docinfo["/Title"]), f"{number}: Letter {number}")
+
 
 class Covers(RecordTest):
     def test_the_built_in_one(self) -> None:

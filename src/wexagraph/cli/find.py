@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from contextlib import closing
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -21,7 +21,7 @@ from wexagraph.errors import CallError
 from wexagraph.naming.paths import MANIFEST
 from wexagraph.pages.options import PageOptions
 from wexagraph.records.finding import Finder, Found
-from wexagraph.selection import Choice
+from wexagraph.selection import Choice, Criterion
 from wexagraph.text import one_line
 
 _SHOWN = 20
@@ -56,7 +56,7 @@ def command(
             raise CallError("--in names another place than the records: leave out --records and --case.")
         home = Path(place).expanduser().absolute()
         if is_backup(home):
-            return _in_a_backup(context, place, looked_for)
+            return _in_a_backup(context, place, looked_for, values)
         if not (home / MANIFEST).exists():
             raise CallError(f"--in {place}: it is neither an export folder nor a backup.")
         folders, names, within = [(home, "")], {"": ""}, None
@@ -73,6 +73,9 @@ def command(
     with closing(Finder(home)) as finder:
         hits = finder.find(looked_for, [(path, title) for path, title in folders if path.exists()], within)
     hits = [hit for hit in hits if _is_chosen(home / hit.folder / hit.file, choice)]
+    if choice.newest is not None:
+        youngest = sorted(hits, key=lambda hit: hit.date, reverse=True)[: choice.newest]
+        hits = [hit for hit in hits if hit in youngest]
     if as_json:
         print_json([{**asdict(hit), "case": names.get(hit.folder, ""), "place": "".join(hit.place)} for hit in hits])
         return OK
@@ -112,10 +115,12 @@ def _local(date: str) -> str:
     return f"{datetime.fromisoformat(date).astimezone(zone):%Y-%m-%d %H:%M}"
 
 
-def _in_a_backup(context: click.Context, place: str, text: str) -> int:
+def _in_a_backup(context: click.Context, place: str, text: str, values: dict[str, Any]) -> int:
     """In a backup, its own index finds them."""
     from wexagraph.cli.listing import print_lines
 
     with context.obj.open(place) as source:
-        print_lines(source, Choice.from_dict({"text": [text]}), PageOptions(zone=zone_name(None)).timezone(), None)
+        choice = make_choice(values, zone_name(None))
+        choice = replace(choice, criteria=(*choice.criteria, Criterion("text", text))).settled(source)
+        print_lines(source, choice, PageOptions(zone=zone_name(None)).timezone(), None)
     return OK

@@ -73,7 +73,8 @@ class Pages:
         makers = tuple((name, make) for name in formats if (make := FORMATS[name].make) is not None)
         file = sheaf.path if sheaf is not None else row.stem + suffix("pdf")
         tags = tuple(row.tags.split(", ")) if row.tags else ()
-        origin = Provenance(self.run.source.location, row.folder, row.id, row.moment, file.rpartition("/")[2], tags)
+        name = file.rpartition("/")[2]
+        origin = Provenance(self.run.source.location, row.folder, row.id, row.moment, name, tags, row.turn)
         job = Job(
             work.data,
             formats,

@@ -67,6 +67,7 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
             tags=tags,
             thread=thread(header) if options.bind else None,
             bound=bound,
+            turn=count,
         )
 
 

@@ -156,7 +156,7 @@ class Turns:
         for number in range(-1 if count is None else count + 1):
             rows = self._journal.ask(
                 "SELECT m.number, m.folder, m.place, m.stamp, m.id, m.size, m.digest, m.arrival, n.stem, m.tags, "
-                "m.facts FROM turn t JOIN message m ON m.number=t.message "
+                "m.facts, m.turn FROM turn t JOIN message m ON m.number=t.message "
                 "JOIN name n ON n.message=m.number AND n.naming=? "
                 "WHERE t.grp=? ORDER BY t.turn",
                 (naming, number),

@@ -52,6 +52,8 @@ _DATA_OF_TEXT = frozenset(
 _SMIME = ("application/pkcs7-mime", "application/x-pkcs7-mime")
 _HABITUAL = re.compile(rb"(?i)mime|multi-?part")  # what programs write before the parts, for readers of 1993
 _PREAMBLE = re.compile(rb"(?i)this is a multi-?part message in mime format\.?")
+_ARMOUR = re.compile(r"^-----BEGIN PGP ((?:SIGNED )?MESSAGE)-----[ \t]*$", re.MULTILINE)
+_BROKEN_LINE = re.compile(r"<[^>]*>")
 
 
 def is_shown_text(kind: str) -> bool:
@@ -141,6 +143,7 @@ class Reader:
         if part.type in ("text/html", "text/enriched", "text/richtext"):
             if self.words:
                 text, notes = html_of(part, self.hint)
+                self._armoured(_BROKEN_LINE.sub("\n", text))
                 self.reading.blocks.append(HtmlBlock(text, part.location))
                 self.reading.notes += notes
             return
@@ -161,8 +164,15 @@ class Reader:
             if text.strip():
                 text = unix_lines(text)
                 self.reading.blocks.append(TextBlock(text, flowed, delsp))
-                if text.lstrip().startswith("-----BEGIN PGP MESSAGE-----"):
-                    self.reading.notes.append(Note("encrypted"))
+                self._armoured(text)
+
+    def _armoured(self, text: str) -> None:
+        """Notes on OpenPGP in a text (RFC 9580, section 6.2), wherever it begins there."""
+        kinds = {match[1] for match in _ARMOUR.finditer(text)}
+        if "MESSAGE" in kinds:
+            self.reading.notes.append(Note("encrypted"))
+        if "SIGNED MESSAGE" in kinds:
+            self.reading.notes.append(Note("signed", "OpenPGP, in the text"))
 
     def _inlined(self, file: InlinedFile, number: str) -> None:
         name = decode(file.name)[0]
@@ -247,6 +257,14 @@ class Reader:
 
     def _smime(self, part: Part) -> None:
         kind = part.parameters.get("smime-type", "").lower()
+        if kind in ("", "compressed-data") and self.depth < MAX_NESTED:
+            from wexagraph.messages.smime import read_compressed
+
+            content = read_compressed(part.content())
+            if content is not None:
+                self.reading.notes.append(Note("unpacked", Attachment(part).name[:80]))
+                self._inner(content, part)
+                return
         if kind in ("", "signed-data", "certs-only"):
             from wexagraph.messages.smime import read_signed
 
@@ -255,13 +273,17 @@ class Reader:
                 by = f"by {', '.join(signed.signers)[:120]}; " if signed.signers else ""
                 if signed.content and self.depth < MAX_NESTED:
                     self.reading.notes.append(Note("signed", f"{by}{Attachment(part).name[:80]}"))
-                    inner, notes = parse(signed.content, number=f"{part.number}.1")
-                    self.reading.notes += notes
-                    self.depth += 1
-                    self.show(inner)
-                    self.depth -= 1
+                    self._inner(signed.content, part)
                 return
         self.reading.notes.append(Note("encrypted"))
+
+    def _inner(self, content: bytes, part: Part) -> None:
+        """What was inside a part that is kept as a file: an entity of its own."""
+        inner, notes = parse(content, number=f"{part.number}.1")
+        self.reading.notes += notes
+        self.depth += 1
+        self.show(inner)
+        self.depth -= 1
 
     def _alternative(self, part: Part) -> None:
         wanted = [child for child in part.children if self._can_show(child)]

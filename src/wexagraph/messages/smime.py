@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+import zlib
 from typing import NamedTuple
 
 from asn1crypto import cms, pem, x509
+
+from wexagraph.zips import out_of_proportion
+
+_MOST_UNPACKED = 256 * 1024 * 1024
 
 
 class Signed(NamedTuple):
@@ -27,6 +32,23 @@ def read_signed(data: bytes) -> Signed | None:
         return Signed(inner if isinstance(inner, bytes) else None, _signers(signed))
     except (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError):
         return None  # not DER at all, or broken in the middle: the file is kept as it is
+
+
+def read_compressed(data: bytes) -> bytes | None:
+    """The MIME entity in a CMS CompressedData (RFC 3274), in DER, BER or PEM; None where `data` is none, is damaged, or
+    unpacks out of all proportion."""
+    try:
+        if pem.detect(data):
+            data = pem.unarmor(data)[2]
+        info = cms.ContentInfo.load(data)
+        if info["content_type"].native != "compressed_data":
+            return None
+        packed = info["content"]["encap_content_info"]["content"].native
+        stream = zlib.decompressobj()
+        unpacked = stream.decompress(packed, _MOST_UNPACKED)
+        return unpacked if stream.eof and not out_of_proportion(len(unpacked), len(packed)) else None
+    except (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError, zlib.error):
+        return None
 
 
 def _signers(signed: cms.SignedData) -> list[str]:

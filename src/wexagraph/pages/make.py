@@ -311,7 +311,8 @@ def _missing(notes: list[Note]) -> int:
 def _fields(message: Message, job: Job) -> Fields:
     header, origin = message.header, job.origin
     moment, options = header.date(origin.arrival)[0], job.options
-    return Fields(header, origin.folder, origin.id, options.timezone(), moment, case=options.case, tr=options.tr)
+    zone, number = options.timezone(), origin.number
+    return Fields(header, origin.folder, origin.id, zone, moment, number=number, case=options.case, tr=options.tr)
 
 
 def _flat(pieces: Sequence[Piece]) -> Iterator[Piece]:

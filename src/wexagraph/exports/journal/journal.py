@@ -90,7 +90,7 @@ class Journal(Base):
     def meet(self, number: int, source: str, wish: PlannedMessage) -> None:
         """This run chose a message of an earlier one; it lies here now."""
         self.ask(
-            "UPDATE message SET run=?, source=?, place=?, stamp=?, id=?, tags=?, arrival=?, facts=?, notes=? "
+            "UPDATE message SET run=?, source=?, place=?, stamp=?, id=?, tags=?, arrival=?, facts=?, notes=?, turn=? "
             "WHERE number=?",
             (
                 self.run,
@@ -102,6 +102,7 @@ class Journal(Base):
                 wish.arrival,
                 wish.facts,
                 wish.notes,
+                wish.turn,
                 number,
             ),
         )
@@ -112,7 +113,7 @@ class Journal(Base):
         self._next += len(batch)
         self.ask_many(
             "INSERT INTO message (number, source, folder, place, stamp, id, size, digest, arrival, facts, notes, run, "
-            "tags) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)",
+            "tags, turn) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
             (
                 (
                     n,
@@ -128,6 +129,7 @@ class Journal(Base):
                     w.notes,
                     self.run,
                     w.tags,
+                    w.turn,
                 )
                 for n, w in enumerate(batch, first)
             ),
@@ -168,8 +170,8 @@ class Journal(Base):
             rows = [
                 MessageRecord(*values)
                 for values in self.ask(
-                    "SELECT m.number, m.folder, m.place, m.stamp, m.id, m.size, m.digest, m.arrival, n.stem, "
-                    f"m.tags, m.facts FROM message m JOIN name n ON n.message=m.number AND n.naming=? WHERE {where}",
+                    "SELECT m.number, m.folder, m.place, m.stamp, m.id, m.size, m.digest, m.arrival, n.stem, m.tags, "
+                    f"m.facts, m.turn FROM message m JOIN name n ON n.message=m.number AND n.naming=? WHERE {where}",
                     (naming, self.run, *after),
                 )
             ]

@@ -42,7 +42,7 @@ class PlannedMessage:
     `facts` are date, from, to, cc and subject, packed; `notes` are on where its date is from;
     `arrival` is the mailbox's date, kept where the message has none; `date` orders messages that want one name.
     `tags` are joined with commas. `thread` and `bound` are how it hangs together with others, and the
-    title and name of a bound PDF that begins with it, where messages are to be bound.
+    title and name of a bound PDF that begins with it, where messages are to be bound. `turn` is its number in the run.
     """
 
     place: str
@@ -58,11 +58,13 @@ class PlannedMessage:
     tags: str = ""
     thread: Thread | None = None
     bound: tuple[str, str] = ("", "")
+    turn: int = 0
 
 
 @dataclass(slots=True)
 class MessageRecord:
-    """A message as the journal knows it. `digest` is the SHA-256 of its bytes in hexadecimal, once they were read."""
+    """A message as the journal knows it. `digest` is the SHA-256 of its bytes in hexadecimal, once they were read;
+    `turn` its number in the last run that met it, which a pattern calls so."""
 
     number: int
     folder: str
@@ -75,6 +77,7 @@ class MessageRecord:
     stem: str = ""
     tags: str = ""
     facts: str = ""
+    turn: int = 0
 
     def envelope(self) -> Envelope:
         """The message as its source's `read` takes it."""

@@ -18,7 +18,7 @@ CREATE TABLE message (
     size INTEGER NOT NULL, digest TEXT, arrival TEXT,
     facts TEXT NOT NULL, attachments TEXT NOT NULL DEFAULT '', notes TEXT NOT NULL DEFAULT '[]',
     outcome TEXT NOT NULL DEFAULT '', reason TEXT NOT NULL DEFAULT '', run INTEGER NOT NULL,
-    tags TEXT NOT NULL DEFAULT ''
+    tags TEXT NOT NULL DEFAULT '', turn INTEGER NOT NULL DEFAULT 0
 );
 CREATE INDEX message_run ON message (run, folder, place);
 CREATE TABLE name (
@@ -90,6 +90,7 @@ def _bring_up(base: sqlite3.Connection, version: int) -> None:
         base.create_function("plain", 1, lambda cells: packed(map(read_cell, next(csv.reader([cells]), [""]))))
         base.execute("UPDATE message SET facts=plain(facts), attachments=plain(attachments)")
     if version < 4:
+        base.execute("ALTER TABLE message ADD COLUMN turn INTEGER NOT NULL DEFAULT 0")
         for statement in _SCHEMA.split(";"):
             if any(f"TABLE {name} " in statement for name in ("held", "thread_of", "made_with")):
                 base.execute(statement)

@@ -175,14 +175,16 @@ def compose(
     below, composer.texts = composer.texts, []
     heading = composer.heading(message, where.arrival)
     composer.texts += below
-    fields = Fields(header, where.folder, where.id, options.timezone(), moment, case=options.case, tr=options.tr)
+    zone, number = options.timezone(), where.number
+    fields = Fields(header, where.folder, where.id, zone, moment, number=number, case=options.case, tr=options.tr)
     called = fields if part else options.called(fields)
     if called is not fields:
         heading["rows"].insert(0, ("Title", one_line(called.subject or "")))
         composer.texts.append(one_line(called.subject or ""))
     origin_rows = evidence(message, where, options) if options.evidence and origin else []
     all_of_them = all_fields(header) if options.headers and origin else []
-    composer.texts += [text for rows in (origin_rows, all_of_them) for row in rows for text in row]
+    composer.texts += [text for label, value in origin_rows for text in (options.tr(label), value)]
+    composer.texts += [text for row in all_of_them for text in row]
     text = "\n".join(composer.texts)
     boxes = without_font(text)
     if boxes:
@@ -316,7 +318,9 @@ class _Composer:
                 out.append(self._nested(Message(block.data, block.depth)))
         self.notes += pictures.notes
         self.remote |= pictures.remote
-        return "\n".join(out) or f'<p class="wx-none">{escape(self.options.tr("This message has no text."))}</p>'
+        sealed = any(note.code == "encrypted" for note in message.notes(self.plain))
+        none = "The text of this message is encrypted." if sealed else "This message has no text."
+        return "\n".join(out) or f'<p class="wx-none">{escape(self.options.tr(none))}</p>'
 
     def _html(self, block: HtmlBlock, pictures: Pictures) -> str:
         html = block.html

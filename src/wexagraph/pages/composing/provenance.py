@@ -21,7 +21,8 @@ _BY = re.compile(r"\bby\s+([\w.:\[\]-]{1,255})", re.IGNORECASE)
 
 @dataclass(frozen=True)
 class Provenance:
-    """Where a message was read: source, folder, ID there; the mailbox's date for it; the name of its file; its tags."""
+    """Where a message was read: source, folder, ID there; the mailbox's date for it; the name of its file; its tags;
+    its number in the run."""
 
     source: str = ""
     folder: str = ""
@@ -29,6 +30,7 @@ class Provenance:
     arrival: datetime | None = None
     file: str = ""
     tags: tuple[str, ...] = ()
+    number: int = 0
 
 
 def evidence(message: Message, origin: Provenance, options: PageOptions) -> list[tuple[str, str]]:
