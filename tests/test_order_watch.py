@@ -132,6 +132,30 @@ class WatchTest(ProgramTest):
         )
 
 
+class Runners(WatchTest):
+    def test_an_order_that_nothing_runs_says_so(self) -> None:
+        self.write("in/1.eml", letter())
+        self.write("bin/crontab", b"#!/bin/sh\nexit 1\n").chmod(0o755)
+        environment = {"PATH": f"{self.folder / 'bin'}:{os.environ['PATH']}"}
+
+        def said(*words: str) -> str:
+            return " ".join(self.run_program("order", *words, env=environment).stdout.split())
+
+        call = ("--", "export", "in", "--as", "eml", "--into", "out")
+        for name, when, how in (("mail", ["--on-arrival"], "order watch"), ("hourly", ["--every", "1h"], "timetable")):
+            for text in (said("add", name, *when, *call), said("show", name)):
+                self.assertIn(f"Nothing runs {name} by itself", text)
+                self.assertIn(how, text)
+        self.assertNotIn("Nothing runs", said("add", "by-hand", *call))
+        self.assertIn("nothing runs it", said("list"))
+        self.assertIsNone(json.loads(said("show", "hourly", "--json"))["next_run"])
+        process = self.start()
+        self.assertNotIn("othing runs", said("list"))
+        self.assertEqual(json.loads(said("show", "mail", "--json"))["run_by"], "watch")
+        self.stop(process)
+        self.assertIn("Nothing runs hourly, mail by itself", said("list"))
+
+
 class Files(WatchTest):
     def test_a_maildir(self) -> None:
         for name in ("cur", "new", "tmp"):
@@ -347,6 +371,11 @@ class Timetables(ProgramTest):
         before = table.read_text()
         for _ in range(2):
             self.run_program("order", "timetable", "--install", "--kind", "cron", env=env)
+        added = ("order", "add", "tides", "--every", "1h", "--", "export", "in", "--into", "out")
+        self.assertNotIn("Nothing runs", self.run_program(*added, env=env).stdout)
+        self.assertEqual(
+            json.loads(self.run_program("order", "show", "tides", "--json", env=env).stdout)["run_by"], "cron"
+        )
         self.assertEqual(table.read_text().count("order run --due"), 1)
         self.assertTrue(table.read_text().startswith(before))
         self.run_program("order", "timetable", "--remove", "--kind", "cron", env=env)

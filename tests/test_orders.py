@@ -74,6 +74,8 @@ class Times(unittest.TestCase):
 
 
 class OrderTest(ProgramTest):
+    WORDS, CALL = ("order", "add", "dues"), ("export", "in", "--as", "eml", "--into", "out")
+
     def setUp(self) -> None:
         super().setUp()
         self.write("in/a/1.eml", letter("Dues 1"))
@@ -354,6 +356,35 @@ class Saying(OrderTest):
         self.assertFalse(self.file("x").exists())
         self.assertIn("Did you mean dues?", self.run_program("order", "show", "due", code=2).stderr)
         self.assertIn("name the orders to run", self.run_program("order", "run", code=2).stderr)
+
+    def test_an_order_is_changed_and_remembers(self) -> None:
+        self.add()
+        self.assertEqual(self.run_order(), (2, 0, 0))
+        self.assertIn("order change dues", self.run_program(*self.WORDS, "--", *self.CALL, code=2).stderr)
+
+        def change(*words: str, code: int = 0) -> str:
+            done = self.run_program("order", "change", "dues", *words, code=code)
+            return " ".join((done.stdout + done.stderr).split())
+
+        self.assertIn("every 1h", change("--every", "1h"))
+        self.assertEqual(self.listed()["total"], 2)
+        text = change("--", "export", "in", "--as", "text", "--into", "out", "--subject", "dues")
+        self.assertIn("2 stay delivered", text)
+        self.assertIn("every 1h", text)
+        self.write("in/a/3.eml", letter("Dues 3"))
+        self.assertEqual(self.run_order(), (1, 2, 0))
+        self.assertEqual([Path(name).suffix for name in self.made("out", ".txt")], [".txt"])
+        self.assertEqual(self.run_order("--again")[0], 3)
+        for words, said in (
+            ((), "nothing was said"),
+            (("--every", "soon"), "is not a span of time"),
+            (("--", "backup", "in", "--into", "out"), "Another command is another order"),
+            (("--", "export", "in", "--into", "x", "--afterwards", "move:Done"), "Add --yes"),
+        ):
+            before = self.file().read_bytes()
+            self.assertIn(said, change(*words, code=2))
+            self.assertEqual(self.file().read_bytes(), before)
+        self.assertIn("there is no order", self.run_program("order", "change", "x", "--at", "02:30", code=2).stderr)
 
     def test_what_changes_the_mailbox_is_said_in_every_view(self) -> None:
         call = ("--", "export", "imaps://ines@mail.example/", "--into", "x", "--afterwards", "move:Done", "--yes")

@@ -10,14 +10,17 @@ from collections.abc import Callable, Iterator
 from datetime import datetime
 from difflib import get_close_matches
 from pathlib import Path
+from typing import BinaryIO
 
 from wexagraph.app.afterwards import apart
 from wexagraph.app.commands import Work, check, choice_of, command_of
+from wexagraph.app.timetables import installed
 from wexagraph.errors import CallError, InUse, SourceError, TargetError, WexagraphError
 from wexagraph.output.folder import lock_file
 from wexagraph.records.calls import Call
 from wexagraph.records.order import SUFFIX, Order, checked_name, from_toml, to_toml
 from wexagraph.records.order_log import RUNNING, STOPPED, UNDONE, OrderLog, Run
+from wexagraph.records.schedule import When
 from wexagraph.records.undelivered import Fresh, Listed, find_fresh, is_steady
 from wexagraph.reports import Report
 from wexagraph.selection import Choice
@@ -106,9 +109,21 @@ class Orders:
         """Keep a new order. Raises CallError where there is one of that name, TargetError."""
         if self.path(order.name).exists():
             raise CallError(
-                f"there is an order {order.name} already. `wexagraph order remove {order.name}` takes it away."
+                f"there is an order {order.name} already. `wexagraph order change {order.name} …` changes it, and what "
+                "it has delivered stays delivered."
             )
         self.keep(order)
+
+    def change(self, order: Order) -> None:
+        """Write an order in place of the one of its name, whose log stays. Raises CallError, InUse, TargetError."""
+        with self._held(order.name):
+            before = self.get(order.name)
+            if before.call.command != order.call.command:
+                raise CallError(
+                    f"the order {order.name} is for {before.call.command}. Another command is another order: "
+                    "`wexagraph order add` keeps one."
+                )
+            self.keep(order)
 
     def keep(self, order: Order) -> None:
         """Write the file of an order whole or not at all; what people wrote into it stays. Raises TargetError."""
@@ -160,6 +175,28 @@ class Orders:
         last = self.last_run(order.name)
         started = last.started if last is not None else None
         return None if order.paused else order.when.next(started, order.created, self.clock())
+
+    def runner(self, when: When) -> str:
+        """What runs orders of such a time by itself: "watch", or the kind of a timetable; "" where nothing does."""
+        if when == When():
+            return ""
+        path = self.state / "watched"
+        try:
+            with path.open("ab") as mark:
+                lock_file(mark)
+        except FileNotFoundError:
+            pass  # no order has ever run
+        except OSError:
+            return "watch"
+        return "" if when.on_arrival else installed()
+
+    @contextlib.contextmanager
+    def watched(self) -> Iterator[None]:
+        """While a watch runs orders, others can see it."""
+        with self._opened_mark("watched") as mark:
+            with contextlib.suppress(OSError):  # a second watch: the first is seen
+                lock_file(mark)
+            yield
 
     # running
 
@@ -224,13 +261,7 @@ class Orders:
     @contextlib.contextmanager
     def _held(self, name: str) -> Iterator[None]:
         """An order, held by this process: it runs once at a time. Raises InUse where another has it for too long."""
-        folder = self.state / "held"
-        try:
-            folder.mkdir(0o700, parents=True, exist_ok=True)
-            lock = open(folder / name, "ab")  # noqa: SIM115
-        except OSError as error:
-            raise TargetError(f"{folder} can't be written to: {error.strerror or error}. Check the disk.") from error
-        with lock:
+        with self._opened_mark(f"held/{name}") as lock:
             end = time.monotonic() + self._patience
             while True:
                 try:
@@ -241,6 +272,17 @@ class Orders:
                         raise InUse(f"the order {name} is under way in another process. Wait for it.") from None
                     time.sleep(0.1)
             yield
+
+    def _opened_mark(self, name: str) -> BinaryIO:
+        """A file of the state folder that is there to be locked. Raises TargetError."""
+        path = self.state / name
+        try:
+            path.parent.mkdir(0o700, parents=True, exist_ok=True)
+            return path.open("ab")
+        except OSError as error:
+            raise TargetError(
+                f"{path.parent} can't be written to: {error.strerror or error}. Check the disk."
+            ) from error
 
     def _deliver(
         self,

@@ -67,6 +67,17 @@ def here() -> str:
     raise TargetError("this system has neither systemd nor cron. `wexagraph order watch` runs orders without them.")
 
 
+def installed() -> str:
+    """The kind of the timetable that runs this user's orders; "" where there is none."""
+    try:
+        kind = here()
+    except TargetError:
+        return ""
+    if kind == "cron":
+        return kind if " ".join(_ARGUMENTS[:3]) in _crontab() else ""
+    return kind if all(path.exists() for path, _ in timetable_of(kind, 5).files) else ""
+
+
 def timetable_of(kind: str, minutes: int) -> Timetable:
     """The timetable of a kind that looks for due orders every so many minutes."""
     return {"systemd": _systemd, "cron": _cron, "launchd": _launchd, "tasks": _tasks}[kind](program(), minutes)

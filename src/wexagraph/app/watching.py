@@ -61,7 +61,11 @@ class Watch:
         self._pauses: dict[str, float] = {}  # by order: how long the last wait for that was
 
     def go(self) -> None:
-        """Watch until told to stop; what is in hand then is finished."""
+        """Watch until told to stop; what is in hand then is finished. Raises TargetError."""
+        with self._orders.watched():
+            self._go()
+
+    def _go(self) -> None:
         self._look_up()
         watchers = [threading.Thread(target=self._watch_files, args=(whole,), daemon=True) for whole in (True, False)]
         for thread in watchers:

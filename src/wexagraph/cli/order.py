@@ -11,8 +11,18 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED, UNUSABLE
-from wexagraph.cli.order_add import add
-from wexagraph.cli.order_views import LISTED, RUNS, OrderRow, clock, complete_orders, orders_of, run_line, sums
+from wexagraph.cli.order_add import add, change
+from wexagraph.cli.order_views import (
+    LISTED,
+    RUNS,
+    OrderRow,
+    clock,
+    complete_orders,
+    orders_of,
+    run_line,
+    say_idle,
+    sums,
+)
 from wexagraph.cli.order_watch import timetable, watch
 from wexagraph.cli.parameters import CSV, DRY_RUN, JSON, QUIET
 from wexagraph.cli.reports import counted, print_json, seconds
@@ -66,14 +76,14 @@ def _print_orders(rows: list[OrderRow]) -> None:
     for each in rows:
         last = each.last
         ran = f"{clock(last.started)}{'' if last.state == DONE else ', ' + last.state}" if last else "never"
-        following = "paused" if each.order.paused else clock(each.next) if each.next else each.order.when.in_words
         does = one_line(" ".join(filter(None, (f"{each.order.call.in_words}.", each.order.call.changes))))
         new = f"{last.written:,}" if last else ""
-        table.add_row(each.order.name, does, each.order.when.in_words, ran, new, f"{each.total:,}", following)
+        table.add_row(each.order.name, does, each.order.when.in_words, ran, new, f"{each.total:,}", each.following)
     make_console().print(table)
     for each in rows:
         if each.trouble:
             click.secho(f"{each.order.name}: {one_line(each.trouble)}", fg="red")
+    say_idle([each.order for each in rows if each.idle])
 
 
 @command.command("show")
@@ -117,6 +127,7 @@ def show(context: click.Context, name: str, as_csv: bool, as_json: bool) -> int:
     click.echo(f"Delivered: {counted(each.total, 'message')} in all")
     if each.next is not None:
         click.echo(f"Next run: {clock(each.next)}")
+    say_idle([order] if each.idle else [])
     for failure in each.failing[:20]:
         click.secho(f"Still to come: {failure.id} in {one_line(failure.folder)}: {one_line(failure.reason)}", fg="red")
     click.echo(f"File: {one_line(path)}")
@@ -310,5 +321,6 @@ def _say_wrong(wrong: list[CallError]) -> None:
 
 
 command.add_command(add)
+command.add_command(change)
 command.add_command(watch)
 command.add_command(timetable)

@@ -1,7 +1,8 @@
-"""`wexagraph order add NAME [WHEN] -- COMMAND SOURCE [OPTIONS]`"""
+"""`wexagraph order add NAME [WHEN] -- COMMAND SOURCE [OPTIONS]`, and `order change` with the same words"""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from contextlib import closing
 from dataclasses import replace
 from typing import Any
@@ -12,8 +13,9 @@ from click.core import ParameterSource
 from wexagraph.app.cases import records_folder
 from wexagraph.app.commands import check, command_of, settled
 from wexagraph.app.notices import check_notices
+from wexagraph.app.orders import Orders
 from wexagraph.cli.exits import OK
-from wexagraph.cli.order_views import orders_of
+from wexagraph.cli.order_views import OrderRow, complete_orders, orders_of, say_idle
 from wexagraph.errors import CallError
 from wexagraph.records.calls import Call
 from wexagraph.records.order import Order, checked_name
@@ -26,48 +28,107 @@ _OWN = frozenset({"into", "afterwards", "yes", "notify"})
 _OF_A_CALL = frozenset({"dry-run", "json", "csv", "quiet", "help", "as-of", "follow-links", "salvage", "set"})
 
 
+_WORDS = click.argument("words", nargs=-1, type=click.UNPROCESSED, metavar="-- COMMAND SOURCE [OPTIONS]")
+
+
+def _told(command: Callable[..., int]) -> Callable[..., int]:
+    """The options of a command that says when an order runs, and who is told."""
+    for option in reversed(_TOLD):
+        command = option(command)
+    return command
+
+
+_TOLD = (
+    click.option("--every", metavar="SPAN", help="So often: 15m, 1h, 1d, 2w."),
+    click.option("--at", metavar="TIME", help="At a time of the day: 02:30."),
+    click.option("--on", metavar="DAYS", help="With --at, on these days only: mon,thu, or 1 for the first of a month."),
+    click.option("--on-arrival", is_flag=True, help="As mail arrives, while `wexagraph order watch` runs."),
+    click.option("--notify", multiple=True, metavar="WHO", help="Tell: desktop or command:PROGRAM. Repeatable."),
+    click.option("--yes", is_flag=True, help="Allow --afterwards, which changes the mailbox, once and for all runs."),
+)
+
+
 @click.command("add")
 @click.argument("name")
-@click.option("--every", metavar="SPAN", help="So often: 15m, 1h, 1d, 2w.")
-@click.option("--at", metavar="TIME", help="At a time of the day: 02:30.")
-@click.option("--on", metavar="DAYS", help="With --at, on these days only: mon,thu, or 1 for the first of a month.")
-@click.option("--on-arrival", is_flag=True, help="As mail arrives, while `wexagraph order watch` runs.")
-@click.option("--notify", multiple=True, metavar="WHO", help="Tell of runs: desktop or command:PROGRAM. Repeatable.")
-@click.option("--yes", is_flag=True, help="Allow --afterwards, which changes the mailbox, once and for all runs.")
-@click.argument("words", nargs=-1, type=click.UNPROCESSED, required=True, metavar="-- COMMAND SOURCE [OPTIONS]")
+@_told
+@_WORDS
 @click.pass_context
 def add(
-    context: click.Context,
-    name: str,
-    every: str | None,
-    at: str | None,
-    on: str | None,
-    on_arrival: bool,
-    notify: tuple[str, ...],
-    yes: bool,
-    words: tuple[str, ...],
+    context: click.Context, name: str, notify: tuple[str, ...], yes: bool, words: tuple[str, ...], **times: Any
 ) -> int:
     """Keep a command as the order NAME.
 
     COMMAND is export, attachments, register, file or backup, with all that stands behind it. Without a time it runs by
     hand only: wexagraph order run NAME.
     """
-    when = When.from_dict({"every": every, "at": at, "on": on or (), "on-arrival": on_arrival})
-    call, sure, also_notify = _call_of(context, list(words))
-    check(call)
-    call = settled(replace(call, source=_in_files(context, call.source)))
-    if call.afterwards and not (yes or sure):
-        raise CallError(f"{call.changes} Add --yes to allow it for all runs of the order.")
+    if not words:
+        raise click.MissingParameter(ctx=context, param=context.command.params[-1])
+    call, also_notify = _agreed(context, words, yes)
     with closing(orders_of(context)) as orders:
-        order = Order(checked_name(name), call, when, notify=(*notify, *also_notify), created=orders.clock())
+        order = Order(checked_name(name), call, _when(times), notify=(*notify, *also_notify), created=orders.clock())
         check_notices(order.notify)
         orders.add(order)
-        click.echo(f"Order {name}, {when.in_words}: {one_line(call.in_words)}.")
-        if call.changes:
-            click.echo(one_line(call.changes))
-        click.echo(f"Try it: wexagraph order run {name} --dry-run")
-        click.echo(f"It is kept in {one_line(str(orders.path(name)))}")
+        _say(orders, order, f"Try it: wexagraph order run {name} --dry-run")
     return OK
+
+
+@click.command("change")
+@click.argument("name", shell_complete=complete_orders)
+@_told
+@_WORDS
+@click.pass_context
+def change(
+    context: click.Context, name: str, notify: tuple[str, ...], yes: bool, words: tuple[str, ...], **times: Any
+) -> int:
+    """Change the order NAME: its time, whom it tells, or, behind --, the whole call.
+
+    What is not said stays. What it has delivered stays delivered, whatever is changed.
+    """
+    with closing(orders_of(context)) as orders:
+        before = order = orders.get(name)
+        also_notify: tuple[str, ...] = ()
+        if words:
+            call, also_notify = _agreed(context, words, yes, before.call)
+            order = replace(order, call=call)
+        if any(times.values()):
+            order = replace(order, when=_when(times))
+        if notify or also_notify:
+            order = replace(order, notify=(*notify, *also_notify))
+        if order == before:
+            raise CallError("nothing was said that changes it: a time, --notify, or a whole call behind `--`.")
+        check_notices(order.notify)
+        orders.change(order)
+        again = f"Its {orders.log.total(name):,} stay delivered; `wexagraph order run {name} --again` makes all anew."
+        _say(orders, order, again if order.call != before.call else "")
+    return OK
+
+
+def _when(times: dict[str, Any]) -> When:
+    return When.from_dict({name.replace("_", "-"): value or () for name, value in times.items()})
+
+
+def _agreed(
+    context: click.Context, words: tuple[str, ...], yes: bool, before: Call | None = None
+) -> tuple[Call, tuple[str, ...]]:
+    """A call that may be kept, and who is to be told; `before` is what was allowed already."""
+    call, sure, notify = _call_of(context, list(words))
+    check(call)
+    call = settled(replace(call, source=_in_files(context, call.source)))
+    known = before is not None and (before.source, before.afterwards) == (call.source, call.afterwards)
+    if call.afterwards and not (known or yes or sure):
+        raise CallError(f"{call.changes} Add --yes to allow it for all runs of the order.")
+    return call, notify
+
+
+def _say(orders: Orders, order: Order, more: str) -> None:
+    """What an order is now."""
+    click.echo(f"Order {order.name}, {order.when.in_words}: {one_line(order.call.in_words)}.")
+    if order.call.changes:
+        click.echo(one_line(order.call.changes))
+    if more:
+        click.echo(more)
+    click.echo(f"It is kept in {one_line(str(orders.path(order.name)))}")
+    say_idle([order] if OrderRow(orders, order).idle else [])
 
 
 def _call_of(context: click.Context, words: list[str]) -> tuple[Call, bool, tuple[str, ...]]:

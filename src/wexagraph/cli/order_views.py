@@ -12,6 +12,7 @@ from wexagraph.cli.parameters import offered
 from wexagraph.cli.reports import seconds
 from wexagraph.records.order import Order
 from wexagraph.records.order_log import DONE, STOPPED, UNDONE, Run
+from wexagraph.records.schedule import When
 from wexagraph.tables.columns import Column
 from wexagraph.text import one_line, size
 
@@ -32,7 +33,22 @@ class OrderRow:
     def __init__(self, orders: Orders, order: Order) -> None:
         self.order, self.last = order, orders.last_run(order.name)
         self.total, self.failing = orders.log.total(order.name), orders.log.failing(order.name)
-        self.next = orders.next_run(order)
+        self.runner = "" if order.paused else orders.runner(order.when)
+        self.next = orders.next_run(order) if self.runner else None
+
+    @property
+    def idle(self) -> bool:
+        """Whether it waits for a time or for mail, and nothing runs it then."""
+        return not self.order.paused and self.order.when != When() and not self.runner
+
+    @property
+    def following(self) -> str:
+        """When it runs next, in words."""
+        if self.order.paused:
+            return "paused"
+        if self.idle:
+            return "nothing runs it"
+        return clock(self.next) if self.next else self.order.when.in_words
 
     @property
     def trouble(self) -> str:
@@ -55,9 +71,23 @@ LISTED: list[Column[OrderRow]] = [
     Column("total", lambda each: each.total),
     Column("failing", lambda each: len(each.failing)),
     Column("next_run", lambda each: each.next.isoformat() if each.next else None),
+    Column("run_by", lambda each: each.runner or None),
     Column("trouble", lambda each: one_line(each.trouble)),
 ]
 """The columns of `order list`."""
+
+
+def say_idle(orders: list[Order]) -> None:
+    """Say how orders that nothing runs come to be run."""
+    if not orders:
+        return
+    names = ", ".join(order.name for order in orders[:5]) + (" and others" if len(orders) > 5 else "")
+    watch = "`wexagraph order watch` runs orders while it is left running"
+    click.secho(f"Nothing runs {names} by itself: no timetable of yours is there, and no watch.", fg="yellow")
+    if any(not order.when.on_arrival for order in orders):
+        click.echo(f"`wexagraph order timetable --install` has the system do it, or {watch}.")
+    else:
+        click.echo(f"{watch}: mail that arrives is seen by it alone.")
 
 
 def sums(one: Run) -> str:
