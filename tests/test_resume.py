@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import json
 import os
 import re
@@ -9,11 +11,56 @@ import shutil
 import signal
 import subprocess
 import time
+from collections.abc import Iterator
 from pathlib import Path
+from unittest import mock
 
 from tests.helpers import letter, mbox
 from tests.running import ALL, RunTest, three_hundred
+from wexagraph.app.registers import listings
 from wexagraph.demo.build import html, message, when
+
+
+class Stopping(RunTest):
+    """Ctrl-C at any instant: no traceback, and what is said of the next run is so."""
+
+    def test_in_the_first_moments(self) -> None:
+        self.write("in.mbox", mbox(*(letter(f"Berth {n}") for n in range(3000))))
+        ends = set()
+        for delay in (0.03, 0.05, 0.08, 0.11, 0.14, 0.17, 0.2, 0.25, 0.3):
+            process = self.start("list", "in.mbox")
+            time.sleep(delay)
+            process.send_signal(signal.SIGINT)
+            _, said = process.communicate(timeout=30)
+            self.assertNotIn("Traceback", said, delay)
+            self.assertIn(process.returncode, (-signal.SIGINT, 130, 0), said)
+            ends.add(process.returncode)
+        self.assertTrue(ends - {0}, "some were stopped")
+
+    def test_what_begins_anew(self) -> None:
+        self.write("in.mbox", mbox(letter()))
+        for command in (["list", "in.mbox", "--json"], ["survey", "in.mbox"], ["addresses", "in.mbox"]):
+            with mock.patch("wexagraph.selection.Choice.select", side_effect=KeyboardInterrupt):
+                said = self.call_program(*command, code=130).stderr
+            self.assertEqual(said.strip(), "wexagraph: interrupted. The same command begins anew.", command)
+
+    def test_a_register_that_is_not_complete(self) -> None:
+        self.write("in.mbox", mbox(*(letter(f"Berth {n}") for n in range(40))))
+
+        def stopping(*arguments: object) -> Iterator[object]:
+            for number, each in enumerate(listings(*arguments)):
+                if number == 5:
+                    os.kill(os.getpid(), signal.SIGINT)
+                yield each
+
+        with mock.patch("wexagraph.app.registers.listings", stopping):
+            said = self.call_program("register", "in.mbox", "--into", "r.csv", code=130).stdout
+        self.assertIn("5 rows", said)
+        self.assertIn("not in it yet", said)
+        self.run_program("register", "in.mbox", "--into", "r.csv")
+        rows = list(csv.DictReader(io.StringIO((self.folder / "r.csv").read_text("utf-8-sig"))))
+        self.assertEqual(len(rows), 40)
+        self.assertEqual({row["state"] for row in rows}, {"here"}, "none is taken for one that is chosen no longer")
 
 
 class Interrupted(RunTest):

@@ -6,9 +6,10 @@ import io
 import os
 import re
 import stat
+import subprocess
 import zipfile
 
-from tests.helpers import ProgramTest, letter, mbox
+from tests.helpers import PROGRAM, ProgramTest, letter, mbox
 
 
 class Kinds(ProgramTest):
@@ -281,3 +282,30 @@ class Unreadable(ProgramTest):
         done = self.call_program("list", "in", "--follow-links", code=1)
         self.assertIn("1 message,", done.stdout)
         self.assertIn("a symbolic link to a folder, which is not followed", done.stderr)
+
+
+class NotAllowed(ProgramTest):
+    def test_what_may_not_be_read_or_written_has_not_gone(self) -> None:
+        self.write("in/a.eml", letter())
+        for name in ("in", "out"):
+            (self.folder / name).mkdir(exist_ok=True)
+            (self.folder / name).chmod(0o500 if name == "out" else 0)
+        for command in (
+            ["list", "in"],
+            ["list", "in/a.eml"],
+            ["export", "in", "--into", "x"],
+            ["backup", "box", "--into", "out/bk"],
+            ["export", "box", "--into", "out/x"],
+        ):
+            self.write("box", mbox(letter()))
+            done = subprocess.run(
+                ["setpriv", "--bounding-set=-dac_override,-dac_read_search", PROGRAM, *command],
+                cwd=self.folder,
+                capture_output=True,
+                text=True,
+                check=False,
+            )
+            self.assertNotEqual(done.returncode, 0, command)
+            self.assertIn("ermission denied", done.stdout + done.stderr, command)
+            self.assertNotIn("has gone", done.stderr)
+            self.assertNotIn("does not exist", done.stderr)

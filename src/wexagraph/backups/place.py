@@ -114,11 +114,10 @@ class BackupFolder:
             return TargetError(f"{error.strerror}.")
         if error.errno in FULL:
             return TargetError(_FULL.format(folder=self.path))
-        if not self.path.exists():
-            return TargetError(
-                f"{self.path} has gone while it was written to. Bring it back and run the command again."
-            )
-        return TargetError(f"{self.path} can't be written to: {error.strerror or error}. Check the disk.")
+        if isinstance(error, PermissionError) or self.path.exists():
+            reason = error.strerror or error
+            return TargetError(f"{self.path} can't be written to: {reason}. Check the disk and its permissions.")
+        return TargetError(f"{self.path} has gone while it was written to. Bring it back and run the command again.")
 
     def _manifest(self) -> dict[str, str]:
         """The lines of the manifest. To be written to, it has to be the one that the tag manifests know: a run on a

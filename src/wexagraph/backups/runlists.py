@@ -200,6 +200,8 @@ def _take(run: RunList, value: dict[str, Any]) -> None:
         base = _text(value.get("base", ""))
         run.folders.append(FolderChange(_text(value["folder"]), _text(value["stamp"]), base))
     elif "run" in value:
+        if not is_run(_text(value["run"])):
+            raise TypeError("no run")
         run.head = {"run": _text(value["run"]), "source": _text(value.get("source", ""))}
         moment = _text(value.get("moment") or value["run"])
         run.head["moment"] = moment if is_run(moment) else run.head["run"]

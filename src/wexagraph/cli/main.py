@@ -14,7 +14,7 @@ import click
 
 import wexagraph
 from wexagraph.app.secrets import from_environment
-from wexagraph.cli.exits import INTERRUPTED, OK, UNUSABLE, WRONG_CALL
+from wexagraph.cli.exits import ANEW, GOES_ON, GOING_ON, INTERRUPTED, OK, UNUSABLE, WRONG_CALL
 from wexagraph.cli.help import FIRST_STEPS, dress
 from wexagraph.errors import CallError, SourceError, TargetError, WexagraphError
 from wexagraph.temporary import clear_abandoned
@@ -50,6 +50,10 @@ COMMANDS = {  # name: module, and the line that --help shows without loading the
 }
 
 
+class Stopped(click.ClickException):
+    """Somebody stopped a command before its end; the message says what the same command does next."""
+
+
 class Commands(click.Group):
     """Loads a command's module when the command runs, so that each starts with what it needs and no more."""
 
@@ -72,6 +76,12 @@ class Commands(click.Group):
             hint = f" Did you mean {near[0]}?" if near else ""
             raise click.UsageError(f"there is no command {args[0]!r}.{hint} `wexagraph --help` lists them.", ctx)
         return super().resolve_command(ctx, args)
+
+    def invoke(self, ctx: click.Context) -> object:
+        try:
+            return super().invoke(ctx)
+        except (KeyboardInterrupt, click.Abort):
+            raise Stopped(f"interrupted. {GOES_ON if ctx.invoked_subcommand in GOING_ON else ANEW}") from None
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
@@ -134,7 +144,15 @@ def run() -> None:
     for variable in ("WEXAGRAPH_PASSWORD", "WEXAGRAPH_PASSPHRASE"):
         from_environment(variable)  # before any child is started
     clear_abandoned()
-    sys.exit(code_of_call())
+    if signal.getsignal(signal.SIGINT) == signal.SIG_DFL:
+        signal.signal(signal.SIGINT, _interrupt)
+    code = code_of_call()
+    signal.signal(signal.SIGINT, signal.SIG_DFL)  # all is done and said
+    sys.exit(code)
+
+
+def _interrupt(*_: object) -> None:
+    raise KeyboardInterrupt
 
 
 def _end(number: int, _: object) -> None:
@@ -151,10 +169,10 @@ def code_of_call() -> int:
         return leaving.exit_code
     except click.UsageError as error:
         return _say(_in_words(error), WRONG_CALL, error.ctx)
-    except click.ClickException as error:
-        return _say(error.format_message(), WRONG_CALL)
     except (click.Abort, KeyboardInterrupt):
-        return _say("interrupted. The same command goes on where it was.", INTERRUPTED)
+        return _say("interrupted before anything was begun.", INTERRUPTED)
+    except click.ClickException as error:
+        return _say(error.format_message(), INTERRUPTED if isinstance(error, Stopped) else WRONG_CALL)
     except CallError as error:
         return _say(str(error), WRONG_CALL)
     except (SourceError, TargetError, WexagraphError) as error:

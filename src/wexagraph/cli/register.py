@@ -93,7 +93,7 @@ def _print(report: RegisterReport) -> None:
         click.echo(f"Deleted by hand, and left so: {one_line(', '.join(report.deleted_columns))}.")
     if dry:
         click.echo("Nothing was written.")
-    elif report.bytes:
-        click.echo(f"In:    {one_line(report.into)}, {counted(report.rows, 'row')}, {size(report.bytes)}")
     else:
-        click.echo(f"In:    {one_line(report.into)}, {counted(report.rows, 'row')}; it is as it was.")
+        how = size(report.bytes) if report.bytes else "it is as it was"
+        rest = "; the rest of the mailbox is not in it yet" if report.interrupted else ""
+        click.echo(f"In:    {one_line(report.into)}, {counted(report.rows, 'row')}, {how}{rest}.")

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import click
 
-from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
+from wexagraph.cli.exits import GOES_ON, INTERRUPTED, OK, SOME_FAILED
 from wexagraph.cli.terminal import machine_output
 from wexagraph.notes import CODES
 from wexagraph.reports import Report
@@ -72,7 +72,7 @@ def _print_the_rest(report: Report) -> None:
         click.secho(f"Not found: {ids}. `wexagraph list` gives the IDs of a source.", fg="red")
     if report.interrupted:
         done = f"{report.chosen:,} of {report.total:,}" if report.total else counted(report.chosen, "message")
-        click.echo(f"Stopped: {done} done. The same command goes on where it was.")
+        click.echo(f"Stopped: {done} done. {GOES_ON}")
 
 
 def _print_some(lines: list[str], colour: str) -> None:

@@ -112,6 +112,7 @@ def _work(run: Context, choice: Choice, engines: list[str]) -> None:
         run.target.settle()
     except (SourceError, TargetError):
         run.drop_workers(wait=not pages.pending)
+        run.target.give_room()
         with suppress(TargetError):
             run.publisher.put()  # what was finished before a disk failed may still find its place
         raise

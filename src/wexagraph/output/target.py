@@ -13,6 +13,8 @@ from wexagraph.naming.paths import RESERVED, free_name
 from wexagraph.output.folder import FULL, OWN, InTheWay, OutputFolder, sync_files
 from wexagraph.output.staging import Staged, Stager
 
+_ROOM = "room"
+
 
 class Staging:
     """An open file that is not yet under its name."""
@@ -64,6 +66,17 @@ class Target:
             self.root.close()
             raise
         self.stager = Stager(str(self.work))
+        self._set_aside()
+
+    def _set_aside(self) -> None:
+        """Keep room on the disk for noting what was finished when it became full."""
+        with contextlib.suppress(OSError):
+            (self.work / _ROOM).write_bytes(os.urandom(512 * 1024))  # that no file system packs or leaves out
+
+    def give_room(self) -> None:
+        """The disk is full: what was kept free may be used to put what is finished."""
+        with contextlib.suppress(OSError):
+            (self.work / _ROOM).unlink()
 
     def failed(self, error: OSError) -> TargetError:
         """The error for a person, of something that went wrong when writing."""

@@ -192,11 +192,19 @@ class LocalSource(Source):
             raise self._failed(folder, error) from error
 
     def _failed(self, folder: str, error: OSError) -> SourceError:
-        if not self._path.exists():
+        return self._lost() or FolderError(folder, error.strerror or str(error))
+
+    def _lost(self) -> SourceError | None:
+        """What became of the whole source while it was read; None where it is still there."""
+        try:
+            os.stat(self._path)
+        except PermissionError as error:
+            return SourceError(f"{error.filename} may not be read any more. Ask for the right to, and run it again.")
+        except OSError:
             return SourceError(
                 f"{self._path} has gone while it was read. Bring it back and run the same command again."
             )
-        return FolderError(folder, error.strerror or str(error))
+        return None
 
     def read(self, envelope: Envelope) -> bytes:
         if envelope.trouble:
@@ -204,10 +212,9 @@ class LocalSource(Source):
         try:
             return self._stores[envelope.folder].read(envelope)
         except MessageError as error:
-            if not self._path.exists():
-                raise SourceError(
-                    f"{self._path} has gone while it was read. Bring it back and run the same command again."
-                ) from error
+            lost = self._lost()
+            if lost is not None:
+                raise lost from error
             raise
         except MemoryError as error:
             raise MessageError(f"{envelope.size} bytes are more than this machine's memory can hold") from error
