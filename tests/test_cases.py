@@ -11,8 +11,10 @@ import re
 import shutil
 import sqlite3
 import subprocess
+import time
 import unittest
 import zipfile
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from datetime import date, datetime
@@ -29,7 +31,10 @@ from tests.helpers import PROGRAM, ProgramTest, letter, letter_with, mbox, missi
 from wexagraph.app.cases import Records
 from wexagraph.demo.build import file, message, multipart, text, when
 from wexagraph.errors import CallError
-from wexagraph.records.fileplan import after
+from wexagraph.messages.headers import Header
+from wexagraph.records.fileplan import Case, after
+from wexagraph.records.placing import Placer
+from wexagraph.sources import Envelope
 
 
 class CaseTest(ProgramTest):
@@ -352,6 +357,34 @@ class Year(CaseTest):
         for row in json.loads(self.program("case", "list", "--json")):
             self.program("case", "log", row["reference"])
             self.assertIn("0 foreign", self.call_program("verify", str(self.folder / "rec" / row["folder"])).stdout)
+
+
+class Placing(unittest.TestCase):
+    """Where a message belongs, by the placer alone."""
+
+    def placed(self, subjects: list[str], refers: Callable[[int], list[int]]) -> list[list[str]]:
+        """The cases of messages, each of which has the ID of its number and refers to others."""
+        cases = [Case(f"2026/{n:04}", f"Berth {n}", f"f{n}", date(2026, 1, 1)) for n in range(2)]
+        envelopes = []
+        for number, subject in enumerate(subjects):
+            more = "".join(f"<{id}@saltmere.example> " for id in refers(number))
+            header = letter(subject, more=f"Message-ID: <{number}@saltmere.example>\nReferences: {more}\n")
+            envelopes.append(Envelope("in", str(number), len(header), Header(header)))
+        placements = Placer(cases, lambda _: ()).place_all(envelopes, lambda _: [])
+        return [placement.cases for placement in placements]
+
+    def test_a_long_chain_whichever_end_is_known(self) -> None:
+        for known in (0, 2500, 4999):
+            subjects = ["2026/0001 Dues" if number == known else "Re: Dues" for number in range(5000)]
+            start = time.monotonic()
+            placed = self.placed(subjects, lambda number: [number - 1] if number else [])
+            self.assertLess(time.monotonic() - start, 10, "not by the square of its length")
+            self.assertEqual(placed, [["2026/0001"]] * 5000)
+
+    def test_one_that_joins_two_conversations_goes_into_both(self) -> None:
+        subjects = ["2026/0000 Dues", "2026/0001 Fog", "Both", "Re: Both"]
+        placed = self.placed(subjects, lambda number: {2: [0, 1], 3: [2]}.get(number, []))
+        self.assertEqual(placed, [["2026/0000"], ["2026/0001"], ["2026/0000", "2026/0001"], ["2026/0000", "2026/0001"]])
 
 
 class Finding(CaseTest):

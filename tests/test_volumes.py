@@ -242,7 +242,10 @@ class Lists(FolderTest):
     def test_names_that_are_no_text(self) -> None:
         odd = Holding("\udcff/\U0001f6a2", "\udc80", "s", "00" * 32, 1)
         path = self.write(
-            runlists.head_line("r", "s"), runlists.folder_line(FolderChange(odd.folder)), odd.line(), {"end": "whole"}
+            runlists.head_line("2026-01-02T000000Z", "s"),
+            runlists.folder_line(FolderChange(odd.folder)),
+            odd.line(),
+            {"end": "whole"},
         )
         self.assertEqual(
             runlists.read(path).folders[0].present, [Holding("\\xff/\U0001f6a2", "\\x80", "s", "00" * 32, 1)]

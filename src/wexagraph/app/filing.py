@@ -11,7 +11,7 @@ from typing import Any
 
 from wexagraph.app.cases import PATIENCE, Records
 from wexagraph.app.options import EXPORT_DEFAULTS, export_options
-from wexagraph.errors import CallError, MessageError, TargetError
+from wexagraph.errors import CallError, TargetError
 from wexagraph.exports.formats import ATTACHMENTS
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.register import files_by_digest
@@ -30,6 +30,7 @@ from wexagraph.records.filing import Filing, Held, Letter
 from wexagraph.records.placing import Placement, Placer
 from wexagraph.reports import Failure
 from wexagraph.selection import Choice
+from wexagraph.selection.criteria import Subject
 from wexagraph.sources import Envelope, Source
 from wexagraph.sources.base import bounded
 from wexagraph.text import one_line
@@ -135,18 +136,19 @@ def _places(run: _Run, envelopes: list[Envelope]) -> list[Placement]:
     cases = run.plan.cases
     if not cases:
         raise CallError(f"{run.records.path} has no case yet. `wexagraph case open` opens one.")
-    choices = {case.reference: Choice.from_dict(case.match) for case in cases.values() if case.match}
+    open_ones = [case for case in cases.values() if case.match and case.closed is None]
+    choices = [(case.reference, Choice.from_dict(case.match)) for case in open_ones]
 
-    def matches(case: Case, envelope: Envelope) -> bool:
-        try:
-            return choices[case.reference].matches(run.source, envelope)
-        except MessageError:
-            return False  # what can't be read is told when it is filed
+    def matching(envelope: Envelope) -> list[str]:
+        if envelope.trouble:
+            return []  # what can't be read is told when it is filed
+        subject = Subject(run.source, envelope, None)
+        return [reference for reference, choice in choices if choice.meets(subject)]
 
     def known(id: int) -> list[str]:
         return [name for name in run.index.cases_of(id) if name in cases]  # others were disposed of
 
-    return Placer(cases.values(), known).place_all(envelopes, matches)
+    return Placer(cases.values(), known).place_all(envelopes, matching)
 
 
 def _letters(run: _Run, held: Held) -> dict[str, list[Letter]]:

@@ -56,7 +56,7 @@ def command(
             raise CallError("--in names another place than the records: leave out --records and --case.")
         home = Path(place).expanduser().absolute()
         if is_backup(home):
-            return _in_a_backup(context, place, looked_for, values)
+            return _in_a_backup(context, place, looked_for, values, as_json)
         if not (home / MANIFEST).exists():
             raise CallError(f"--in {place}: it is neither an export folder nor a backup.")
         folders, names, within = [(home, "")], {"": ""}, None
@@ -115,12 +115,15 @@ def _local(date: str) -> str:
     return f"{datetime.fromisoformat(date).astimezone(zone):%Y-%m-%d %H:%M}"
 
 
-def _in_a_backup(context: click.Context, place: str, text: str, values: dict[str, Any]) -> int:
-    """In a backup, its own index finds them."""
-    from wexagraph.cli.listing import print_lines
+def _in_a_backup(context: click.Context, place: str, text: str, values: dict[str, Any], as_json: bool) -> int:
+    """In a backup, its own index finds them; they are listed as `list` does."""
+    from wexagraph.cli.listing import print_lines, print_rows
 
     with context.obj.open(place) as source:
         choice = make_choice(values, zone_name(None))
         choice = replace(choice, criteria=(*choice.criteria, Criterion("text", text))).settled(source)
-        print_lines(source, choice, PageOptions(zone=zone_name(None)).timezone(), None)
+        if as_json:
+            print_rows(source, choice, None)
+        else:
+            print_lines(source, choice, PageOptions(zone=zone_name(None)).timezone(), None)
     return OK

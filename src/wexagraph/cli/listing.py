@@ -66,7 +66,7 @@ def command(
         if as_csv:
             count = _csv(mailbox, choice, wanted or columns_named(USUAL))
         elif as_json:
-            count = _json(mailbox, choice, wanted)
+            count = print_rows(mailbox, choice, wanted)
         else:
             count = print_lines(mailbox, choice, timezone, wanted)
         unknown = _unknown_ids(mailbox, choice)
@@ -124,7 +124,8 @@ def listed_columns(names: str) -> list[Column[Listed]]:
     return columns
 
 
-def _json(mailbox: Source, choice: Choice, columns: list[Column[Listed]] | None) -> int:
+def print_rows(mailbox: Source, choice: Choice, columns: list[Column[Listed]] | None) -> int:
+    """The rows as JSON, written as they are found. Returns how many there are."""
     machine_output()
     before = "[\n"
     for envelope in choice.select(mailbox):

@@ -53,7 +53,7 @@ _SMIME = ("application/pkcs7-mime", "application/x-pkcs7-mime")
 _HABITUAL = re.compile(rb"(?i)mime|multi-?part")  # what programs write before the parts, for readers of 1993
 _PREAMBLE = re.compile(rb"(?i)this is a multi-?part message in mime format\.?")
 _ARMOUR = re.compile(r"^-----BEGIN PGP ((?:SIGNED )?MESSAGE)-----[ \t]*$", re.MULTILINE)
-_BROKEN_LINE = re.compile(r"<[^>]*>")
+_ELEMENT = re.compile(r"<[^<>]*>")
 
 
 def is_shown_text(kind: str) -> bool:
@@ -143,7 +143,8 @@ class Reader:
         if part.type in ("text/html", "text/enriched", "text/richtext"):
             if self.words:
                 text, notes = html_of(part, self.hint)
-                self._armoured(_BROKEN_LINE.sub("\n", text))
+                if "-----BEGIN PGP" in text:
+                    self._armoured(_ELEMENT.sub("\n", text))
                 self.reading.blocks.append(HtmlBlock(text, part.location))
                 self.reading.notes += notes
             return

@@ -13,7 +13,7 @@ from wexagraph.naming.paths import RESERVED, free_name
 from wexagraph.output.folder import FULL, OWN, InTheWay, OutputFolder, sync_files
 from wexagraph.output.staging import Staged, Stager
 
-_ROOM = "room"
+_ROOM, _ROOM_SIZE = "room", 512 * 1024
 
 
 class Staging:
@@ -70,8 +70,11 @@ class Target:
 
     def _set_aside(self) -> None:
         """Keep room on the disk for noting what was finished when it became full."""
-        with contextlib.suppress(OSError):
-            (self.work / _ROOM).write_bytes(os.urandom(512 * 1024))  # that no file system packs or leaves out
+        with contextlib.suppress(OSError), (self.work / _ROOM).open("xb") as file:
+            if hasattr(os, "posix_fallocate"):
+                os.posix_fallocate(file.fileno(), 0, _ROOM_SIZE)
+            else:
+                file.write(bytes(_ROOM_SIZE))
 
     def give_room(self) -> None:
         """The disk is full: what was kept free may be used to put what is finished."""

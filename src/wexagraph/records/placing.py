@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from difflib import get_close_matches
+from functools import cached_property
 
 from wexagraph.messages.conversations import Thread, base_subject, thread
 from wexagraph.messages.headers import Header
@@ -49,19 +51,18 @@ class Placer:
             references += [self._by_token.get(match) for match in self._phrases.findall(text)]
         return list(dict.fromkeys(one for one in references if one))
 
-    def place_all(self, envelopes: list[Envelope], matches: Callable[[Case, Envelope], bool]) -> list[Placement]:
-        """Place messages that may answer one another. `matches` tests a message by the criteria of a case."""
+    def place_all(self, envelopes: list[Envelope], matching: Callable[[Envelope], list[str]]) -> list[Placement]:
+        """Place messages that may answer one another. `matching` gives the cases whose criteria a message meets."""
         placements = [Placement() for _ in envelopes]
         threads = [thread(envelope.header) for envelope in envelopes]
         for placement, envelope, links in zip(placements, envelopes, threads, strict=True):
             placement.cases = self.by_reference(envelope.header.subject)
             placement.why = REFERENCE if placement.cases else ""
             self._note(links, placement.cases)
-        open_ones = [case for case in self._cases if case.match and case.closed is None]
         self._follow(placements, threads)
         for placement, envelope, links in zip(placements, envelopes, threads, strict=True):
             if not placement.cases:
-                placement.cases = [case.reference for case in open_ones if matches(case, envelope)]
+                placement.cases = matching(envelope)
                 placement.why = CRITERIA if placement.cases else ""
                 self._note(links, placement.cases)
         self._follow(placements, threads)
@@ -75,35 +76,75 @@ class Placer:
             self._met.setdefault(links.own, set()).update(cases)
 
     def _follow(self, placements: list[Placement], threads: list[Thread]) -> None:
-        """Put answers where their letters are, and letters where their answers are, until nothing moves any more."""
+        """Put answers where their letters are, and letters where their answers are, until nothing moves any more.
+
+        Each message is looked at once, and again when one that it hangs together with has found its place.
+        """
         answered: dict[int, set[str]] = {}
-        moved = True
-        while moved:
-            moved = False
-            for placement, links in zip(placements, threads, strict=True):
-                for id in links.refers if placement.cases else ():
-                    answered.setdefault(id, set()).update(placement.cases)
-            for placement, links in zip(placements, threads, strict=True):
+        bearing: dict[int, list[int]] = {}  # the messages without a place, by their IDs,
+        naming: dict[int, list[int]] = {}  # and by the IDs that they refer to
+        for number, (placement, links) in enumerate(zip(placements, threads, strict=True)):
+            for id in links.refers:
                 if placement.cases:
-                    continue
-                cases = {case for id in links.refers for case in self._cases_of(id)} | answered.get(links.own, set())
-                if links.own:
-                    cases |= set(self._known(links.own))
-                if cases:
-                    placement.cases, placement.why, moved = sorted(cases), CONVERSATION, True
-                    self._note(links, placement.cases)
+                    answered.setdefault(id, set()).update(placement.cases)
+                else:
+                    naming.setdefault(id, []).append(number)
+            if links.own and not placement.cases:
+                bearing.setdefault(links.own, []).append(number)
+        to_see = [number for number, placement in enumerate(placements) if not placement.cases]
+        while to_see:
+            placed = [(number, found) for number in to_see if (found := self._near(threads[number], answered))]
+            near: set[int] = set()
+            for number, cases in placed:
+                links = threads[number]
+                placements[number].cases, placements[number].why = sorted(cases), CONVERSATION
+                self._note(links, placements[number].cases)
+                near.update(naming.get(links.own, ()))
+                for id in links.refers:
+                    answered.setdefault(id, set()).update(cases)
+                    near.update(bearing.get(id, ()))
+            to_see = sorted(number for number in near if not placements[number].cases)
+
+    def _near(self, links: Thread, answered: dict[int, set[str]]) -> set[str]:
+        """The cases of the messages that one refers to, of those that refer to it, and of itself."""
+        cases = {case for id in links.refers for case in self._cases_of(id)} | answered.get(links.own, set())
+        return cases | set(self._known(links.own)) if links.own else cases
 
     def _cases_of(self, id: int) -> set[str]:
         return self._met.get(id, set()) | set(self._known(id))
 
     def _guess(self, header: Header) -> str:
         """The case that a message may be meant for; "" where none is near."""
-        words = [token.strip(_ENDS) for token in _TOKEN.findall(header.subject.casefold())]
-        for word in words:
-            near = get_close_matches(word, self._by_token, n=3, cutoff=0.75) if any(map(str.isdigit, word)) else []
-            if near:  # digits are swapped more often than left out
-                return self._by_token[next((one for one in near if len(one) == len(word)), near[0])]
+        words = _TOKEN.findall(header.subject.casefold())
+        for word in (word.strip(_ENDS) for word in words):
+            if any(map(str.isdigit, word)):
+                tokens = {token for short in _shortened(word) for token in self._near_tokens.get(short, ())}
+                near = get_close_matches(word, sorted(tokens), n=3, cutoff=0.75)
+                if near:  # digits are swapped more often than left out
+                    return self._by_token[next((one for one in near if len(one) == len(word)), near[0])]
         subject = {word for word in _TOKEN.findall(base_subject(header.subject)[0].casefold()) if len(word) > 3}
-        shared = [(len(subject & set(_TOKEN.findall(case.title.casefold()))), case.reference) for case in self._cases]
-        most = max(shared, default=(0, ""))
-        return most[1] if most[0] else ""
+        shared = Counter(reference for word in subject for reference in self._by_title_word.get(word, ()))
+        return max(((count, reference) for reference, count in shared.items()), default=(0, ""))[1]
+
+    @cached_property
+    def _near_tokens(self) -> dict[str, list[str]]:
+        """The names of cases, by what is left of them where a letter is missing."""
+        tokens: dict[str, list[str]] = {}
+        for token in self._by_token:
+            for short in _shortened(token):
+                tokens.setdefault(short, []).append(token)
+        return tokens
+
+    @cached_property
+    def _by_title_word(self) -> dict[str, list[str]]:
+        """The references of cases, by the words of their titles."""
+        words: dict[str, list[str]] = {}
+        for case in self._cases:
+            for word in set(_TOKEN.findall(case.title.casefold())):
+                words.setdefault(word, []).append(case.reference)
+        return words
+
+
+def _shortened(word: str) -> set[str]:
+    """A word, and what is left of it without one of its letters: two that differ in one letter share one of these."""
+    return {word, *(word[:place] + word[place + 1 :] for place in range(len(word)))}

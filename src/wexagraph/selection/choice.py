@@ -152,9 +152,13 @@ class Choice:
         """Whether a message is chosen, `newest` apart. A message that can't be read is, so that its failure shows."""
         if self.ids is not None and envelope.id not in self.ids:
             return False
+        return self.meets(Subject(source, envelope, self.zone, self.today))
+
+    def meets(self, subject: Subject) -> bool:
+        """Whether a message meets the criteria, and none of the exceptions. Several choices may be put to a subject."""
+        source, envelope = subject.source, subject.envelope
         if envelope.trouble:
             return not self.criteria
-        subject = Subject(source, envelope, self.zone, self.today)
         try:
             for group in self._cheap_first:
                 if source.finds and group[0].name == "text" and all(is_indexed(one.value) for one in group):

@@ -27,11 +27,20 @@ class Subject:
         self.source, self.envelope, self.zone, self.today = source, envelope, zone, today or date.today()
         self._message: Message | None = None
         self._body: str | None = None
+        self._addresses: dict[bytes, list[str]] = {}
 
     @property
     def date(self) -> date | None:
         moment: datetime | None = self.envelope.date()[0]
         return moment.astimezone(self.zone).date() if moment else None
+
+    def addresses(self, field: bytes) -> list[str]:
+        """Names and addresses in a field, each by itself and both together, folded for comparing."""
+        if field not in self._addresses:
+            people = self.envelope.header.addresses(field)
+            texts = (text for name, address in people for text in (name, address, f"{name} <{address}>"))
+            self._addresses[field] = [text.casefold() for text in texts]
+        return self._addresses[field]
 
     def message(self) -> Message:
         """The message, read when it is asked for. Raises MessageError."""
@@ -77,7 +86,7 @@ def has_wildcard(value: str) -> bool:
     return bool(re.search(r"[*?]", _LITERAL.sub("", value)))
 
 
-@lru_cache(maxsize=512)
+@lru_cache(maxsize=20_000)  # a file plan has thousands
 def _pattern(value: str) -> re.Pattern[str] | str:
     plain = value.casefold()
     if not has_wildcard(value):
@@ -89,20 +98,18 @@ def _pattern(value: str) -> re.Pattern[str] | str:
 
 def text_matches(value: str, *texts: str) -> bool:
     """IMAP's substring, whatever the case; with `*` or `?` the whole text has to fit."""
+    return _fits(value, [text.casefold() for text in texts])
+
+
+def _fits(value: str, texts: list[str]) -> bool:
     pattern = _pattern(value)
     if isinstance(pattern, str):
-        return any(pattern in text.casefold() for text in texts)
-    return any(pattern.fullmatch(text.casefold().strip()) for text in texts)
+        return any(pattern in text for text in texts)
+    return any(pattern.fullmatch(text.strip()) for text in texts)
 
 
 def _addresses(field: bytes) -> Callable[[Subject, str], bool]:
-    def test(subject: Subject, value: str) -> bool:
-        for name, address in subject.envelope.header.addresses(field):
-            if text_matches(value, name, address, f"{name} <{address}>"):
-                return True
-        return False
-
-    return test
+    return lambda subject, value: _fits(value, subject.addresses(field))
 
 
 def _text(subject: Subject, value: str) -> bool:
