@@ -5,13 +5,13 @@ from __future__ import annotations
 from wexagraph.app.cases import Records
 from wexagraph.app.disposal import proved
 from wexagraph.app.filing import FilingReport, file_messages
-from wexagraph.app.opening import open_source
 from wexagraph.errors import CallError
 from wexagraph.exports.register import rows_of
 from wexagraph.naming.paths import MANIFEST
 from wexagraph.records.fileplan import Case
 from wexagraph.records.leaving import Leaving, going_to, leave
 from wexagraph.selection import Choice
+from wexagraph.sources.local import open_files
 
 
 def merge(records: Records, reference: str, into: str) -> tuple[Case, FilingReport]:
@@ -51,14 +51,18 @@ def _file_all(records: Records, first: Case, second: Case) -> FilingReport:
     if problem := records.broken(first):
         raise CallError(f"the log of case {first.reference} is not whole: {problem}. Find out why before it is merged.")
     proved(records, first)
-    without = [row for row in rows_of(place) if not any(file.endswith(".eml") for file in row.files)]
-    if without:
+    originals = [next((file for file in row.files if file.endswith(".eml")), "") for row in rows_of(place)]
+    if without := originals.count(""):
         raise CallError(
-            f"{len(without):,} messages of case {first.reference} lie there without their originals. File them again "
+            f"{without:,} messages of case {first.reference} lie there without their originals. File them again "
             "with --as pdf,eml, then merge."
         )
-    with open_source(str(place)) as source:
+    with open_files(place, originals) as source:
         report = file_messages(records, source, Choice(), second.reference, {})
     if not report.complete:
-        raise CallError(f"not all of case {first.reference} could be filed into {second.reference}. Nothing is merged.")
+        reasons = "; ".join(failure.reason for failure in report.failures[:3]) or "it was stopped"
+        raise CallError(
+            f"not all of case {first.reference} could be filed into {second.reference}: {reasons}. "
+            f"Case {first.reference} is as it was; `wexagraph case merge` goes on."
+        )
     return report

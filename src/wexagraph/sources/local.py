@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from difflib import get_close_matches
 from pathlib import Path
 from typing import BinaryIO
@@ -20,7 +20,7 @@ from wexagraph.sources.maildir import MAILDIR
 from wexagraph.sources.marked import BABYL, MMDF
 from wexagraph.sources.mbox import MBOX
 from wexagraph.sources.pst import PST
-from wexagraph.sources.trees import DiskTree, File, OneFile, Tree, ZipTree
+from wexagraph.sources.trees import DiskTree, File, NamedFiles, OneFile, Tree, ZipTree
 from wexagraph.zips import UNREADABLE
 
 KINDS: list[Kind] = [MAILDIR, EML, MBOX, PST, MMDF, BABYL]
@@ -68,6 +68,11 @@ def open_local(path: Path, links: bool = False, salvage: bool = False) -> LocalS
     if not any(kind.claims(name, _Head(tree, name)) for kind in KINDS):
         raise SourceError(f"{path} is not a mailbox that Wexagraph can read. A source is {looked_for()}.")
     return LocalSource(tree, path, salvage=salvage)
+
+
+def open_files(folder: Path, paths: Iterable[str]) -> LocalSource:
+    """Open some messages in files as a source, by their paths in a folder. Raises SourceError."""
+    return LocalSource(NamedFiles(folder, paths), folder)
 
 
 def _nearest(path: Path) -> str:

@@ -7,7 +7,7 @@ import shutil
 import stat
 import zipfile
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO, NamedTuple
@@ -134,6 +134,23 @@ class DiskTree(Tree):
 
 def _stamp(about: os.stat_result) -> str:
     return f"{about.st_size}-{about.st_mtime_ns}"
+
+
+class NamedFiles(DiskTree):
+    """Some files of a folder on a disk, by their paths in it; nothing else there is looked at."""
+
+    def __init__(self, root: Path, paths: Iterable[str]) -> None:
+        super().__init__(root)
+        self._paths = sorted(paths)
+
+    def files(self) -> Iterator[File]:
+        for path in self._paths:
+            try:
+                about = (self.root / path).lstat()
+            except OSError as error:
+                self.troubles.append((visible(path), _reason(error)))
+                continue
+            yield File(path, about.st_size, _stamp(about), datetime.fromtimestamp(about.st_mtime, UTC))
 
 
 class ZipTree(Tree):
