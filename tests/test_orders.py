@@ -369,7 +369,7 @@ class Saying(OrderTest):
         self.assertIn("every 1h", change("--every", "1h"))
         self.assertEqual(self.listed()["total"], 2)
         text = change("--", "export", "in", "--as", "text", "--into", "out", "--subject", "dues")
-        self.assertIn("2 stay delivered", text)
+        self.assertIn("Delivered before: 2.", text)
         self.assertIn("every 1h", text)
         self.write("in/a/3.eml", letter("Dues 3"))
         self.assertEqual(self.run_order(), (1, 2, 0))

@@ -98,7 +98,7 @@ def change(
             raise CallError("nothing was said that changes it: a time, --notify, or a whole call behind `--`.")
         check_notices(order.notify)
         orders.change(order)
-        again = f"Its {orders.log.total(name):,} stay delivered; `wexagraph order run {name} --again` makes all anew."
+        again = f"Delivered before: {orders.log.total(name):,}. `wexagraph order run {name} --again` makes all anew."
         _say(orders, order, again if order.call != before.call else "")
     return OK
 

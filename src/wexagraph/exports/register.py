@@ -9,7 +9,7 @@ from __future__ import annotations
 import shutil
 import sqlite3
 from collections.abc import Iterator
-from contextlib import closing, suppress
+from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass
 from datetime import datetime
 from itertools import groupby
@@ -26,7 +26,7 @@ from wexagraph.output.target import Staging, Target
 from wexagraph.tables.columns import Column
 from wexagraph.tables.living.files import Register, holder_of, opened, reading
 from wexagraph.tables.living.keys import CHECK, check, message_digest, parse_key
-from wexagraph.tables.living.table import Listing, LivingTable, layout_of
+from wexagraph.tables.living.table import Layout, Listing, LivingTable, Part, layout_of
 from wexagraph.tables.message_columns import Filed, column_of, facts
 from wexagraph.temporary import TemporaryFolder
 
@@ -250,47 +250,45 @@ def rows_of(folder: Path) -> list[RegisterRow]:
         ) from error
 
 
-def keys_of(root: OutputFolder, name: str) -> set[str] | None:
-    """The messages of which a register has rows, by what their keys tell; None where none can be read."""
-    keys = set[str]()
+@contextmanager
+def _read(root: OutputFolder, name: str) -> Iterator[list[tuple[Part, Layout]]]:
+    """The parts of a register as they are now, each with its layout. Raises TargetError, OSError."""
     with TemporaryFolder() as folder:
         at = folder / name
-        try:
-            with root.reader(name) as old, open(at, "xb") as copy:
-                shutil.copyfileobj(old, copy, 1 << 20)
-            with reading(at), opened(at, _register()) as sheet:
-                for part in sheet.parts:
-                    layout = layout_of(part, name, _any_column)
-                    for _, texts in part.rows(layout.kinds()):
-                        if (parsed := parse_key(texts.get(layout.key, ""))) is not None:
-                            keys.add(parsed[0].message)
-        except (TargetError, OSError):
-            return None
-    return keys
+        with root.reader(name) as old, open(at, "xb") as copy:
+            shutil.copyfileobj(old, copy, 1 << 20)
+        with reading(at), opened(at, _register()) as sheet:
+            yield [(part, layout_of(part, name, _any_column)) for part in sheet.parts]
+
+
+def keys_of(root: OutputFolder, name: str) -> set[str] | None:
+    """The messages of which a register has rows, by what their keys tell; None where none can be read."""
+    try:
+        with _read(root, name) as parts:
+            rows = ((texts.get(layout.key, "")) for part, layout in parts for _, texts in part.rows(layout.kinds()))
+            return {parsed[0].message for key in rows if (parsed := parse_key(key)) is not None}
+    except (TargetError, OSError):
+        return None
 
 
 def about(root: OutputFolder, name: str) -> str | None:
     """What can be proved of a register that is other than the manifest has it: how many cells are as they were written.
     None where its keys can't be read."""
-    rows = whole = by_hand = 0
-    with TemporaryFolder() as folder:
-        at = folder / name
-        try:
-            with root.reader(name) as old, open(at, "xb") as copy:
-                shutil.copyfileobj(old, copy, 1 << 20)
-            with reading(at), opened(at, _register()) as sheet:
-                for part in sheet.parts:
-                    layout = layout_of(part, name, _any_column)
-                    for _, texts in part.rows(layout.kinds()):
-                        _, checks = parse_key(texts.get(layout.key, "")) or (None, "")
-                        rows += bool(checks)
-                        for n, entry in enumerate(layout.entries):
-                            if entry.at is not None and (written := checks[n * CHECK : (n + 1) * CHECK]):
-                                as_written = written == check(entry.column.name, texts.get(entry.at, ""))
-                                whole, by_hand = whole + as_written, by_hand + (not as_written)
-                others = sum(bool(text) for part in sheet.parts for text in part.heading) - len(layout.entries) - 1
-        except (TargetError, OSError):
-            return None
+    rows = whole = by_hand = others = 0
+    try:
+        with _read(root, name) as parts:
+            for part, layout in parts:
+                for _, texts in part.rows(layout.kinds()):
+                    _, checks = parse_key(texts.get(layout.key, "")) or (None, "")
+                    rows += bool(checks)
+                    for n, entry in enumerate(layout.entries):
+                        if entry.at is not None and (written := checks[n * CHECK : (n + 1) * CHECK]):
+                            as_written = written == check(entry.column.name, texts.get(entry.at, ""))
+                            whole, by_hand = whole + as_written, by_hand + (not as_written)
+            others = sum(bool(text) for part, _ in parts for text in part.heading)
+            others -= len(parts[-1][1].entries) + 1
+    except (TargetError, OSError):
+        return None
     return (
         f"{rows:,} rows; {whole:,} cells are as they were written, {by_hand:,} were changed by hand; what is in "
         f"{max(others, 0):,} other columns is not proved"

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import zlib
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from asn1crypto import cms, pem, x509
 
 from wexagraph.zips import out_of_proportion
 
 _MOST_UNPACKED = 256 * 1024 * 1024
+_BROKEN = (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError)
+"""What is raised of data that is not DER at all, or is broken in the middle: the file is kept as it is."""
 
 
 class Signed(NamedTuple):
@@ -22,33 +24,36 @@ class Signed(NamedTuple):
 def read_signed(data: bytes) -> Signed | None:
     """What a CMS SignedData holds, in DER, BER or PEM; None where `data` is none."""
     try:
-        if pem.detect(data):
-            data = pem.unarmor(data)[2]
-        info = cms.ContentInfo.load(data)
-        if info["content_type"].native != "signed_data":
+        signed = _content(data, "signed_data")
+        if signed is None:
             return None
-        signed = info["content"]
         inner = signed["encap_content_info"]["content"].native
         return Signed(inner if isinstance(inner, bytes) else None, _signers(signed))
-    except (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError):
-        return None  # not DER at all, or broken in the middle: the file is kept as it is
+    except _BROKEN:
+        return None
 
 
 def read_compressed(data: bytes) -> bytes | None:
     """The MIME entity in a CMS CompressedData (RFC 3274), in DER, BER or PEM; None where `data` is none, is damaged, or
     unpacks out of all proportion."""
     try:
-        if pem.detect(data):
-            data = pem.unarmor(data)[2]
-        info = cms.ContentInfo.load(data)
-        if info["content_type"].native != "compressed_data":
+        compressed = _content(data, "compressed_data")
+        if compressed is None:
             return None
-        packed = info["content"]["encap_content_info"]["content"].native
+        packed = compressed["encap_content_info"]["content"].native
         stream = zlib.decompressobj()
         unpacked = stream.decompress(packed, _MOST_UNPACKED)
         return unpacked if stream.eof and not out_of_proportion(len(unpacked), len(packed)) else None
-    except (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError, zlib.error):
+    except (*_BROKEN, zlib.error):
         return None
+
+
+def _content(data: bytes, kind: str) -> Any:
+    """What a CMS ContentInfo of this kind holds; None of another kind. Raises what `_BROKEN` names."""
+    if pem.detect(data):
+        data = pem.unarmor(data)[2]
+    info = cms.ContentInfo.load(data)
+    return info["content"] if info["content_type"].native == kind else None
 
 
 def _signers(signed: cms.SignedData) -> list[str]:
