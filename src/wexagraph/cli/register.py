@@ -94,6 +94,6 @@ def _print(report: RegisterReport) -> None:
     if dry:
         click.echo("Nothing was written.")
     else:
-        how = size(report.bytes) if report.bytes else "it is as it was"
+        how = f", {size(report.bytes)}" if report.bytes else "; it is as it was"
         rest = "; the rest of the mailbox is not in it yet" if report.interrupted else ""
-        click.echo(f"In:    {one_line(report.into)}, {counted(report.rows, 'row')}, {how}{rest}.")
+        click.echo(f"In:    {one_line(report.into)}, {counted(report.rows, 'row')}{how}{rest}")
