@@ -144,16 +144,16 @@ class Runners(WatchTest):
         call = ("--", "export", "in", "--as", "eml", "--into", "out")
         for name, when, how in (("mail", ["--on-arrival"], "order watch"), ("hourly", ["--every", "1h"], "timetable")):
             for text in (said("add", name, *when, *call), said("show", name)):
-                self.assertIn(f"Nothing runs {name} by itself", text)
+                self.assertIn(f"Run by hand only, as things are: {name}.", text)
                 self.assertIn(how, text)
-        self.assertNotIn("Nothing runs", said("add", "by-hand", *call))
+        self.assertNotIn("as things are", said("add", "by-hand", *call))
         self.assertIn("nothing runs it", said("list"))
         self.assertIsNone(json.loads(said("show", "hourly", "--json"))["next_run"])
         process = self.start()
-        self.assertNotIn("othing runs", said("list"))
+        self.assertNotIn("as things are", said("list"))
         self.assertEqual(json.loads(said("show", "mail", "--json"))["run_by"], "watch")
         self.stop(process)
-        self.assertIn("Nothing runs hourly, mail by itself", said("list"))
+        self.assertIn("as things are: hourly, mail.", said("list"))
 
 
 class Files(WatchTest):
@@ -372,7 +372,7 @@ class Timetables(ProgramTest):
         for _ in range(2):
             self.run_program("order", "timetable", "--install", "--kind", "cron", env=env)
         added = ("order", "add", "tides", "--every", "1h", "--", "export", "in", "--into", "out")
-        self.assertNotIn("Nothing runs", self.run_program(*added, env=env).stdout)
+        self.assertNotIn("as things are", self.run_program(*added, env=env).stdout)
         self.assertEqual(
             json.loads(self.run_program("order", "show", "tides", "--json", env=env).stdout)["run_by"], "cron"
         )

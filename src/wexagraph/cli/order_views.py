@@ -83,7 +83,9 @@ def say_idle(orders: list[Order]) -> None:
         return
     names = ", ".join(order.name for order in orders[:5]) + (" and others" if len(orders) > 5 else "")
     watch = "`wexagraph order watch` runs orders while it is left running"
-    click.secho(f"Nothing runs {names} by itself: no timetable of yours is there, and no watch.", fg="yellow")
+    click.secho(
+        f"Run by hand only, as things are: {names}. No timetable of yours is installed, and no watch is up.", fg="red"
+    )
     if any(not order.when.on_arrival for order in orders):
         click.echo(f"`wexagraph order timetable --install` has the system do it, or {watch}.")
     else:
