@@ -15,7 +15,7 @@ README = (Path(__file__).parent.parent / "README.md").read_text("utf-8")
 
 def settled(output: str) -> list[str]:
     """Lines without what differs from machine to machine: sizes and seconds, trailing spaces, and the notes below a summary."""
-    varying = r"; [\d.]+ (?:[KM]B|bytes) in [\d.]+ s\.|run \S+Z|[\d.]+ (?:[KM]B|bytes) written in [\d.]+ s|[\d.]+ KB(?=, 117|; all|$)"
+    varying = r"; [\d.]+ (?:[KM]B|bytes) in [\d.]+ s\.|run \S+Z|[\d.]+ (?:[KM]B|bytes) written in [\d.]+ s|[\d.]+ KB(?=, 117|; all|\. Formats|$)"
     lines = [re.sub(varying, "some", line.rstrip()) for line in output.strip().splitlines()]
     end = next((n for n, line in enumerate(lines) if line.startswith("Notes (")), len(lines))
     return lines[:end]
