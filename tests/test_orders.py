@@ -11,7 +11,9 @@ import sqlite3
 import subprocess
 import sys
 import time
+import tomllib
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -385,6 +387,22 @@ class Saying(OrderTest):
             self.assertIn(said, change(*words, code=2))
             self.assertEqual(self.file().read_bytes(), before)
         self.assertIn("there is no order", self.run_program("order", "change", "x", "--at", "02:30", code=2).stderr)
+
+    def test_two_who_change_an_order_at_once(self) -> None:
+        """One its time, the other whom it tells, and a third lets it rest: all of it holds."""
+        self.add()
+        for minutes in range(11, 19):
+            words = (
+                ("change", "dues", "--every", f"{minutes}m"),
+                ("change", "dues", "--notify", f"command:{sys.executable} {minutes}"),
+                ("pause" if minutes % 2 else "resume", "dues"),
+            )
+            with ThreadPoolExecutor(3) as clerks:
+                list(clerks.map(lambda each: self.run_program("order", *each), words))
+            values = tomllib.loads(self.file().read_text("utf-8"))
+            self.assertEqual(values["when"], {"every": f"{minutes}m"})
+            self.assertEqual(values["notify"], [f"command:{sys.executable} {minutes}"])
+            self.assertEqual(values.get("paused", False), bool(minutes % 2))
 
     def test_what_changes_the_mailbox_is_said_in_every_view(self) -> None:
         call = ("--", "export", "imaps://ines@mail.example/", "--into", "x", "--afterwards", "move:Done", "--yes")

@@ -10,7 +10,6 @@ from collections.abc import Callable, Iterator
 from datetime import datetime
 from difflib import get_close_matches
 from pathlib import Path
-from typing import BinaryIO
 
 from wexagraph.app.afterwards import apart
 from wexagraph.app.commands import Work, check, choice_of, command_of
@@ -107,25 +106,29 @@ class Orders:
 
     def add(self, order: Order) -> None:
         """Keep a new order. Raises CallError where there is one of that name, TargetError."""
-        if self.path(order.name).exists():
-            raise CallError(
-                f"there is an order {order.name} already. `wexagraph order change {order.name} …` changes it, and what "
-                "it has delivered stays delivered."
-            )
-        self.keep(order)
+        with self._writing():
+            if self.path(order.name).exists():
+                raise CallError(
+                    f"there is an order {order.name} already. `wexagraph order change {order.name} …` changes it, and "
+                    "what it has delivered stays delivered."
+                )
+            self._keep(order)
 
-    def change(self, order: Order) -> None:
-        """Write an order in place of the one of its name, whose log stays. Raises CallError, InUse, TargetError."""
-        with self._held(order.name):
-            before = self.get(order.name)
+    def change(self, name: str, alter: Callable[[Order], Order]) -> tuple[Order, Order]:
+        """Write what `alter` makes of an order in its place; its log stays. Returns the order as it was, and as it is.
+        Raises CallError, InUse, TargetError."""
+        with self._writing():
+            before = self.get(name)
+            order = alter(before)
             if before.call.command != order.call.command:
                 raise CallError(
-                    f"the order {order.name} is for {before.call.command}. Another command is another order: "
+                    f"the order {name} is for {before.call.command}. Another command is another order: "
                     "`wexagraph order add` keeps one."
                 )
-            self.keep(order)
+            self._keep(order)
+            return before, order
 
-    def keep(self, order: Order) -> None:
+    def _keep(self, order: Order) -> None:
         """Write the file of an order whole or not at all; what people wrote into it stays. Raises TargetError."""
         path = self.path(order.name)
         try:
@@ -180,22 +183,21 @@ class Orders:
         """What runs orders of such a time by itself: "watch", or the kind of a timetable; "" where nothing does."""
         if when == When():
             return ""
-        path = self.state / "watched"
-        try:
-            with path.open("ab") as mark:
+        with contextlib.suppress(OSError), (self.state / "watched").open("rb") as mark:  # there was never a watch
+            try:
                 lock_file(mark)
-        except FileNotFoundError:
-            pass  # no order has ever run
-        except OSError:
-            return "watch"
+            except OSError:
+                return "watch"
         return "" if when.on_arrival else installed()
 
     @contextlib.contextmanager
     def watched(self) -> Iterator[None]:
-        """While a watch runs orders, others can see it."""
-        with self._opened_mark("watched") as mark:
-            with contextlib.suppress(OSError):  # a second watch: the first is seen
-                lock_file(mark)
+        """While a watch runs orders, others can see it. Raises TargetError."""
+        with contextlib.ExitStack() as held:
+            with contextlib.suppress(
+                InUse
+            ):  # by a first watch, which is seen; or by somebody who looks, for an instant
+                held.enter_context(self._locked("watched", 1.0, ""))
             yield
 
     # running
@@ -258,31 +260,38 @@ class Orders:
                     raise
                 time.sleep(0.2)
 
-    @contextlib.contextmanager
-    def _held(self, name: str) -> Iterator[None]:
-        """An order, held by this process: it runs once at a time. Raises InUse where another has it for too long."""
-        with self._opened_mark(f"held/{name}") as lock:
-            end = time.monotonic() + self._patience
-            while True:
-                try:
-                    lock_file(lock)
-                    break
-                except OSError:
-                    if time.monotonic() > end:
-                        raise InUse(f"the order {name} is under way in another process. Wait for it.") from None
-                    time.sleep(0.1)
-            yield
+    def _held(self, name: str) -> contextlib.AbstractContextManager[None]:
+        """An order, held by this process: it runs once at a time."""
+        why = f"the order {name} is under way in another process. Wait for it."
+        return self._locked(f"held/{name}", self._patience, why)
 
-    def _opened_mark(self, name: str) -> BinaryIO:
-        """A file of the state folder that is there to be locked. Raises TargetError."""
+    def _writing(self) -> contextlib.AbstractContextManager[None]:
+        """The files of orders, for a change that nobody else makes meanwhile; an order may run."""
+        return self._locked("written", self._patience, "another process changes the orders. Wait for it.")
+
+    @contextlib.contextmanager
+    def _locked(self, name: str, patience: float, why: str) -> Iterator[None]:
+        """A file of the state folder that is there to be locked. Raises InUse, saying why, where another process has it
+        for longer than `patience` seconds; TargetError."""
         path = self.state / name
         try:
             path.parent.mkdir(0o700, parents=True, exist_ok=True)
-            return path.open("ab")
+            mark = path.open("ab")
         except OSError as error:
             raise TargetError(
                 f"{path.parent} can't be written to: {error.strerror or error}. Check the disk."
             ) from error
+        with mark:
+            end = time.monotonic() + patience
+            while True:
+                try:
+                    lock_file(mark)
+                    break
+                except OSError:
+                    if time.monotonic() > end:
+                        raise InUse(why) from None
+                    time.sleep(0.1)
+            yield
 
     def _deliver(
         self,

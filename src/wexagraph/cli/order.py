@@ -276,8 +276,8 @@ def resume(context: click.Context, names: tuple[str, ...]) -> int:
 
 def _set_paused(context: click.Context, names: tuple[str, ...], paused: bool) -> int:
     with closing(orders_of(context)) as orders:
-        for order in [orders.get(name) for name in names]:
-            orders.keep(replace(order, paused=paused))
+        for name in [orders.get(name).name for name in names]:
+            _, order = orders.change(name, lambda each: replace(each, paused=paused))
             click.echo(f"{order.name}: {'paused' if paused else f'runs {order.when.in_words}'}.")
     return OK
 

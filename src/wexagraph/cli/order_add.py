@@ -31,14 +31,14 @@ _OF_A_CALL = frozenset({"dry-run", "json", "csv", "quiet", "help", "as-of", "fol
 _WORDS = click.argument("words", nargs=-1, type=click.UNPROCESSED, metavar="-- COMMAND SOURCE [OPTIONS]")
 
 
-def _told(command: Callable[..., int]) -> Callable[..., int]:
+def _order_options(command: Callable[..., int]) -> Callable[..., int]:
     """The options of a command that says when an order runs, and who is told."""
-    for option in reversed(_TOLD):
+    for option in reversed(_ORDER_OPTIONS):
         command = option(command)
     return command
 
 
-_TOLD = (
+_ORDER_OPTIONS = (
     click.option("--every", metavar="SPAN", help="So often: 15m, 1h, 1d, 2w."),
     click.option("--at", metavar="TIME", help="At a time of the day: 02:30."),
     click.option("--on", metavar="DAYS", help="With --at, on these days only: mon,thu, or 1 for the first of a month."),
@@ -50,7 +50,7 @@ _TOLD = (
 
 @click.command("add")
 @click.argument("name")
-@_told
+@_order_options
 @_WORDS
 @click.pass_context
 def add(
@@ -74,7 +74,7 @@ def add(
 
 @click.command("change")
 @click.argument("name", shell_complete=complete_orders)
-@_told
+@_order_options
 @_WORDS
 @click.pass_context
 def change(
@@ -84,20 +84,22 @@ def change(
 
     What is not said stays. What it has delivered stays delivered, whatever is changed.
     """
-    with closing(orders_of(context)) as orders:
-        before = order = orders.get(name)
+    if not (words or notify or any(times.values())):
+        raise CallError("nothing was said that changes it: a time, --notify, or a whole call behind `--`.")
+
+    def alter(order: Order) -> Order:
         also_notify: tuple[str, ...] = ()
         if words:
-            call, also_notify = _agreed(context, words, yes, before.call)
+            call, also_notify = _agreed(context, words, yes, order.call)
             order = replace(order, call=call)
         if any(times.values()):
             order = replace(order, when=_when(times))
-        if notify or also_notify:
-            order = replace(order, notify=(*notify, *also_notify))
-        if order == before:
-            raise CallError("nothing was said that changes it: a time, --notify, or a whole call behind `--`.")
+        order = replace(order, notify=(*notify, *also_notify) or order.notify)
         check_notices(order.notify)
-        orders.change(order)
+        return order
+
+    with closing(orders_of(context)) as orders:
+        before, order = orders.change(name, alter)
         again = f"Delivered before: {orders.log.total(name):,}. `wexagraph order run {name} --again` makes all anew."
         _say(orders, order, again if order.call != before.call else "")
     return OK

@@ -1,7 +1,7 @@
 """Whether what an export folder says of itself agrees: its journal, its list of checksums, its registers.
 
 A file that was taken out together with its line in the list is missed by the journal; a message that was taken out of
-the journal too still has its row in the register, and in a case its line in the log (`app/cases.py`).
+the journal too still has its row in the register, and in a case its line in the log (`app/proving.py`).
 """
 
 from __future__ import annotations
