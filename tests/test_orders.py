@@ -14,12 +14,17 @@ import time
 import tomllib
 import unittest
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
+from unittest import mock
 from zoneinfo import ZoneInfo
 
 from tests.helpers import PROGRAM, ProgramTest, letter, mbox
+from wexagraph.app.opening import open_source
+from wexagraph.app.orders import Orders
 from wexagraph.errors import CallError
+from wexagraph.records.order import Order
 from wexagraph.records.schedule import When
 
 NOW = datetime(2026, 3, 20, 9, 0, tzinfo=ZoneInfo("Europe/Lisbon"))  # a Friday
@@ -389,20 +394,30 @@ class Saying(OrderTest):
         self.assertIn("there is no order", self.run_program("order", "change", "x", "--at", "02:30", code=2).stderr)
 
     def test_two_who_change_an_order_at_once(self) -> None:
-        """One its time, the other whom it tells, and a third lets it rest: all of it holds."""
+        """One its time, the other lets it rest, each slow to think: both hold; without the lock one would be lost."""
         self.add()
-        for minutes in range(11, 19):
-            words = (
-                ("change", "dues", "--every", f"{minutes}m"),
-                ("change", "dues", "--notify", f"command:{sys.executable} {minutes}"),
-                ("pause" if minutes % 2 else "resume", "dues"),
-            )
-            with ThreadPoolExecutor(3) as clerks:
-                list(clerks.map(lambda each: self.run_program("order", *each), words))
+        changes = ({"when": When(every="30m")}, {"paused": True})
+
+        def work(change: dict[str, object]) -> None:
+            def alter(order: Order) -> Order:
+                time.sleep(0.5)
+                return replace(order, **change)  # type: ignore[arg-type]
+
+            with contextlib.closing(Orders(open_source, lambda: datetime.now().astimezone())) as orders:
+                orders.change("dues", alter)
+
+        place = {"WEXAGRAPH_ORDERS": str(self.file().parent)}
+        for lock, kept in ((Orders._writing, 2), (lambda _: contextlib.nullcontext(), 1)):
+            self.run_program("order", "change", "dues", "--every", "1h")
+            self.run_program("order", "resume", "dues")
+            with (
+                mock.patch.dict(os.environ, place),
+                mock.patch.object(Orders, "_writing", lock),
+                ThreadPoolExecutor(2) as clerks,
+            ):
+                list(clerks.map(work, changes))
             values = tomllib.loads(self.file().read_text("utf-8"))
-            self.assertEqual(values["when"], {"every": f"{minutes}m"})
-            self.assertEqual(values["notify"], [f"command:{sys.executable} {minutes}"])
-            self.assertEqual(values.get("paused", False), bool(minutes % 2))
+            self.assertEqual((values["when"] == {"every": "30m"}) + values.get("paused", False), kept)
 
     def test_what_changes_the_mailbox_is_said_in_every_view(self) -> None:
         call = ("--", "export", "imaps://ines@mail.example/", "--into", "x", "--afterwards", "move:Done", "--yes")
