@@ -407,6 +407,13 @@ class Saying(OrderTest):
                 orders.change("dues", alter)
 
         place = {"WEXAGRAPH_ORDERS": str(self.file().parent)}
+        with (
+            mock.patch.dict(os.environ, place),
+            contextlib.closing(Orders(open_source, lambda: datetime.now().astimezone())) as orders,
+            orders._held("dues"),
+        ):  # as while it runs
+            self.run_program("order", "change", "dues", "--every", "2h")
+            self.assertEqual(self.listed()["when"], "every 2h")
         for lock, kept in ((Orders._writing, 2), (lambda _: contextlib.nullcontext(), 1)):
             self.run_program("order", "change", "dues", "--every", "1h")
             self.run_program("order", "resume", "dues")

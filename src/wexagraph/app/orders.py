@@ -194,9 +194,8 @@ class Orders:
     def watched(self) -> Iterator[None]:
         """While a watch runs orders, others can see it. Raises TargetError."""
         with contextlib.ExitStack() as held:
-            with contextlib.suppress(
-                InUse
-            ):  # by a first watch, which is seen; or by somebody who looks, for an instant
+            # another watch may have it, which is seen then; or somebody who looks has it for an instant
+            with contextlib.suppress(InUse):
                 held.enter_context(self._locked("watched", 1.0, ""))
             yield
 
