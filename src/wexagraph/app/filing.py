@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable
 from concurrent.futures import Executor, ThreadPoolExecutor
 from contextlib import closing
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from typing import Any
 
 from wexagraph.app.cases import PATIENCE, Records
@@ -40,7 +41,7 @@ FILE_DEFAULTS = {**EXPORT_DEFAULTS, "as": "pdf,eml", "flat": True}
 _AT_ONCE, _AT_ONCE_BYTES = 500, 64 * 1024 * 1024
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Placed:
     """A message and where it goes."""
 
@@ -97,7 +98,10 @@ def file_messages(
     with closing(Filed(records.folder)) as index:
         run = _Run(records, records.plan(), index, source, options, stopped)
         _bring_up(run)
-        envelopes = list(choice.select(source))
+        # what is held of each is small, for there may be many
+        envelopes = [
+            replace(each, header=each.header.listed(), stamp=each.fingerprint()) for each in choice.select(source)
+        ]
         if reference is not None:
             name = run.plan.get(reference).reference
             placements = [Placement([name], "named") for _ in envelopes]
@@ -145,6 +149,7 @@ def _places(run: _Run, envelopes: list[Envelope]) -> list[Placement]:
         subject = Subject(run.source, envelope, None)
         return [reference for reference, choice in choices if choice.meets(subject)]
 
+    @lru_cache(10_000)
     def known(id: int) -> list[str]:
         return [name for name in run.index.cases_of(id) if name in cases]  # others were disposed of
 

@@ -24,7 +24,7 @@ _MOST_SUBJECT = 2000
 """So many characters of a subject count; each mark in front of it costs a walk through all of it."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Thread:
     """How a message hangs together with others: its own ID and those it refers to, as short digests, and its subject
     without Re and the like. `answers` says that the subject has such a prefix."""

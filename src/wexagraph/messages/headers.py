@@ -16,6 +16,15 @@ _FOLD = re.compile(r"[\r\n]+[ \t]*|\t")
 _MOST_ADDRESSES, _MOST_FIELDS = 1_000_000, 1000
 """Bytes of an address field that are read, and fields of one name."""
 _NO_FIELD = re.compile(rb"^(?![!-9;-~]+[ \t]*:)[^ \t\r\n]", re.MULTILINE)
+LISTED = (
+    *("date", "from", "sender", "reply-to", "to", "cc", "bcc", "subject"),
+    *("message-id", "in-reply-to", "references", "received", "content-type"),
+)
+"""The fields that a list of messages is made from, and that tell which belong together."""
+_LISTED = re.compile(
+    rb"^(?:%b)[ \t]*:.*\n(?:[ \t].*\n)*" % "|".join(name for name in LISTED if name != "received").encode(),
+    re.IGNORECASE | re.MULTILINE,
+)
 _OF_WORDS = (b"subject", b"from", b"sender", b"reply-to", b"to", b"cc")
 """Fields that people write words into, and that every source has at hand."""
 _MOST_WORDS_READ = 4096
@@ -78,6 +87,16 @@ class Header:
         self._authors: list[Address] | None = None
         self._received: tuple[datetime | None] | None = None
         self._dated_: tuple[datetime | None, Note | None] | None = None
+
+    def listed(self) -> Header:
+        """The same header with the fields of LISTED alone, for those who hold many: ten times smaller in practice."""
+        small = Header(b"".join(_LISTED.findall(self.block if self.block.endswith(b"\n") else self.block + b"\n")))
+        if not self.block.isascii():
+            small._charset = self._likely_charset
+        small._dated_ = self._dated
+        if self._dated[0] is None:
+            small._received = (self.received,)
+        return small
 
     def has(self, name: bytes) -> bool:
         """Whether the letters of a field's name (lower case) stand anywhere in the block: a quick first look."""

@@ -19,13 +19,49 @@ _TOKEN = re.compile(r"[^\s\[\](){}<>#,;:!?\"'\u201c\u201d\u201e]+")
 _ENDS = ".-_/\u2013"
 
 
-@dataclass
+@dataclass(slots=True)
 class Placement:
     """Where a message goes: the references, and why; where nowhere, the nearest guess."""
 
     cases: list[str] = field(default_factory=list)
     why: str = ""
     guess: str = ""
+
+
+class _Web:
+    """How messages hang together: by the IDs that they bear and refer to."""
+
+    def __init__(self, threads: list[Thread], placements: list[Placement]) -> None:
+        self.threads, self.placements = threads, placements
+        self.answered: dict[int, set[str]] = {}
+        """The cases of answers, by the IDs that they refer to."""
+        self._near: set[int] = set()
+        self._bearing: dict[int, list[int]] = {}
+        self._naming: dict[int, list[int]] = {}
+        for number in self.unplaced():
+            if threads[number].own:
+                self._bearing.setdefault(threads[number].own, []).append(number)
+            for id in threads[number].refers:
+                self._naming.setdefault(id, []).append(number)
+
+    def unplaced(self) -> list[int]:
+        """The messages without a place, in their order."""
+        return [number for number, placement in enumerate(self.placements) if not placement.cases]
+
+    def spread(self, number: int) -> None:
+        """A message has found its place: what hangs together with it is near one now."""
+        links = self.threads[number]
+        near = list(self._naming.get(links.own, ()))
+        for id in links.refers:
+            self.answered.setdefault(id, set()).update(self.placements[number].cases)
+            near += self._bearing.get(id, ())
+        self._near.update(near)
+
+    def to_see(self) -> list[int]:
+        """The messages without a place that hang together with one that has found its own since this was asked."""
+        near = sorted(number for number in self._near if not self.placements[number].cases)
+        self._near.clear()
+        return near
 
 
 class Placer:
@@ -53,57 +89,41 @@ class Placer:
 
     def place_all(self, envelopes: list[Envelope], matching: Callable[[Envelope], list[str]]) -> list[Placement]:
         """Place messages that may answer one another. `matching` gives the cases whose criteria a message meets."""
-        placements = [Placement() for _ in envelopes]
         threads = [thread(envelope.header) for envelope in envelopes]
-        for placement, envelope, links in zip(placements, envelopes, threads, strict=True):
-            placement.cases = self.by_reference(envelope.header.subject)
+        placements = [Placement(self.by_reference(envelope.header.subject)) for envelope in envelopes]
+        for placement in placements:
             placement.why = REFERENCE if placement.cases else ""
-            self._note(links, placement.cases)
-        self._follow(placements, threads)
-        for placement, envelope, links in zip(placements, envelopes, threads, strict=True):
-            if not placement.cases:
-                placement.cases = matching(envelope)
-                placement.why = CRITERIA if placement.cases else ""
-                self._note(links, placement.cases)
-        self._follow(placements, threads)
-        for placement, envelope in zip(placements, envelopes, strict=True):
-            if not placement.cases:
-                placement.guess = self._guess(envelope.header)
+        web = _Web(threads, placements)
+        self._note(web, [number for number, placement in enumerate(placements) if placement.cases])
+        self._follow(web, web.unplaced())
+        for number in web.unplaced():
+            placements[number].cases = matching(envelopes[number])
+            placements[number].why = CRITERIA if placements[number].cases else ""
+            self._note(web, [number] if placements[number].cases else [])
+        self._follow(web, web.to_see())
+        for number in web.unplaced():
+            placements[number].guess = self._guess(envelopes[number].header)
         return placements
 
-    def _note(self, links: Thread, cases: list[str]) -> None:
-        if cases and links.own:
-            self._met.setdefault(links.own, set()).update(cases)
-
-    def _follow(self, placements: list[Placement], threads: list[Thread]) -> None:
+    def _follow(self, web: _Web, to_see: list[int]) -> None:
         """Put answers where their letters are, and letters where their answers are, until nothing moves any more.
 
         Each message is looked at once, and again when one that it hangs together with has found its place.
         """
-        answered: dict[int, set[str]] = {}
-        bearing: dict[int, list[int]] = {}  # the messages without a place, by their IDs,
-        naming: dict[int, list[int]] = {}  # and by the IDs that they refer to
-        for number, (placement, links) in enumerate(zip(placements, threads, strict=True)):
-            for id in links.refers:
-                if placement.cases:
-                    answered.setdefault(id, set()).update(placement.cases)
-                else:
-                    naming.setdefault(id, []).append(number)
-            if links.own and not placement.cases:
-                bearing.setdefault(links.own, []).append(number)
-        to_see = [number for number, placement in enumerate(placements) if not placement.cases]
         while to_see:
-            placed = [(number, found) for number in to_see if (found := self._near(threads[number], answered))]
-            near: set[int] = set()
+            placed = [(number, cases) for number in to_see if (cases := self._near(web.threads[number], web.answered))]
             for number, cases in placed:
-                links = threads[number]
-                placements[number].cases, placements[number].why = sorted(cases), CONVERSATION
-                self._note(links, placements[number].cases)
-                near.update(naming.get(links.own, ()))
-                for id in links.refers:
-                    answered.setdefault(id, set()).update(cases)
-                    near.update(bearing.get(id, ()))
-            to_see = sorted(number for number in near if not placements[number].cases)
+                web.placements[number].cases, web.placements[number].why = sorted(cases), CONVERSATION
+            self._note(web, [number for number, _ in placed])
+            to_see = web.to_see()
+
+    def _note(self, web: _Web, numbers: list[int]) -> None:
+        """Remember where messages are, for those that they hang together with."""
+        for number in numbers:
+            links, cases = web.threads[number], web.placements[number].cases
+            if links.own:
+                self._met.setdefault(links.own, set()).update(cases)
+            web.spread(number)
 
     def _near(self, links: Thread, answered: dict[int, set[str]]) -> set[str]:
         """The cases of the messages that one refers to, of those that refer to it, and of itself."""

@@ -12,7 +12,7 @@ from typing import Any, TypeVar
 from wexagraph.errors import FolderError, MessageError, SourceError
 from wexagraph.messages import Header
 from wexagraph.messages.dates import parse_date
-from wexagraph.messages.headers import header_end
+from wexagraph.messages.headers import LISTED, header_end
 from wexagraph.naming.paths import free_name
 from wexagraph.sources.accounts import Account, Login, steers_no_line
 from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Trouble, Wanted, bounded
@@ -23,8 +23,7 @@ from wexagraph.sources.utf7 import decode_utf7, encode_utf7
 P = TypeVar("P")
 R = TypeVar("R")
 
-_HEADERS = "DATE FROM SENDER REPLY-TO TO CC BCC SUBJECT MESSAGE-ID IN-REPLY-TO REFERENCES RECEIVED CONTENT-TYPE"
-_ENVELOPE = f"(UID FLAGS INTERNALDATE RFC822.SIZE BODY.PEEK[HEADER.FIELDS ({_HEADERS})])"
+_ENVELOPE = f"(UID FLAGS INTERNALDATE RFC822.SIZE BODY.PEEK[HEADER.FIELDS ({' '.join(LISTED).upper()})])"
 _OUTLINE = "(UID FLAGS INTERNALDATE RFC822.SIZE)"
 _PROOF = "MESSAGE-ID DATE FROM SUBJECT"
 _BODY = f"(UID INTERNALDATE RFC822.SIZE BODY.PEEK[HEADER.FIELDS ({_PROOF})] BODY.PEEK[])"
