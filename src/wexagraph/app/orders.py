@@ -20,7 +20,7 @@ from wexagraph.records.calls import Call
 from wexagraph.records.order import SUFFIX, Order, checked_name, from_toml, to_toml
 from wexagraph.records.order_log import RUNNING, STOPPED, UNDONE, OrderLog, Run
 from wexagraph.records.schedule import When
-from wexagraph.records.undelivered import Fresh, Listed, find_fresh, is_steady
+from wexagraph.records.undelivered import Fresh, Listed, find_fresh, is_steady, marks_of
 from wexagraph.reports import Report
 from wexagraph.selection import Choice
 from wexagraph.sources import Source, Stored
@@ -312,21 +312,24 @@ class Orders:
         stamps = {each: opened.stamp(mailbox, each) if steady else "" for each in choice.folders_of(mailbox)}
         last, whole = log.last_choice(name), command.keeps_account or command.is_whole
         fresh, source = Fresh(), mailbox
+
+        def marks(folder: str) -> dict[str, bytes]:
+            return opened.marks(mailbox, folder)
+
         if whole:
             there = Path(call.into).exists() and last == said
             if there and all(_unchanged(log, name, mailbox, *each, said) for each in stamps.items()):
                 return _nothing_new(call, mailbox, previous.chosen if previous is not None else 0, dry)
             fresh.looked = {folder: (stamp, 0) for folder, stamp in stamps.items()}
         elif last or command.may_leave_nothing:
-            fresh = find_fresh(name, log, mailbox, choice, said, stamps, changed=last not in ("", said))
+            fresh = find_fresh(name, log, mailbox, choice, said, stamps, marks, changed=last not in ("", said))
             source, choice = Listed(mailbox, fresh), Choice()
             if not fresh.count:
                 if not dry:
                     log.deliver(name, mailbox.location, fresh.known, fresh.looked, said, [], fresh.met(set()))
                 return _nothing_new(call, mailbox, fresh.skipped, dry)
         else:
-            for folder in stamps:
-                fresh.look(mailbox, folder)
+            fresh.lying = {folder: marks(folder) for folder in stamps}
         kept = list(fresh.known)
 
         def note(stored: list[Stored]) -> None:
@@ -377,6 +380,7 @@ class _Opened:
         self._open = open_source
         self._sources: dict[str, Source] = {}
         self._stamps: dict[tuple[str, str], str] = {}
+        self._marks: dict[tuple[str, str], dict[str, bytes]] = {}
 
     def __enter__(self) -> _Opened:
         return self
@@ -400,3 +404,12 @@ class _Opened:
         if key not in self._stamps:
             self._stamps[key] = source.folder_stamp(folder)
         return self._stamps[key]
+
+    def marks(self, source: Source, folder: str) -> dict[str, bytes]:
+        """The marks of what lies in a folder: looked up once for several orders, where a stamp tells of changes."""
+        key = (source.location, folder)
+        if key not in self._marks:
+            if not self._stamps.get(key):
+                return marks_of(source, folder)
+            self._marks[key] = marks_of(source, folder)
+        return self._marks[key]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 
 from wexagraph.errors import MessageError
@@ -42,10 +42,6 @@ class Fresh:
         """How many are to be delivered."""
         return sum(map(len, self.envelopes.values()))
 
-    def look(self, source: Source, folder: str) -> None:
-        """Take down what lies in a folder, before anything is chosen of it. Raises SourceError."""
-        self.lying[folder] = {each.id: mark(each) for each in source.readable(folder, source.lying(folder))}
-
     def met(self, undone: set[str]) -> dict[str, set[bytes]]:
         """The marks of what was met, by folders: all but what of these IDs is still to be delivered."""
         return {
@@ -73,11 +69,12 @@ def find_fresh(
     choice: Choice,
     said: str,
     stamps: Mapping[str, str],
+    marks: Callable[[str], dict[str, bytes]],
     changed: bool = False,
 ) -> Fresh:
     """Look through the folders of a choice. `said` is the choice as it was said, `stamps` are those of the folders from
-    before this look, "" where they tell nothing. Where the choice was `changed`, what an earlier run has met is passed
-    over, however old or new it says it is.
+    before this look, "" where they tell nothing; `marks` gives the marks of all that lies in a folder. Where the choice
+    was `changed`, what an earlier run has met is passed over, however old or new it says it is.
 
     Raises SourceError, CallError.
     """
@@ -88,7 +85,7 @@ def find_fresh(
         if held is not None:
             fresh.skipped += held
             continue
-        fresh.look(source, folder)
+        fresh.lying[folder] = marks(folder)
         met = log.met(name, source.location, folder) if changed else frozenset()
         skipped, strange = fresh.skipped, list[Envelope]()
         # where all are chosen, places and stamps tell what is known; headers come with the bytes of what is not
@@ -106,6 +103,11 @@ def find_fresh(
             fresh.envelopes[folder] = new
         fresh.looked[folder] = (stamp, fresh.skipped - skipped + len(new))
     return fresh
+
+
+def marks_of(source: Source, folder: str) -> dict[str, bytes]:
+    """The marks of all that lies in a folder, by IDs. Raises SourceError."""
+    return {each.id: mark(each) for each in source.readable(folder, source.lying(folder))}
 
 
 def mark(envelope: Envelope) -> bytes:
