@@ -7,17 +7,15 @@ import imaplib
 import os
 import pwd
 import shutil
-import socket
 import ssl
 import subprocess
-import tempfile
 import time
-from collections.abc import Iterable
 from pathlib import Path
 
 import trustme
 
-USER, PASSWORD = "records", "Xq7-harbour-41"
+from tests.servers import PASSWORD, USER, MailServer, free_ports
+
 INSTALLED = shutil.which("dovecot") is not None and Path("/usr/lib/dovecot/pop3").exists() and os.geteuid() == 0
 _CONFIGURATION = """
 protocols = imap pop3
@@ -25,7 +23,7 @@ base_dir = {root}/run
 state_dir = {root}/state
 log_path = {root}/dovecot.log
 listen = 127.0.0.1
-mail_location = maildir:{root}/mail
+mail_location = {store}
 default_internal_user = {user}
 default_login_user = {user}
 default_internal_group = {group}
@@ -72,6 +70,7 @@ service pop3-login {{
 namespace inbox {{
   inbox = yes
   separator = {separator}
+  prefix = {prefix}
   mailbox Trash {{
     auto = create
     special_use = \\Trash
@@ -79,26 +78,22 @@ namespace inbox {{
 }}
 mail_plugins = $mail_plugins notify mail_log
 protocol imap {{
-  rawlog_dir =
+{capability}  rawlog_dir =
 }}
 """
 
 
-def free_ports(count: int) -> list[int]:
-    """Ports of this machine that nothing listens on."""
-    with contextlib.ExitStack() as held:
-        sockets = [held.enter_context(socket.socket()) for _ in range(count)]
-        for one in sockets:
-            one.bind(("127.0.0.1", 0))
-        return [one.getsockname()[1] for one in sockets]
+class Dovecot(MailServer):
+    """Starts when it is made; `close` stops it and removes all it had. `capability` is what it says that it can,
+    `store` the form of its mailbox."""
 
+    installed = INSTALLED
 
-class Dovecot:
-    """Starts when it is made; `close` stops it and removes all it had."""
-
-    def __init__(self, separator: str = ".") -> None:
-        self.root = Path(tempfile.mkdtemp(prefix="wexagraph-dovecot-"))
-        self.root.chmod(0o755)
+    def __init__(
+        self, separator: str = ".", prefix: str = "", capability: str = "", store: str = "maildir:{root}/mail"
+    ) -> None:
+        super().__init__()
+        self.separator, self.prefix = separator, prefix
         self.imap, self.imaps, self.pop, self.pops = free_ports(4)
         owner = pwd.getpwnam("mail")
         authority = trustme.CA()
@@ -122,6 +117,9 @@ class Dovecot:
             pop=self.pop,
             pops=self.pops,
             separator=separator,
+            prefix=prefix,
+            store=store.format(root=self.root),
+            capability=f"  imap_capability = {capability}\n" if capability else "",
         )
         (self.root / "dovecot.conf").write_text(configuration)
         self._process = subprocess.Popen(
@@ -141,7 +139,7 @@ class Dovecot:
     def close(self) -> None:
         self._process.terminate()
         self._process.wait(10)
-        shutil.rmtree(self.root, ignore_errors=True)
+        super().close()
 
     def client(self) -> imaplib.IMAP4:
         """A logged-in client of the standard library, to look at the server with other eyes."""
@@ -150,40 +148,6 @@ class Dovecot:
         )
         client.login(USER, PASSWORD)
         return client
-
-    def fill(self, folder: str, messages: Iterable[bytes], flags: str = "") -> None:
-        """Put messages into a folder (as the server writes its name), making it if need be."""
-        client = self.client()
-        client.create(f'"{folder}"')
-        for data in messages:
-            kind, answer = client.append(
-                f'"{folder}"',
-                flags,
-                '"14-Mar-2026 15:03:00 +0000"',
-                data.replace(b"\r\n", b"\n").replace(b"\n", b"\r\n"),
-            )
-            assert kind == "OK", answer
-        client.logout()
-
-    def remove(self, folder: str) -> None:
-        client = self.client()
-        client.delete(f'"{folder}"')
-        client.logout()
-
-    def empty(self, folder: str) -> None:
-        client = self.client()
-        if client.select(f'"{folder}"')[1] != [b"0"]:
-            client.store("1:*", "+FLAGS", "\\Deleted")
-            client.expunge()
-        client.logout()
-
-    def state(self, folder: str) -> list[bytes]:
-        """UIDs and flags of all messages of a folder, as the server tells them."""
-        client = self.client()
-        client.select(f'"{folder}"', readonly=True)
-        answers = client.uid("FETCH", "1:*", "(UID FLAGS)")[1]
-        client.logout()
-        return [line.partition(b" ")[2] for line in answers if isinstance(line, bytes)]
 
     def commands(self) -> list[str]:
         """Every command line that a client sent after its login, in the order of the sessions."""

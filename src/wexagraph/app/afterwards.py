@@ -36,7 +36,7 @@ def apart(choice: Choice, mailbox: Source, wish: Afterwards | None) -> Choice:
     chosen again. Raises CallError where messages would be moved to the folder that they are chosen from."""
     if wish is None or wish.kind not in ("move", "delete") or not isinstance(mailbox, ImapSource):
         return choice
-    target = mailbox.named(wish.value) if wish.kind == "move" else mailbox.special("trash")
+    target = mailbox.all_folders.named(wish.value) if wish.kind == "move" else mailbox.all_folders.trash()
     if target is None:
         return choice
     if target.name.casefold() in (name.strip("/").casefold() for name in choice.folders):

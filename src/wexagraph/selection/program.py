@@ -45,8 +45,15 @@ def _either(alternatives: list[Keys | None]) -> Keys:
     for key in alternatives:
         if not key or (keys and isinstance(key[-1], bytes)) or (keys and isinstance(keys[-1], bytes)):
             return []
-        keys = ["OR", *keys, *key] if keys else list(key)
+        keys = ["OR", *_one(keys), *_one(key)] if keys else list(key)
     return keys
+
+
+def _one(keys: Keys) -> Keys:
+    """Keys that hold together, as one key."""
+    if keys[0] != "NOT" or isinstance(keys[-1], bytes):
+        return keys
+    return [f"({keys[0]}", *keys[1:-1], f"{keys[-1]})"]
 
 
 def _key(criterion: Criterion, today: date | None = None) -> Keys | None:
@@ -62,9 +69,9 @@ def _key(criterion: Criterion, today: date | None = None) -> Keys | None:
     if name == "with":
         return _either([_key(Criterion(field, value)) for field in ("from", "to", "cc")]) or None
     if name in ("since", "before"):
-        return _days(name, parse_day(value, today))
+        return _days(name, parse_day(value, today), today)
     if name in ("older-than", "newer-than"):
-        return _days("before" if name == "older-than" else "since", before(today, value))
+        return _days("before" if name == "older-than" else "since", before(today, value), today)
     return _exact(criterion)
 
 
@@ -83,34 +90,34 @@ def _exact(criterion: Criterion) -> Keys | None:
     return None
 
 
-def _days(name: str, day: date) -> Keys | None:
-    """A day more on the open side, since servers ignore zones (RFC 9051), and all whose Date can't be the date."""
-    if not 1 < day.year < 9999:  # there is no day before the first
-        return None
-    if name == "since":
-        key = ["SENTSINCE", _day(day - timedelta(days=1))]
-    else:
-        key = ["SENTBEFORE", _day(day + timedelta(days=1))]
-    odd: Keys = [
-        "OR",
-        "SENTBEFORE",
-        "1-Jan-1981",
-        "OR",
-        "SENTSINCE",
-        _day(date.today() + timedelta(days=2)),
-        "NOT",
-        "HEADER",
-        "DATE",
-        '""',
-    ]
-    return ["OR", *key, *odd]
-
-
+_EARLIEST = 1990
+"""Dates before this year are too rare to be left out one by one."""
 _MONTHS = "Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split()
 
 
-def _day(day: date) -> str:
-    return f"{day.day}-{_MONTHS[day.month - 1]}-{day.year}"
+def _days(name: str, day: date, today: date) -> Keys | None:
+    """All but what says a month or a year on the wrong side of a day, written as RFC 5322 writes it.
+
+    SENTSINCE and SENTBEFORE would be shorter, but each server reads other forms of a date than we do, and takes for
+    the rest what it likes: no date at all, 1970, or the day on which the message came.
+    """
+    since = name == "since"
+    try:  # what is written in another zone is another day there
+        month = (day + timedelta(days=-2 if since else 2)).replace(day=1)
+    except OverflowError:
+        return None
+    years = range(_EARLIEST, month.year) if since else range(max(_EARLIEST, month.year + 1), today.year + 2)
+    months = _MONTHS[: month.month - 1] if since else _MONTHS[month.month :]
+    wrong = [(str(year), str(year)) for year in years] + [(f"{word} {month.year}", str(month.year)) for word in months]
+    keys: Keys = []
+    for words, year in wrong:
+        said = ["HEADER", "DATE", f'" {words} "']
+        if not since:
+            # what says to be written long after it came is known by when it came
+            said += ["OR", "HEADER", "RECEIVED", f'" {year} "', "NOT", "HEADER", "RECEIVED", '""']
+            said = [f"({said[0]}", *said[1:-1], f"{said[-1]})"]
+        keys += ["NOT", *said]
+    return keys
 
 
 def _quoted(text: str) -> str:

@@ -12,7 +12,7 @@ class ImapSink(Sink):
     there already."""
 
     def __init__(self, source: ImapSource, folder: str = "") -> None:
-        self._filling, self._folder = Filling(source), source.named(folder).name if folder else ""
+        self._filling, self._folder = Filling(source), source.all_folders.named(folder).name if folder else ""
 
     def where(self, delivery: Delivery) -> str:
         return self._folder or delivery.envelope.folder

@@ -11,8 +11,9 @@ from dataclasses import dataclass
 from wexagraph.errors import CallError, SourceError
 from wexagraph.sources.base import Stored
 from wexagraph.sources.imap.connection import Refused, quoted
+from wexagraph.sources.imap.folders import Folder
 from wexagraph.sources.imap.responses import fetched, number_set
-from wexagraph.sources.imap.source import Folder, ImapSource
+from wexagraph.sources.imap.source import ImapSource
 
 _BATCH = 200
 _PIECE_BYTES = 8 * 1024 * 1024
@@ -72,9 +73,9 @@ class Changes:
         self._source, self.wish, self._line = source, wish, source.line
         self.target: Folder | None = None
         if wish.kind == "move":
-            self.target = source.named(wish.value)
+            self.target = source.all_folders.named(wish.value)
         elif wish.kind == "delete":
-            self.target = source.special("trash")
+            self.target = source.all_folders.trash()
 
     @property
     def account(self) -> str:
@@ -84,8 +85,10 @@ class Changes:
     def description(self, folders: dict[str, int]) -> str:
         """What will be done with so many messages of these folders, in words."""
         said = self.wish.description(sum(folders.values()), self.account)
-        if self.wish.kind != "delete" or self.target is None:
+        if self.wish.kind != "delete":
             return said
+        if self.target is None:
+            return f"{said} for good (the account has no folder for what is deleted)"
         for_good = folders.get(self.target.name, 0)
         more = f"; {for_good:,} that are there already go for good" if for_good else ""
         return f"{said} (they go to the folder {self.target.name}{more})"
@@ -157,27 +160,32 @@ class Changes:
         if wish.kind == "seen":
             ask(client, "STORE", which, "+FLAGS.SILENT", "(\\Seen)")
         elif wish.kind == "keyword":
+            if not {"\\*", wish.value.lower()} & set(self._line.lasting_flags):
+                raise Refused(f"it keeps no keyword {wish.value} in this folder (PERMANENTFLAGS)")
             ask(client, "STORE", which, "+FLAGS.SILENT", f"({wish.value})")
         elif moves:
-            target = self._made_target(client)
-            if "MOVE" in self._line.capabilities:
-                ask(client, "MOVE", which, quoted(target.raw))
-            else:
-                self._needs_uidplus()
-                ask(client, "COPY", which, quoted(target.raw))
-                self._expunge(client, which)
+            self._move(client, which)
         else:
             self._needs_uidplus()
             self._expunge(client, which)
 
-    def _made_target(self, client: imaplib.IMAP4) -> Folder:
+    def _move(self, client: imaplib.IMAP4, which: str) -> None:
         assert self.target is not None
-        if "nonexistent" in self.target.flags:
-            kind, data = client.create(quoted(self.target.raw))  # type: ignore[arg-type]
-            if kind != "OK" and b"EXISTS" not in (data[0] or b"").upper():
-                self._line.checked(kind, data)
-            self.target = Folder(self.target.name, self.target.raw, self.target.separator, frozenset())
-        return self.target
+        can_move = "MOVE" in self._line.capabilities
+        if not can_move:
+            self._needs_uidplus()
+        target = quoted(self.target.raw)
+        is_new = self._source.make_folder(self.target, client)
+        try:
+            self._line.ask(client, "MOVE" if can_move else "COPY", which, target)
+        except (Refused, imaplib.IMAP4.error):
+            if is_new:  # nothing went there
+                client.delete(target)  # type: ignore[arg-type]
+                self._source.all_folders.add(self.target)
+            raise
+        self.target = self._source.all_folders.named(self.target.name)
+        if not can_move:
+            self._expunge(client, which)
 
     def _needs_uidplus(self) -> None:
         if "UIDPLUS" not in self._line.capabilities:

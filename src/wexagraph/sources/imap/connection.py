@@ -27,7 +27,8 @@ from wexagraph.text import one_line
 T = TypeVar("T")
 
 _WAIT = re.compile(
-    r"\[(?:THROTTLED|UNAVAILABLE|INUSE|LIMIT|SERVERBUG|OVERQUOTA)\]|too many|rate limit|try again|temporar",
+    r"\[(?:THROTTLED|UNAVAILABLE|INUSE|LIMIT|SERVERBUG|OVERQUOTA)\]|too many|rate limit|try again|temporar"
+    r"|authenticated but not connected",
     re.IGNORECASE,
 )
 _FIRST_PAUSE, _LONGEST_PAUSE = 0.2, 30.0
@@ -53,6 +54,7 @@ class Connection:
         self._folder: tuple[str, bool] | None = None
         self._failures = 0
         self.validity = ""
+        self.lasting_flags: list[str] = []
         self.capabilities: frozenset[str] = frozenset()
 
     def call(self, action: Callable[[imaplib.IMAP4], T], folder: str | None = None, writing: bool = False) -> T:
@@ -79,11 +81,14 @@ class Connection:
                 if folder is not None:
                     self._open(client, folder, writing)
                 return action(client)
+            except imaplib.IMAP4.readonly as error:
+                raise Refused("the folder can only be read there") from error
             except (imaplib.IMAP4.abort, OSError, EOFError, ValueError, MemoryError) as error:
                 self.hang_up()
                 raise Dropped(str(error) or type(error).__name__) from error
             except imaplib.IMAP4.error as error:
-                raise Refused(_words(error)) from error
+                self.checked("BAD", [_words(error).encode()])
+                raise
 
     def wait(self, error: Exception) -> None:
         """Pause before the next try, longer each time. Raises SourceError when there were too many."""
@@ -179,8 +184,13 @@ class Connection:
             client.authenticate(mechanism, _once(response))
         elif "AUTH=PLAIN" in client.capabilities:
             client.authenticate("PLAIN", _once(f"\0{user}\0{secret.value}".encode()))
+        elif "LOGINDISABLED" in client.capabilities:
+            raise SourceError(
+                f"{self.account.host} takes no password on this line (LOGINDISABLED). Use imaps://, or a token "
+                "(token-command in wexagraph.toml)."
+            )
         elif f"{user}{secret.value}".isascii():
-            client.login(user, secret.value)
+            client.login(quoted(user).decode("ascii"), secret.value)
         else:
             raise SourceError(
                 f"{self.account.host} takes passwords in ASCII letters only (it does not offer AUTH=PLAIN), and user "
@@ -193,8 +203,17 @@ class Connection:
         self._folder = None
         kind, data = client.select(quoted(folder), readonly=not writing)  # type: ignore[arg-type]
         self.checked(kind, data)
+        flags = (client.response("PERMANENTFLAGS")[1] or [None])[0]
+        self.lasting_flags = _words(flags).lower().strip("()").split() if flags is not None else ["\\*"]
         self.validity = _words((client.response("UIDVALIDITY")[1] or [b""])[0] or b"")
         self._folder = (folder, writing)
+
+    def leave(self, client: imaplib.IMAP4, folder: str) -> None:
+        """Close a folder that is open for reading: some servers do not append to one (nothing is expunged by that, RFC
+        9051 section 6.4.1)."""
+        if self._folder == (folder, False):
+            self._folder = None
+            client.close()
 
     def hang_up(self) -> None:
         """Let go of a line that is no good any more."""

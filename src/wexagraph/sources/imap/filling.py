@@ -6,11 +6,13 @@ import imaplib
 import re
 import time
 from datetime import datetime
+from functools import partial
 
 from wexagraph.errors import MessageError, SourceError, TargetError
 from wexagraph.messages import Header
 from wexagraph.sources.imap.connection import Refused, quoted
-from wexagraph.sources.imap.source import Folder, ImapSource
+from wexagraph.sources.imap.folders import Folder
+from wexagraph.sources.imap.source import ImapSource
 
 _SYSTEM = {
     "seen": "\\Seen",
@@ -37,8 +39,9 @@ class Filling:
         """Whether a folder holds a message of that identity (`own`) and size. Raises SourceError."""
         if folder not in self._there:
             held: set[tuple[str, int]] = set()
-            if folder in self._source.folders():
-                for envelope in self._source.envelopes(folder):
+            known = self._source.all_folders.named(folder)
+            if known.exists:
+                for envelope in self._source.envelopes(known.name):
                     held.add((identity(envelope.header), envelope.size))
             self._there[folder] = held
         return (own, len(crlf(data))) in self._there[folder]
@@ -54,9 +57,13 @@ class Filling:
         when = imaplib.Time2Internaldate(arrived or time.time())
 
         def put(client: imaplib.IMAP4) -> None:
+            self._line.leave(client, held.raw)
             marks = f"({' '.join(words)})"
             kind, answer = client.append(quoted(held.raw), marks, when, content)  # type: ignore[arg-type]
-            if kind != "OK" and b"OVERQUOTA" in (answer[0] or b""):
+            refusal = (answer[0] or b"") if kind != "OK" else b""
+            if b"[LIMIT]" in refusal:
+                raise Refused(refusal.decode("utf-8", "replace"))  # of this message; asking again would help nobody
+            if b"OVERQUOTA" in refusal:
                 # asking again would help nobody
                 raise TargetError(
                     f"{self._source.account.name} has no room left (the server says OVERQUOTA). Make room there "
@@ -72,22 +79,13 @@ class Filling:
 
     def _folder(self, name: str) -> Folder:
         if name not in self._folders:
-            named = self._source.named(name)
-            if "nonexistent" in named.flags:
-                self._make(named)
-            self._folders[name] = named
+            folder = self._source.all_folders.named(name)
+            try:
+                self._line.call(partial(self._source.make_folder, folder))
+            except Refused as error:
+                raise SourceError(f"the server does not make the folder {folder.name}: {error}.") from error
+            self._folders[name] = folder
         return self._folders[name]
-
-    def _make(self, folder: Folder) -> None:
-        def make(client: imaplib.IMAP4) -> None:
-            kind, answer = client.create(quoted(folder.raw))  # type: ignore[arg-type]
-            if kind != "OK" and b"EXISTS" not in (answer[0] or b"").upper():
-                self._line.checked(kind, answer)
-
-        try:
-            self._line.call(make)
-        except Refused as error:
-            raise SourceError(f"the server does not make the folder {folder.name}: {error}.") from error
 
 
 def identity(header: Header) -> str:

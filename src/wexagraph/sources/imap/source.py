@@ -3,22 +3,20 @@
 from __future__ import annotations
 
 import imaplib
-import re
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any, TypeVar
 
 from wexagraph.errors import FolderError, MessageError, SourceError
 from wexagraph.messages import Header
 from wexagraph.messages.dates import parse_date
 from wexagraph.messages.headers import LISTED, header_end
-from wexagraph.naming.paths import free_name
 from wexagraph.sources.accounts import Account, Login, steers_no_line
 from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Trouble, Wanted, bounded
 from wexagraph.sources.imap.connection import Connection, Dropped, Refused, quoted
+from wexagraph.sources.imap.folders import Folder, Folders, Namespace, namespaces
 from wexagraph.sources.imap.responses import fetched, leaves, number_set, numbers, parse
-from wexagraph.sources.utf7 import decode_utf7, encode_utf7
 
 P = TypeVar("P")
 R = TypeVar("R")
@@ -34,16 +32,6 @@ _GONE = "the server does not deliver this message"
 _OTHER = "the server delivers another message than the one that it has listed"
 
 
-@dataclass(frozen=True)
-class Folder:
-    """A folder: its name for people, as the server writes it, and what the server says of it (RFC 6154)."""
-
-    name: str
-    raw: str
-    separator: str
-    flags: frozenset[str]
-
-
 class ImapSource(Source):
     """An account, or one folder of it and what is below. Raises SourceError where no line can be had."""
 
@@ -54,7 +42,7 @@ class ImapSource(Source):
     def __init__(self, account: Account, login: Login) -> None:
         super().__init__(location=account.url, kind="IMAP")
         self.account, self.line = account, Connection(account, login)
-        self._folders: dict[str, Folder] = {}
+        self.all_folders = Folders()
         self._structures: dict[tuple[str, str], list[Leaf]] = {}
         self._chunk: tuple[str, list[int]] = ("", [])
         self._validity: dict[str, str] = {}
@@ -72,74 +60,53 @@ class ImapSource(Source):
     # folders
 
     def folders(self) -> list[str]:
-        return sorted(name for name, folder in self._folders.items() if not folder.flags & {"noselect", "nonexistent"})
+        return sorted(one.name for one in self.all_folders if not one.flags & {"noselect", "nonexistent"})
 
     def folder(self, name: str) -> Folder:
-        """A folder by its name for people."""
-        return self._folders[name]
-
-    def special(self, use: str) -> Folder | None:
-        """The folder with a special use, such as "trash" (RFC 6154)."""
-        return next((folder for folder in self._folders.values() if use in folder.flags), None)
-
-    def named(self, name: str) -> Folder:
-        """The folder that a person names, there or not: in the server's hierarchy, in its alphabet."""
-        if name in self._folders:
-            return self._folders[name]
-        separator = next((f.separator for f in self._folders.values() if f.separator), "/")
-        return Folder(name, encode_utf7(name.replace("/", separator)), separator, frozenset({"nonexistent"}))
+        """A folder by its name for people. Raises FolderError where it is not there any more."""
+        folder = self.all_folders.get(name)
+        if folder is None:
+            raise FolderError(name, "it is not on the server any more")
+        return folder
 
     def _list(self) -> None:
-        def ask(client: imaplib.IMAP4) -> list[Any]:
+        def ask(client: imaplib.IMAP4) -> tuple[Namespace | None, list[Any]]:
+            personal, others = None, list[str]()
+            if "NAMESPACE" in self.line.capabilities:
+                kind, data = client.namespace()
+                personal, others = namespaces(data) if kind == "OK" else (None, [])
             answers = []
-            for reference in ["", *self._namespaces(client)]:
+            # a list of all may leave out other people's and shared folders (RFC 2342)
+            for reference in ["", *filter(steers_no_line, others)]:
                 kind, data = client.list(quoted(reference), '"*"')  # type: ignore[arg-type]
                 answers += self.line.checked(kind, data)
-            return answers
+            return personal, answers
 
         try:
-            items = self.line.call(ask)
+            personal, items = self.line.call(ask)
         except Refused as error:
             raise SourceError(f"{self.account.host} does not list its folders: {error}.") from error
-        for item in items:
-            folder = _folder(item)
-            if folder is None:
-                continue
-            if steers_no_line(folder.raw):
-                self._add(folder)
-            else:
-                self.troubles.append(Trouble(folder.name, "its name holds characters that no name has"))
+        self.all_folders = Folders(personal)
+        for name in self.all_folders.add_all(items):
+            self.troubles.append(Trouble(name, "its name holds characters that no name has"))
         only = self.account.folder
-        if only:
-            self._folders = {
-                n: f for n, f in self._folders.items() if n.casefold() == only.casefold() or n.startswith(only + "/")
-            }
-            if not self._folders:
-                raise SourceError(
-                    f"{self.account.name} has no folder {only!r}. Leave it out, and `wexagraph folders` lists all."
-                )
+        if only and not self.all_folders.narrow(only):
+            raise SourceError(
+                f"{self.account.name} has no folder {only!r}. Leave it out, and `wexagraph folders` lists all."
+            )
 
-    def _add(self, folder: Folder) -> None:
-        """A folder that was listed; two that the server tells apart and a reader does not get numbers."""
-        known = self._folders
-        taken = lambda name: name != "INBOX" and name in known and known[name].raw != folder.raw  # noqa: E731
-        name = free_name(folder.name, "", taken)
-        self._folders.setdefault(name, replace(folder, name=name))
-
-    def _namespaces(self, client: imaplib.IMAP4) -> list[str]:
-        """Prefixes of other people's and shared folders (RFC 2342), which a list of all may leave out."""
-        if "NAMESPACE" not in self.line.capabilities:
-            return []
-        kind, data = client.namespace()
-        parsed = parse(data) if kind == "OK" else []
-        spaces = [
-            space[0].decode("latin-1")
-            for group in parsed[1:3]
-            if isinstance(group, list)
-            for space in group
-            if isinstance(space, list) and space and isinstance(space[0], bytes)
-        ]
-        return [space for space in spaces if space and steers_no_line(space)]
+    def make_folder(self, folder: Folder, client: imaplib.IMAP4) -> bool:
+        """Make a folder that is not there yet, and have mail programs show it. Returns whether it was made now. Raises
+        Refused."""
+        if folder.exists:
+            return False
+        kind, answer = client.create(quoted(folder.raw))  # type: ignore[arg-type]
+        is_new = kind == "OK"
+        if not is_new and b"EXISTS" not in (answer[0] or b"").upper():
+            self.line.checked(kind, answer)
+        client.subscribe(quoted(folder.raw))  # type: ignore[arg-type]
+        self.all_folders.add(replace(folder, flags=frozenset()))
+        return is_new
 
     def size(self, folder: str) -> int:
         return 0
@@ -153,7 +120,7 @@ class ImapSource(Source):
 
         def ask(client: imaplib.IMAP4) -> list[Any]:
             items = "(MESSAGES UIDNEXT UIDVALIDITY HIGHESTMODSEQ)"
-            return self.line.checked(*client.status(quoted(self._folders[folder].raw), items))  # type: ignore[arg-type]
+            return self.line.checked(*client.status(quoted(self.folder(folder).raw), items))  # type: ignore[arg-type]
 
         try:
             parsed = parse(self.line.call(ask))
@@ -204,7 +171,7 @@ class ImapSource(Source):
                 data = self.line.ask(client, "SEARCH", *results, *keys)
             return client.response("ESEARCH")[1] if results else data
 
-        raw = self._folders[folder].raw
+        raw = self.folder(folder).raw
         try:
             return numbers(self.line.call(ask, raw))
         except ValueError as error:
@@ -232,7 +199,7 @@ class ImapSource(Source):
             return list(fetched(self.line.ask(client, "FETCH", number_set(uids), what)))
 
         try:
-            return self.line.call(ask, self._folders[folder].raw)
+            return self.line.call(ask, self.folder(folder).raw)
         except Refused as error:
             if len(uids) == 1:
                 self.troubles.append(Trouble(f"{folder}, message {uids[0]}", f"the server says: {error}"))
@@ -318,9 +285,9 @@ class ImapSource(Source):
             answers = fetched(self.line.ask(client, "FETCH", number_set(uids), _BODY))
             return {_place(int(a["UID"])): a for a in answers if isinstance(a.get("BODY[]"), bytes)}
 
-        if folder not in self._folders:
+        if self.all_folders.get(folder) is None:
             raise Refused(f"the folder {folder} is not there any more")
-        return self.line.once(ask, self._folders[folder].raw)
+        return self.line.once(ask, self.folder(folder).raw)
 
 
 def _chunks(uids: list[int], size: int) -> list[list[int]]:
@@ -384,22 +351,3 @@ def _fitting(envelope: Envelope, answer: dict[str, Any], validity: str) -> bytes
     ):
         return MessageError(_OTHER)
     return data
-
-
-def _folder(item: Any) -> Folder | None:
-    """A LIST response (RFC 9051 section 7.3.1): flags, separator, name."""
-    parsed = parse([item]) if item else []
-    if len(parsed) < 3 or not isinstance(parsed[0], list) or not isinstance(parsed[2], bytes):
-        return None
-    flags = frozenset(flag.decode("latin-1").lower().lstrip("\\") for flag in parsed[0] if isinstance(flag, bytes))
-    separator = (parsed[1] or b"").decode("latin-1")
-    try:
-        raw = parsed[2].decode("ascii")
-        name = decode_utf7(raw)
-    except UnicodeDecodeError:
-        raw = parsed[2].decode("latin-1")  # the bytes as they came, so that the server knows its folder again
-        name = parsed[2].decode("utf-8", "replace")
-    if separator and separator != "/":
-        name = name.replace("/", "\N{DIVISION SLASH}").replace(separator, "/")
-    name = re.sub(r"^inbox(?=/|$)", "INBOX", name, flags=re.IGNORECASE)
-    return Folder(name, raw, separator, flags)
