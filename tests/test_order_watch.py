@@ -278,18 +278,22 @@ class Account(WatchTest):
             parse_url(f"imaps://{USER}@localhost:{self.server.imaps}/"), authority=str(self.server.authority)
         )
         self.server.fill("Berths", [letter("Old")])
-        with (
-            open_source(account, lambda account, again: Secret(PASSWORD)) as source,
-            mock.patch("wexagraph.sources.imap.idling.ASK", 0.2),
-        ):
-            assert isinstance(source, ImapSource)
-            for lacking in ("NOTIFY", "IDLE"):
-                source.line.capabilities -= {lacking}
-                waiter = Waiter(source, ["INBOX", "Berths"], threading.Event())
-                self.assertFalse(waiter.wait(), "nothing has come")
-                self.assertFalse(waiter.wait())
-                self.server.fill("Berths", [letter(f"Without {lacking}")])
-                self.assertTrue(any(waiter.wait() for _ in range(20)), lacking)
+        for lacking in (set(), {"NOTIFY"}, {"NOTIFY", "IDLE"}):
+            for folder in ("INBOX", "Berths"):
+                with (
+                    self.subTest(lacking, folder=folder),
+                    open_source(account, lambda account, again: Secret(PASSWORD)) as source,
+                    mock.patch("wexagraph.sources.imap.idling.ASK", 0.2),
+                ):
+                    assert isinstance(source, ImapSource)
+                    source.folder_stamp(folder)  # by now the line stands
+                    source.line.capabilities -= lacking
+                    waiter = Waiter(source, ["INBOX", "Berths"], threading.Event())
+                    waiter.begin()
+                    self.server.fill(folder, [letter(f"Without {lacking}")])
+                    self.assertTrue(any(waiter.wait() for _ in range(20)), "what came before the first wait")
+                    if lacking:  # else it would wait for half an hour
+                        self.assertFalse(waiter.wait(), "nothing has come")
 
     def test_one_login_for_all_orders_and_little_to_ask(self) -> None:
         self.account(self.server.imaps)

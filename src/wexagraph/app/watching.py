@@ -171,30 +171,29 @@ class Watch:
 
     def _guard(self, location: str, orders: list[Order], stop: threading.Event) -> None:
         """Watch over an account, on a line of its own that is dialled again whenever it goes."""
-        pause, lost = _FIRST_PAUSE, False
+        pause = _FIRST_PAUSE
+        lost = threading.Event()
         while not (stop.is_set() or self.stop.is_set()):
             try:
                 with self._open(location) as source:
-                    self._tell(Event("watching", f"{location}{' again' if lost else ''}"))
-                    self._news.put(location)  # what came while nobody looked
-                    pause = _FIRST_PAUSE
-                    self._listen(location, orders, source, stop)
+                    self._listen(location, orders, source, _Either(stop, self.stop), lost)
             except (WexagraphError, Dropped, Refused, OSError) as error:
-                if not lost:
+                pause = min(pause * 2, _LONGEST_PAUSE) if lost.is_set() else _FIRST_PAUSE
+                if not lost.is_set():
                     self._tell(Event("trouble", f"{location}: {error}"))
-                lost = True
+                lost.set()
                 stop.wait(pause)
-                pause = min(pause * 2, _LONGEST_PAUSE)
 
-    def _listen(self, location: str, orders: list[Order], source: Source, stop: threading.Event) -> None:
-        both = _Either(stop, self.stop)
-        if not isinstance(source, ImapSource):
-            while not both.wait(_ASK_POP):
-                self._news.put(location)
-            return
-        waiter = Waiter(source, self._folders(orders, source), both)
-        while not both.is_set():
-            if waiter.wait():
+    def _listen(self, location: str, orders: list[Order], source: Source, stop: _Either, lost: threading.Event) -> None:
+        """Say whenever mail may have come, until told to stop or the line goes."""
+        waiter = Waiter(source, self._folders(orders, source), stop) if isinstance(source, ImapSource) else None
+        if waiter is not None:
+            waiter.begin()
+        self._tell(Event("watching", f"{location}{' again' if lost.is_set() else ''}"))
+        lost.clear()
+        self._news.put(location)  # what came while nobody looked
+        while not stop.is_set():
+            if waiter.wait() if waiter is not None else not stop.wait(_ASK_POP):
                 self._news.put(location)
 
     def _folders(self, orders: list[Order], source: Source) -> list[str]:

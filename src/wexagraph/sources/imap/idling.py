@@ -32,43 +32,49 @@ class Stop(Protocol):
 
 
 class Waiter:
-    """Waits for mail in some folders of an account, on a line of its own. What came meanwhile is not missed."""
+    """Waits for mail in some folders of an account, on a line of its own. `begin` comes first; what comes after it is
+    not missed."""
 
     def __init__(self, source: ImapSource, folders: list[str], stop: Stop) -> None:
         self._source, self._line, self._stop = source, source.line, stop
         self._folders = folders
+        self._asked = folders
+        """The folders that the server does not tell of by itself."""
         self._stamps: dict[str, str] = {}
-        self._notified = False
+
+    def begin(self) -> None:
+        """From here on nothing is missed: whoever looks for mail looks after this. Raises as `wait`."""
+        capabilities = self._line.capabilities
+        if "IDLE" in capabilities:
+            self._asked = self._folders[1:]
+            if self._asked and "NOTIFY" in capabilities:
+                with suppress(Refused):
+                    self._line.once(self._notify)
+                    self._asked = []
+            self._line.once(lambda client: None, self._first)  # what comes to an open folder is told later
+        self._changed()
 
     def wait(self) -> bool:
         """Wait for mail, at most until the line should be renewed. Returns whether something may have come.
 
         Raises SourceError where the line can't be kept, Dropped where it broke.
         """
-        capabilities = self._line.capabilities
-        if "IDLE" not in capabilities:
-            return self._asked(self._folders)
-        first, *others = [self._source.folder(name).raw for name in self._folders]
-        if others and "NOTIFY" in capabilities and not self._notified:
-            with suppress(Refused):
-                self._line.once(self._notify)
-                self._notified = True
-        alone = not others or self._notified
-        if self._line.once(lambda client: self._idle(client, RENEW if alone else ASK), first):
-            return True
-        return not alone and self._changed(self._folders[1:])
+        if self._asked == self._folders:
+            return not self._stop.wait(ASK) and self._changed()
+        came = self._line.once(lambda client: self._idle(client, ASK if self._asked else RENEW), self._first)
+        return self._changed() or came
 
-    def _asked(self, folders: list[str]) -> bool:
-        return not self._stop.wait(ASK) and self._changed(folders)
+    @property
+    def _first(self) -> str:
+        return self._source.folder(self._folders[0]).raw
 
-    def _changed(self, folders: list[str]) -> bool:
-        """Whether anything is new in folders, by one STATUS each."""
-        changed = False
-        for name in folders:
-            stamp = self._line.once(partial(self._status, name))
-            changed |= self._stamps.get(name, stamp) != stamp
-            self._stamps[name] = stamp
-        return changed
+    def _changed(self) -> bool:
+        """Whether anything is new in the folders that the server does not tell of, by one STATUS each."""
+        before, self._stamps = (
+            self._stamps,
+            {name: self._line.once(partial(self._status, name)) for name in self._asked},
+        )
+        return self._stamps != before
 
     def _status(self, name: str, client: imaplib.IMAP4) -> str:
         raw = self._source.folder(name).raw
