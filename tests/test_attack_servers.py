@@ -40,7 +40,13 @@ class ServerTest(ProgramTest):
         return made
 
     def opened(self, peer: Peer | PopPeer, **more: object) -> Source:
-        account = Account(peer.scheme, "127.0.0.1", peer.port, "records", **{"retries": 1, "timeout": 5.0, **more})  # type: ignore[arg-type]
+        account = Account(
+            peer.scheme,
+            "127.0.0.1",
+            peer.port,
+            "records",
+            **{"retries": 1, "timeout": 5.0, "search_timeout": 5.0, **more},
+        )  # type: ignore[arg-type]
         source = open_source(account, lambda *_: Secret("tidal"))
         self.addCleanup(source.close)
         return source

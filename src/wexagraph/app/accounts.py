@@ -13,7 +13,7 @@ from wexagraph.text import one_line
 
 SERVICE = "wexagraph"
 VARIABLE = "WEXAGRAPH_PASSWORD"
-KEYS = ("url", "password-variable", "password-command", "token-command", "authority", "retries")
+KEYS = ("url", "password-variable", "password-command", "token-command", "authority", "retries", "search-timeout")
 
 
 @dataclass(frozen=True)
@@ -26,10 +26,13 @@ class Known:
     token_command: str = ""
     authority: str = ""
     retries: int = 8
+    search_timeout: int = 300
 
     def account(self) -> Account:
         """The account to open. Raises CallError."""
-        return replace(parse_url(self.url), authority=self.authority, retries=self.retries)
+        return replace(
+            parse_url(self.url), authority=self.authority, retries=self.retries, search_timeout=self.search_timeout
+        )
 
     def login(self, prompt: Prompt | None) -> Login:
         """What finds the account's secret; `prompt` is None where nobody can be asked. It raises SourceError."""

@@ -189,6 +189,10 @@ def _lies_below(folder: Path, location: str) -> bool:
     return (folder / location).resolve().is_relative_to(folder.resolve())
 
 
+_LEAST = {"retries": 0, "search-timeout": 1}
+"""The keys of an account that are numbers, and the least that they may be."""
+
+
 def _accounts(path: Path, text: str, values: dict[str, Any], config: Configuration) -> None:
     for name, entry in values.items():
         table = f"accounts.{name}"
@@ -200,7 +204,8 @@ def _accounts(path: Path, text: str, values: dict[str, Any], config: Configurati
                     what = f"a {key} does not belong in this file. Use {key}-command, or the keyring"
                     raise wrong(path, text, table, key, what, "", [])
                 raise wrong(path, text, table, key, f"{key!r} is nothing that an account has", key, KEYS)
-            if not isinstance(value, int if key == "retries" else str):
+            is_right = isinstance(value, int) and value >= _LEAST[key] if key in _LEAST else isinstance(value, str)
+            if not is_right:
                 raise wrong(path, text, table, key, f"{key} = {value!r} is of the wrong kind", "", [])
         authority = entry.get("authority", "")
         config.accounts[name] = Known(
@@ -210,6 +215,7 @@ def _accounts(path: Path, text: str, values: dict[str, Any], config: Configurati
             token_command=entry.get("token-command", ""),
             authority=str(path.parent / Path(authority).expanduser()) if authority else "",
             retries=entry.get("retries", 8),
+            search_timeout=entry.get("search-timeout", 300),
         )
         try:
             config.accounts[name].account()

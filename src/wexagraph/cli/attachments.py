@@ -141,9 +141,6 @@ def _run(
 
     display = Display(("attachments",))
     with opened(context, source) as mailbox, display, stoppable(display) as stopped:
-        # files in a text and inside others do not show in a listing; on a line, bodies are not fetched on suspicion
-        listed = mailbox.searches and not (options.inline or options.nested or options.open_zips)
-        values["attached"] = (options.wanted or ("*",)) if listed else ()
         choice = apart(make_choice(values, zone_name(values["zone"])), mailbox, wish)
         then = None
         if wish is not None and not dry:

@@ -13,11 +13,12 @@ from zoneinfo import ZoneInfo
 from wexagraph.errors import CallError, MessageError
 from wexagraph.languages import Language
 from wexagraph.messages.conversations import Conversations, thread
-from wexagraph.selection.criteria import FLAGS, TESTS, Criterion, Subject, folder_matches, parse_size
+from wexagraph.selection.criteria import FLAGS, TESTS, Criterion, Subject, Unread, folder_matches, parse_size
 from wexagraph.selection.days import parse_day
 from wexagraph.selection.words import is_indexed
 from wexagraph.sources import WHOLE, Envelope, Partition, Source, Wanted
 
+_AT_ONCE, _AT_ONCE_BYTES = 200, 4 * 1024 * 1024
 _NEVER = datetime.min.replace(tzinfo=UTC)
 
 
@@ -28,7 +29,7 @@ class Choice:
     Criteria of one name mean either; different names mean all. An exception leaves out what it matches. `newest`
     keeps the N youngest of what is left. Days are counted in `zone`, ages from `today` (else from this day).
     `conversation` is the ID of a message whose whole conversation is chosen, in whatever folders. The folder `apart`,
-    and no other below it, is never looked into.
+    and no other below it, is never looked into. A `thorough` one finds attachments that a server does not tell of.
     """
 
     folders: tuple[str, ...] = ()
@@ -40,6 +41,7 @@ class Choice:
     conversation: str = ""
     today: date | None = field(default=None, compare=False)
     apart: str = field(default="", compare=False)
+    thorough: bool = field(default=False, compare=False)
     _cheap_first: tuple[tuple[Criterion, ...], ...] = field(init=False, repr=False, compare=False, default=())
 
     def __post_init__(self) -> None:
@@ -121,8 +123,8 @@ class Choice:
     def with_attachments(self) -> Choice:
         """The same choice of messages that have something attached."""
         if any(criterion.name == "attached" for criterion in self.criteria):
-            return self
-        return replace(self, criteria=(*self.criteria, Criterion("attached", "*")))
+            return replace(self, thorough=True)
+        return replace(self, criteria=(*self.criteria, Criterion("attached", "*")), thorough=True)
 
     @property
     def narrows(self) -> bool:
@@ -150,9 +152,12 @@ class Choice:
 
     def matches(self, source: Source, envelope: Envelope) -> bool:
         """Whether a message is chosen, `newest` apart. A message that can't be read is, so that its failure shows."""
-        if self.ids is not None and envelope.id not in self.ids:
-            return False
-        return self.meets(Subject(source, envelope, self.zone, self.today))
+        return (self.ids is None or envelope.id in self.ids) and self.meets(self._subject(source, envelope))
+
+    def _subject(self, source: Source, envelope: Envelope) -> Subject:
+        subject = Subject(source, envelope, self.zone, self.today)
+        subject.thorough, subject.waits = self.thorough, source.lists_apart
+        return subject
 
     def meets(self, subject: Subject) -> bool:
         """Whether a message meets the criteria, and none of the exceptions. Several choices may be put to a subject."""
@@ -179,7 +184,44 @@ class Choice:
             from wexagraph.selection.program import search_program
 
             wanted = Wanted(search_program(self._cheap_first, self.exceptions, self.today), self.ids, self.texts)
-        return (envelope for envelope in source.envelopes(folder, share, wanted) if self.matches(source, envelope))
+        envelopes = source.envelopes(folder, share, wanted)
+        if source.lists_apart:
+            return self._in_batches(source, envelopes)
+        return (envelope for envelope in envelopes if self.matches(source, envelope))
+
+    def _in_batches(self, source: Source, envelopes: Iterator[Envelope]) -> Iterator[Envelope]:
+        """The chosen ones of messages whose bodies come over a line: many are asked for at once."""
+        waiting: list[tuple[Envelope, Subject | None]] = []
+        size = unread = 0
+        for envelope in envelopes:
+            if self.ids is not None and envelope.id not in self.ids:
+                continue
+            subject = self._subject(source, envelope)
+            try:
+                if self.meets(subject):
+                    waiting.append((envelope, None))
+            except Unread:
+                waiting.append((envelope, subject))
+                size, unread = size + envelope.size, unread + 1
+            if size > _AT_ONCE_BYTES or unread >= _AT_ONCE or not unread:
+                yield from self._read(source, waiting)
+                waiting, size, unread = [], 0, 0
+        yield from self._read(source, waiting)
+
+    def _read(self, source: Source, waiting: list[tuple[Envelope, Subject | None]]) -> Iterator[Envelope]:
+        """Those of messages that are chosen, or may be once they are read."""
+        unread = source.read_many([envelope for envelope, subject in waiting if subject is not None])
+        for envelope, subject in waiting:
+            if subject is not None:
+                _, data = next(unread)
+                if isinstance(data, MessageError):
+                    envelope.trouble = str(data)
+                else:
+                    subject.read(data)
+                    if not self.meets(subject):
+                        continue
+                    source.keep(envelope, data)
+            yield envelope
 
     def settled(self, source: Source) -> Choice:
         """The choice with its conversation looked up: the IDs of all messages in it. Raises CallError where there is no

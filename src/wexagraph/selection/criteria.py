@@ -15,16 +15,26 @@ from wexagraph.messages.visible_text import visible_texts
 from wexagraph.selection.days import before, parse_day
 from wexagraph.selection.words import folded, holds
 from wexagraph.sources import Envelope, Source
+from wexagraph.sources.base import Leaf, listed
 
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([kmg]?)i?b?", re.IGNORECASE)
 _UNITS = {"": 1, "k": 1024, "m": 1024**2, "g": 1024**3}
 
 
+class Unread(Exception):
+    """The body of a message is asked for, and comes later."""
+
+
 class Subject:
-    """What a criterion is put to: a message by its envelope, its body read at most once and only when asked for."""
+    """What a criterion is put to: a message by its envelope, its body read at most once and only when asked for.
+
+    Where it `waits`, the body comes later, with those of others, and who asks for it meets Unread. Where it is
+    `thorough`, files that a server does not tell of are looked for in it.
+    """
 
     def __init__(self, source: Source, envelope: Envelope, zone: tzinfo | None, today: date | None = None) -> None:
         self.source, self.envelope, self.zone, self.today = source, envelope, zone, today or date.today()
+        self.thorough = self.waits = False
         self._message: Message | None = None
         self._body: str | None = None
         self._addresses: dict[bytes, list[str]] = {}
@@ -44,9 +54,20 @@ class Subject:
 
     def message(self) -> Message:
         """The message, read when it is asked for. Raises MessageError."""
-        if self._message is None:
-            self._message = Message(self.source.read(self.envelope))
+        if self._message is None and self.waits:
+            raise Unread
+        return self._message or self.read(self.source.read(self.envelope))
+
+    def read(self, data: bytes) -> Message:
+        """Take the bytes of the message."""
+        self._message, self.waits = Message(data), False
         return self._message
+
+    def attachments(self) -> list[Leaf]:
+        """What is attached to the message. Raises MessageError."""
+        if self._message is not None or (self.thorough and self.source.may_hide(self.envelope)):
+            return listed(self.message())
+        return self.source.attachments(self.envelope)
 
     def body(self) -> str:
         """The text that a reader sees, folded for comparing. Raises MessageError."""
@@ -120,8 +141,7 @@ def _text(subject: Subject, value: str) -> bool:
 
 
 def _attached(subject: Subject, value: str) -> bool:
-    leaves = subject.source.attachments(subject.envelope)
-    return any(text_matches(value, leaf.name, leaf.type) for leaf in leaves)
+    return any(text_matches(value, leaf.name, leaf.type) for leaf in subject.attachments())
 
 
 @dataclass(frozen=True)

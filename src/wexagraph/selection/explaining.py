@@ -11,9 +11,12 @@ from wexagraph.sources import Source
 def why_none(source: Source, choice: Choice) -> str:
     """A sentence on why no message is chosen; "" where nothing narrows the choice.
 
-    Goes through the messages once more, and reads bodies only where a criterion asks for them.
+    Goes through the messages once more, and reads bodies only where there are exceptions.
     """
     groups = choice.groups
+    # bodies were read once, and none of them was it; only exceptions make that less than sure
+    in_bodies = [] if choice.exceptions else [group for group in groups if group[0].reads_body]
+    cheap = groups[: len(groups) - len(in_bodies)]  # those that read bodies come last
     if not (groups or choice.exceptions or choice.ids is not None or choice.folders):
         return ""
     left = [0] * (len(groups) + 1)
@@ -23,36 +26,38 @@ def why_none(source: Source, choice: Choice) -> str:
                 continue
             subject = Subject(source, envelope, choice.zone, choice.today)
             left[0] += 1
-            for number, group in enumerate(groups, 1):
+            for number, group in enumerate(cheap, 1):
                 try:
                     if not any(criterion.matches(subject) for criterion in group):
                         break
                 except MessageError:
                     break
                 left[number] += 1
-    return _sentence(left, groups, choice)
+    steps = [[group] for group in cheap] + ([in_bodies] if in_bodies else [])
+    return _sentence(left, steps, choice)
 
 
-def _sentence(left: list[int], groups: tuple[tuple[Criterion, ...], ...], choice: Choice) -> str:
+def _sentence(left: list[int], steps: list[list[tuple[Criterion, ...]]], choice: Choice) -> str:
     where = f" in {' or '.join(choice.folders)}" if choice.folders else ""
     if not left[0]:
         what = "has one of these IDs" if choice.ids is not None else "lies there"
         return f"No message{where} {what}."
-    for number, group in enumerate(groups, 1):
+    words = [" and ".join(map(_words, step)) for step in steps]
+    for number, step in enumerate(steps, 1):
         if not left[number]:
-            said = f"none is {_words(group)}"
-            before = " and ".join(map(_words, groups[: number - 1]))
+            before = " and ".join(words[: number - 1])
             if before:
                 count = f"{left[number - 1]:,} message{'s are' if left[number - 1] != 1 else ' is'}{where} {before}"
             else:
                 count = f"Of {left[0]:,} message{'s' * (left[0] != 1)}{where}"
-            wild = [one.value for one in group if has_wildcard(one.value) and not one.reads_body]
+            criteria = [one for group in step for one in group]
+            wild = [one.value for one in criteria if has_wildcard(one.value) and not one.reads_body]
             hint = (
                 f" {wild[0]!r} has to fit the whole field: * and ? stand for letters, [*] and [?] for themselves."
                 if wild
                 else ""
             )
-            return f"{count}, {said}.{hint}"
+            return f"{count}, none is {words[number - 1]}.{hint}"
     return f"{left[-1]:,} message{'s fit' if left[-1] != 1 else ' fits'}, and the exceptions leave out all of them."
 
 

@@ -41,7 +41,8 @@ class Account:
     """An account: where, as whom, and which folder (`folder`, "" for all).
 
     `authority` is a file with certificates of an authority to trust besides the system's. `retries` is how often a line
-    is tried anew without any message coming through; `timeout` is in seconds.
+    is tried anew without any message coming through; `timeout` is in seconds, as is `search_timeout`, of what a server
+    searches.
     """
 
     scheme: str
@@ -52,6 +53,7 @@ class Account:
     authority: str = ""
     retries: int = 8
     timeout: float = 60.0
+    search_timeout: float = 300.0
 
     @property
     def url(self) -> str:

@@ -12,8 +12,8 @@ from typing import NamedTuple
 
 from wexagraph.errors import FolderError, MessageError
 from wexagraph.messages import Message
-from wexagraph.messages.dates import parse_separator
-from wexagraph.messages.headers import Header
+from wexagraph.messages.dates import parse_date, parse_separator
+from wexagraph.messages.headers import Header, header_end
 from wexagraph.messages.mime import Part
 from wexagraph.notes import Note
 
@@ -217,6 +217,13 @@ class Source(ABC):
     def attachments(self, envelope: Envelope) -> list[Leaf]:
         """What is attached to the message, by name, type and size."""
 
+    def may_hide(self, envelope: Envelope) -> bool:
+        """Whether the message may have files that `attachments` does not tell of, since it was not read for that."""
+        return False
+
+    def keep(self, envelope: Envelope, data: bytes) -> None:  # noqa: B027  most sources read as quickly again
+        """The bytes of a message were read to choose it, and will be read again soon."""
+
     def original(self, envelope: Envelope) -> Original | None:
         """The file that a message was made from, where it lies in one alone. Raises MessageError."""
         return None
@@ -243,6 +250,19 @@ def bounded(envelopes: Iterable[Envelope], most: int, most_bytes: int = 2**62) -
         held += envelope.size
     if batch:
         yield batch
+
+
+def is_of(listed: Header, data: bytes) -> bool:
+    """Whether bytes are those of the message that was listed with a header: the fields that tell one letter from
+    another say the same, however a server has spelt and folded them in its list."""
+    own = Header(data[: header_end(data)])
+    for name in (b"message-id", b"subject"):
+        if listed.raw(name) is not None and listed.text(name).split() != own.text(name).split():
+            return False
+    if listed.raw(b"from") is not None and listed.addresses(b"from") != own.addresses(b"from"):
+        return False
+    date, own_date = (parse_date((header.raw(b"date") or b"").decode("latin-1")) for header in (listed, own))
+    return date is None or date == own_date
 
 
 def listed(message: Message) -> list[Leaf]:

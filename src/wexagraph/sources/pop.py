@@ -14,7 +14,7 @@ from typing import Any, TypeVar
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.messages import Header, Message
 from wexagraph.sources.accounts import GOODBYE, Account, Login, Secret, bearer, line_failed, refused
-from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Wanted, bounded, listed
+from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Wanted, bounded, is_of, listed
 
 T = TypeVar("T")
 _Answer = list[bytes] | MessageError
@@ -23,7 +23,7 @@ _TRIES = 4
 _HEADERS = 200
 _LINE_COST = 64
 _BATCH_BYTES, _BATCH_MESSAGES = 4 * 1024 * 1024, 50
-_LATER = re.compile(r"\[(?:IN-USE|LOGIN-DELAY|SYS/TEMP)\]", re.IGNORECASE)
+_LATER = re.compile(r"\[(?:IN-USE|LOGIN-DELAY|SYS/TEMP)\]|\block(?:ed)?\b", re.IGNORECASE)
 
 _MOST_ANSWER = 256 * 1024 * 1024
 _MOST_LIST = 64 * 1024 * 1024
@@ -79,7 +79,7 @@ class PopSource(Source):
         self._numbers: dict[str, int] = {}
         self._sizes: dict[str, int] = {}
         self._failures = 0
-        self._ahead = False
+        self._ahead, self._has_top = False, True
         self._call(lambda client: client.noop())
 
     def close(self) -> None:
@@ -99,12 +99,22 @@ class PopSource(Source):
         ids = wanted.ids if wanted is not None else None
         chosen = (envelope for envelope in self.outline(folder) if ids is None or envelope.id in ids)
         while some := list(islice(chosen, _HEADERS)):
-            for envelope, lines in self._answers("TOP {} 0", some):
-                if isinstance(lines, MessageError):
-                    envelope.trouble = str(lines)
+            for envelope, head in self._heads(some):
+                if isinstance(head, MessageError):
+                    envelope.trouble = str(head)
                 else:
-                    envelope.header = Header(b"\n".join(lines) + b"\n\n")
+                    envelope.header = head
                 yield envelope
+
+    def _heads(self, envelopes: list[Envelope]) -> Iterator[tuple[Envelope, Header | MessageError]]:
+        """The headers of messages; a server that has no TOP is asked for all of each."""
+        for at in range(0, len(envelopes), size := _HEADERS if self._has_top else 1):
+            for envelope, lines in self._answers("TOP {} 0" if self._has_top else "RETR {}", envelopes[at : at + size]):
+                if isinstance(lines, MessageError):
+                    yield envelope, lines
+                    continue
+                end = next((number for number, line in enumerate(lines) if not line.strip()), len(lines))
+                yield envelope, Header(b"\n".join(lines[:end]) + b"\n\n")
 
     def outline(self, folder: str, share: Partition = WHOLE) -> Iterator[Envelope]:
         return (self._envelope(uid) for uid in list(self._numbers))
@@ -124,15 +134,15 @@ class PopSource(Source):
         """Bytes of many messages in their order, asked for several at a time."""
         for batch in bounded(envelopes, _BATCH_MESSAGES, _BATCH_BYTES):
             # what was not listed with its header is asked for that first: the bytes have to fit it
-            blank = [envelope for envelope in batch if not envelope.header.block]
-            heads = {envelope.place: lines for envelope, lines in self._answers("TOP {} 0", blank)} if blank else {}
+            blank = [envelope for envelope in batch if self._has_top and not envelope.header.block]
+            heads = {envelope.place: head for envelope, head in self._heads(blank)}
             for envelope, lines in self._answers("RETR {}", batch):
                 if isinstance(lines, MessageError):
                     yield envelope, lines
                     continue
-                head = heads.get(envelope.place, envelope.header.block.split(b"\n"))
+                head = heads.get(envelope.place, envelope.header)
                 data = _joined(lines)
-                fits = isinstance(head, MessageError) or _begins_with(lines, head)
+                fits = isinstance(head, MessageError) or is_of(head, data)
                 yield envelope, data if fits else MessageError(_OTHER)
 
     def attachments(self, envelope: Envelope) -> list[Leaf]:
@@ -143,6 +153,11 @@ class PopSource(Source):
             return listed(Message(self.read(envelope)))
         except MessageError:
             return []
+
+    def may_hide(self, envelope: Envelope) -> bool:
+        """A message of one part is not read for its attachments; a text may hold files."""
+        kind = (envelope.header.raw(b"content-type") or b"text/plain").lstrip().lower()
+        return kind.startswith(b"text/plain")
 
     def _answers(self, command: str, envelopes: list[Envelope]) -> list[tuple[Envelope, _Answer]]:
         """What the server says to a command about each message: the lines, or why there are none.
@@ -222,7 +237,9 @@ class PopSource(Source):
             try:
                 self._log_in(client)
                 self._numbers = _numbered(client.uidl()[1])
-                self._ahead = "PIPELINING" in _capabilities(client)
+                capabilities = _capabilities(client)
+                self._ahead = "PIPELINING" in capabilities
+                self._has_top = "TOP" in capabilities or _takes_top(client, self._numbers)
                 sizes = {int(f[0]): int(f[1]) for f in (line.split() for line in client.list()[1]) if len(f) > 1}
             except BaseException:
                 client.close()
@@ -273,10 +290,14 @@ class PopSource(Source):
                 client.close()
 
 
-def _begins_with(lines: list[bytes], head: list[bytes]) -> bool:
-    """Whether a message begins with the header that was listed of it."""
-    wanted = [line for line in head if line.strip()]
-    return lines[: len(wanted)] == wanted
+def _takes_top(client: poplib.POP3, numbers: dict[str, int]) -> bool:
+    """Whether a server that does not say so has TOP, which is optional (RFC 1939 section 7)."""
+    for number in list(numbers.values())[:1]:
+        try:
+            client.top(number, 0)
+        except poplib.error_proto as error:
+            return not _is_refusal(error)
+    return True
 
 
 def _joined(lines: list[bytes]) -> bytes:

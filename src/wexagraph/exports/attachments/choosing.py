@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from wexagraph.errors import MessageError
 from wexagraph.exports.attachments.context import Context
 from wexagraph.exports.attachments.entries import Entry
-from wexagraph.exports.attachments.pulling import has_wanted
+from wexagraph.exports.attachments.pulling import has_wanted, is_wanted
 from wexagraph.messages import Header, Message
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope
@@ -21,11 +21,9 @@ def wanted(run: Context, choice: Choice) -> Iterator[Envelope]:
     """The chosen messages of which something is missing; the others are counted as already there."""
     choice = _narrowed(run, choice)
     # what is bound by type holds old and new together: something new wants all of it
-    every = run.options.binds_types and not all(
-        _entries_there(run, one) is not None for one in choice.select(run.source)
-    )
+    every = run.options.binds_types and not all(_entries_there(run, one) is not None for one in _chosen(run, choice))
     unmet = set(choice.ids or ())
-    for envelope in choice.select(run.source):
+    for envelope in _chosen(run, choice):
         if run.stopped():
             run.report.interrupted = True
             return
@@ -42,6 +40,19 @@ def wanted(run: Context, choice: Choice) -> Iterator[Envelope]:
         run.report.already_there += len(entries) - (0 if run.options.native else unmade)
         run.advance()
     run.report.unknown_ids = sorted(unmet)
+
+
+def _chosen(run: Context, choice: Choice) -> Iterator[Envelope]:
+    """The chosen messages, but for those of which a server tells that they have nothing that is wanted."""
+    return (envelope for envelope in choice.select(run.source) if _may_have(run, envelope))
+
+
+def _may_have(run: Context, envelope: Envelope) -> bool:
+    source, options = run.source, run.options
+    if not source.searches or options.inline or options.nested or options.open_zips:
+        return True  # what is inside of others does not show in a list
+    leaves = source.attachments(envelope)
+    return any(is_wanted(leaf.name, leaf.type, options) for leaf in leaves) or source.may_hide(envelope)
 
 
 def _entries_there(run: Context, envelope: Envelope) -> list[Entry] | None:
@@ -62,9 +73,9 @@ def _is_intact(run: Context, entry: Entry) -> bool:
 
 def _narrowed(run: Context, choice: Choice) -> Choice:
     """The choice whose newest are those of the messages that have an attachment which is wanted."""
-    if choice.newest is None or run.source.searches:
+    if choice.newest is None:
         return choice
-    every = replace(choice, newest=None).select(run.source)
+    every = _chosen(run, replace(choice, newest=None))
     ranked = sorted(
         (
             (e.date()[0] or _NEVER, n, e.id, Envelope(e.folder, e.place, e.size, Header(b""), e.stamp))

@@ -133,7 +133,7 @@ def _pull(stager: Stager, envelope: Envelope, data: bytes, options: ExtractOptio
     keys: Counter[str] = Counter()
     taken: list[Taken] = []
     for number, (place, attachment) in enumerate(_all(Message(data), options), 1):
-        if not _is_wanted(attachment, options):
+        if not is_wanted(attachment.name, attachment.type, options):
             continue
         content = attachment.content()
         if not _fits(len(content), options):
@@ -206,11 +206,15 @@ def _members(attachment: Attachment) -> Iterator[Attachment]:
 
 def has_wanted(message: Message, options: ExtractOptions) -> bool:
     """Whether a message has an attachment that would be taken."""
-    return any(_is_wanted(each, options) and _fits(len(each.content()), options) for _, each in _all(message, options))
+    return any(
+        is_wanted(each.name, each.type, options) and _fits(len(each.content()), options)
+        for _, each in _all(message, options)
+    )
 
 
-def _is_wanted(attachment: Attachment, options: ExtractOptions) -> bool:
-    return not options.wanted or any(text_matches(value, attachment.name, attachment.type) for value in options.wanted)
+def is_wanted(name: str, type: str, options: ExtractOptions) -> bool:
+    """Whether an attachment of this name and media type would be taken."""
+    return not options.wanted or any(text_matches(value, name, type) for value in options.wanted)
 
 
 def _fits(size: int, options: ExtractOptions) -> bool:

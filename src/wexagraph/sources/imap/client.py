@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import imaplib
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from typing import Any
 
 MOST_LITERAL = 256 * 1024 * 1024
@@ -11,6 +13,8 @@ MOST_LITERAL = 256 * 1024 * 1024
 _MOST_ANSWER = MOST_LITERAL + 64 * 1024 * 1024
 _MOST_LINES = 64 * 1024 * 1024
 _LINE_COST = 120  # bytes: each line is kept as objects of its own
+_LONGEST = 3600.0
+"""Seconds that a server may say that it is still at it."""
 _LEAST_RATE = 1024  # bytes a second, once the timeout of a connection is over
 
 # imaplib refuses lines of more than a million bytes; a SEARCH or a BODYSTRUCTURE may be longer
@@ -20,15 +24,32 @@ imaplib._MAXLINE = _MOST_LINES  # type: ignore[attr-defined]
 class Client(imaplib.IMAP4):
     """A line that may be encrypted later. After `timeout` seconds of an answer, bytes have to keep coming."""
 
+    is_slow = _listens = False
+
     def __init__(self, host: str, port: int, timeout: float) -> None:
         self._timeout = timeout
         self._begin()
         super().__init__(host, port, timeout)
 
+    @contextmanager
+    def patient(self, seconds: float) -> Iterator[None]:
+        """Wait so long for each line that a server says meanwhile; `is_slow` tells whether that was too short."""
+        usual, self._timeout, self._listens = self._timeout, seconds, True
+        self.sock.settimeout(seconds)
+        try:
+            yield
+        except TimeoutError:
+            self.is_slow = True
+            raise
+        finally:
+            self._timeout, self._listens = usual, False
+            with suppress(OSError):
+                self.sock.settimeout(usual)
+
     def _begin(self) -> None:
         """Count the answers of a command from here."""
         self._taken = self._taken_in_lines = 0
-        self._since = time.monotonic()
+        self._since = self._begun = time.monotonic()
 
     def _command(self, name: str, *arguments: Any) -> Any:
         self._begin()
@@ -41,6 +62,7 @@ class Client(imaplib.IMAP4):
             raise imaplib.IMAP4.abort("the server's answer has no end")
         over = time.monotonic() - self._since - self._timeout
         if over > 0 and self._taken < over * _LEAST_RATE:
+            self.is_slow = True
             raise imaplib.IMAP4.abort("the server takes too long to answer")
 
     @property
@@ -71,6 +93,8 @@ class Client(imaplib.IMAP4):
             self._count(len(piece), in_line=True)
             pieces.append(piece)
             if not piece or piece.endswith(b"\n"):
+                if self._listens and time.monotonic() < self._begun + _LONGEST:
+                    self._since = time.monotonic()
                 return b"".join(pieces)
 
 

@@ -110,6 +110,19 @@ class Connection:
         kind, data = client.uid(command, *arguments)
         return self.checked(kind, data)
 
+    def search(self, client: imaplib.IMAP4, *arguments: Any) -> list[Any]:
+        """The answers to a search, which may take a server longer than all else. Raises Refused, also where it takes
+        too long; Dropped."""
+        assert isinstance(client, Client)
+        try:
+            with client.patient(self.account.search_timeout):
+                return self.ask(client, "SEARCH", *arguments)
+        except (TimeoutError, imaplib.IMAP4.abort):
+            if not client.is_slow:
+                raise
+            self.hang_up()
+            raise Refused(f"searching takes longer than {self.account.search_timeout:g} seconds") from None
+
     def checked(self, kind: str, data: list[Any]) -> list[Any]:
         """The data of a command that ended well. Raises Refused, Dropped."""
         if kind == "OK":

@@ -22,6 +22,7 @@ _TOKEN = re.compile(
 )
 _BEGIN = re.compile(rb"\d+ \(")
 _DEEPEST = 60
+_LEAST_HIDDEN = 20  # bytes of the shortest file in a text, with the lines that begin and end it
 _MOST_MESSAGES = 5_000_000
 
 
@@ -53,10 +54,12 @@ def parse(items: Iterable[Item | None]) -> list[Any]:
 
 
 def fetched(items: Iterable[Any]) -> Iterator[dict[str, Any]]:
-    """The FETCH responses in what imaplib collected, each as its items by upper-case name.
+    """What the FETCH responses that imaplib collected say of each message: its items by upper-case name.
 
-    What says nothing of a UID (a change of flags that the server tells on its own) is passed over.
+    A server may tell of a message in pieces; one that says nothing of a UID is passed over. A body that is NIL is that
+    of an empty message.
     """
+    by_uid: dict[bytes, dict[str, Any]] = {}
     for response in _responses(items):
         parsed = parse(response)
         values = next((value for value in parsed if isinstance(value, list)), [])
@@ -64,11 +67,13 @@ def fetched(items: Iterable[Any]) -> Iterator[dict[str, Any]]:
         for name, value in zip(values[::2], values[1::2], strict=False):
             if isinstance(name, bytes):
                 key = name.decode("latin-1").upper()
-                answer["BODY[]" if key.startswith("BODY[]") else "HEADER" if key.startswith("BODY[HEADER") else key] = (
-                    value
-                )
-        if isinstance(answer.get("UID"), bytes) and answer["UID"].isdigit():
-            yield answer
+                if key.startswith("BODY[]"):
+                    answer["BODY[]"] = b"" if value is None else value
+                else:
+                    answer["HEADER" if key.startswith("BODY[HEADER") else key] = value
+        if isinstance(uid := answer.get("UID"), bytes) and uid.isdigit():
+            by_uid.setdefault(uid, {}).update(answer)
+    yield from by_uid.values()
 
 
 def _responses(items: Iterable[Any]) -> Iterator[list[Item]]:
@@ -130,6 +135,19 @@ def leaves(structure: Any) -> list[Leaf]:
     return attached
 
 
+def may_hide(structure: Any) -> bool:
+    """Whether a message may have files that its BODYSTRUCTURE does not tell of: such as stand in a text (uuencode,
+    yEnc), or around the parts of a multipart."""
+    if not isinstance(structure, list) or not structure:
+        return True
+    if isinstance(structure[0], list):
+        return True
+    kind = b"/".join(word.lower() for word in structure[:2] if isinstance(word, bytes))
+    octets = structure[6] if len(structure) > 6 else None
+    is_short = isinstance(octets, bytes) and octets.isdigit() and int(octets) < _LEAST_HIDDEN
+    return kind in (b"text/plain", b"text", b"") and not is_short
+
+
 def _charsets(structure: list[Any]) -> Iterator[str]:
     """The character sets that the parts of a structure name, in their order."""
     waiting = [structure]
@@ -171,6 +189,8 @@ def _walk(part: list[Any], above: str, collected: list[Leaf], number: str, chars
     named = disposition[1] if disposition else None
     name = _parameter(named, "filename", charset) or _parameter(parameters, "name", charset)
     type = f"{kind}/{subtype}"
+    if kind == "multipart":  # without a boundary, it is read as the text that it is
+        return
     attached = disposition is not None and disposition[0].lower() == b"attachment"
     layout = above == "multipart/related" and kind == "image" and len(part) > 3 and part[3]
     shown = is_shown_text(type) or (type in LABELLED and type != "message/external-body")

@@ -11,12 +11,12 @@ from typing import Any, TypeVar
 from wexagraph.errors import FolderError, MessageError, SourceError
 from wexagraph.messages import Header
 from wexagraph.messages.dates import parse_date
-from wexagraph.messages.headers import LISTED, header_end
+from wexagraph.messages.headers import LISTED
 from wexagraph.sources.accounts import Account, Login, steers_no_line
-from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Trouble, Wanted, bounded
+from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Trouble, Wanted, bounded, is_of
 from wexagraph.sources.imap.connection import Connection, Dropped, Refused, quoted
 from wexagraph.sources.imap.folders import Folder, Folders, Namespace, namespaces
-from wexagraph.sources.imap.responses import fetched, leaves, number_set, numbers, parse
+from wexagraph.sources.imap.responses import fetched, leaves, may_hide, number_set, numbers, parse
 
 P = TypeVar("P")
 R = TypeVar("R")
@@ -27,6 +27,7 @@ _PROOF = "MESSAGE-ID DATE FROM SUBJECT"
 _BODY = f"(UID INTERNALDATE RFC822.SIZE BODY.PEEK[HEADER.FIELDS ({_PROOF})] BODY.PEEK[])"
 _ENVELOPES, _OUTLINES = 2000, 20_000
 _BATCH_BYTES, _BATCH_MESSAGES = 4 * 1024 * 1024, 500
+_MOST_KEPT = 64 * 1024 * 1024
 _TRIES = 4
 _GONE = "the server does not deliver this message"
 _OTHER = "the server delivers another message than the one that it has listed"
@@ -43,7 +44,8 @@ class ImapSource(Source):
         super().__init__(location=account.url, kind="IMAP")
         self.account, self.line = account, Connection(account, login)
         self.all_folders = Folders()
-        self._structures: dict[tuple[str, str], list[Leaf]] = {}
+        self._structures: dict[tuple[str, str], tuple[list[Leaf], bool]] = {}
+        self._kept: dict[tuple[str, str], bytes] = {}
         self._chunk: tuple[str, list[int]] = ("", [])
         self._validity: dict[str, str] = {}
         self._ahead = ThreadPoolExecutor(1, "line")
@@ -166,9 +168,9 @@ class ImapSource(Source):
             if beyond:
                 # one literal at the end: its key stands last in the program
                 client.literal = beyond[0]  # type: ignore[assignment]
-                data = self.line.ask(client, "SEARCH", *results, "CHARSET", "UTF-8", *keys)
+                data = self.line.search(client, *results, "CHARSET", "UTF-8", *keys)
             else:
-                data = self.line.ask(client, "SEARCH", *results, *keys)
+                data = self.line.search(client, *results, *keys)
             return client.response("ESEARCH")[1] if results else data
 
         raw = self.folder(folder).raw
@@ -179,7 +181,7 @@ class ImapSource(Source):
         except Refused as error:
             if program == ("ALL",):
                 raise FolderError(folder, f"the server says: {error}") from error
-            # a character set or a key that this server does not know: our own tests find the messages
+            # what this server does not know, or is too slow at: our own tests find the messages
             simpler = (
                 tuple(key for key in program[:-2] if isinstance(key, str)) if isinstance(program[-1], bytes) else ()
             )
@@ -208,17 +210,29 @@ class ImapSource(Source):
             return self._fetch(folder, uids[:middle], what) + self._fetch(folder, uids[middle:], what)
 
     def attachments(self, envelope: Envelope) -> list[Leaf]:
+        return self._structure(envelope)[0]
+
+    def may_hide(self, envelope: Envelope) -> bool:
+        return self._structure(envelope)[1]
+
+    def _structure(self, envelope: Envelope) -> tuple[list[Leaf], bool]:
         key = (envelope.folder, envelope.place)
         if key not in self._structures:
             folder, chunk = self._chunk
             uid = int(envelope.place)
             asked = chunk if folder == envelope.folder and uid in chunk and not self._structures else [uid]
             for answer in self._fetch(envelope.folder, asked, "(UID BODYSTRUCTURE)"):
-                self._structures[(envelope.folder, _place(int(answer["UID"])))] = leaves(answer.get("BODYSTRUCTURE"))
-            self._structures.setdefault(key, [])
+                structure = answer.get("BODYSTRUCTURE")
+                place = _place(int(answer["UID"]))
+                self._structures[(envelope.folder, place)] = leaves(structure), may_hide(structure)
+            self._structures.setdefault(key, ([], True))
         return self._structures[key]
 
     # bytes
+
+    def keep(self, envelope: Envelope, data: bytes) -> None:
+        if sum(map(len, self._kept.values())) + len(data) <= _MOST_KEPT:
+            self._kept[envelope.folder, envelope.place] = data
 
     def read(self, envelope: Envelope) -> bytes:
         body = self._bodies(envelope.folder, [envelope])[envelope.place]
@@ -246,8 +260,10 @@ class ImapSource(Source):
 
     def _bodies(self, folder: str, batch: list[Envelope]) -> dict[str, bytes | MessageError]:
         """The bytes by place. A line that breaks is mended, and what it broke on is asked for in smaller pieces."""
-        bodies: dict[str, bytes | MessageError] = {}
-        waiting = [batch]
+        bodies: dict[str, bytes | MessageError] = {
+            each.place: self._kept.pop((folder, each.place)) for each in batch if (folder, each.place) in self._kept
+        }
+        waiting = [left] if (left := [each for each in batch if each.place not in bodies]) else []
         tries = 0
         while waiting:
             piece = waiting.pop()
@@ -331,18 +347,15 @@ def stamp_of(validity: str, answer: dict[str, Any]) -> str:
 
 
 def _fitting(envelope: Envelope, answer: dict[str, Any], validity: str) -> bytes | MessageError:
-    """The bytes of a message, where they fit what was listed of it: size, arrival, and fields of its header."""
+    """The bytes of a message, where they fit what was listed of it: arrival, and what its header says."""
     data: bytes = answer["BODY[]"]
-    if (
-        envelope.stamp
-        and isinstance(answer.get("INTERNALDATE"), bytes)
-        and stamp_of(validity, answer) != envelope.stamp
-    ):
-        return MessageError(_OTHER)
-    head = data[: header_end(data)].replace(b"\r\n", b"\n")
-    for fields in (answer.get("HEADER"), envelope.header.block):
-        lines = (fields or b"").replace(b"\r\n", b"\n").split(b"\n")
-        if not all(line in head for line in lines):
+    if envelope.stamp and isinstance(answer.get("INTERNALDATE"), bytes):
+        validity_then, _, arrived_then = envelope.stamp.split("; ", 2)  # the size may be a guess until it is read
+        validity_now, _, arrived_now = stamp_of(validity, answer).split("; ", 2)
+        if (validity_then, arrived_then) != (validity_now, arrived_now):
+            return MessageError(_OTHER)
+    for listed in (Header((answer.get("HEADER") or b"").replace(b"\r\n", b"\n")), envelope.header):
+        if not is_of(listed, data):
             return MessageError(_OTHER)
     if (
         not isinstance(answer.get("HEADER"), bytes)
