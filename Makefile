@@ -2,6 +2,7 @@
 # make test   sets up everything and runs all tests
 # make quick  what a change breaks most likely, in 90 seconds
 # make newest  all tests with the parts that pip gives today; make oldest  with the lowest that pyproject.toml allows
+# make servers  an account at every mail server that installs here, and the table of docs/accounts.md
 # make manual the manual page, docs/wexagraph.1
 # make check  format, lint and types
 # make bench  all benchmarks, a table each (see benchmarks/README.md)
@@ -13,7 +14,7 @@ STAMP = $(VENV)/ready
 # compiled once, as an installation is: else every start of the program would compile it anew
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test quick newest oldest manual check bench clean
+.PHONY: demo test quick servers newest oldest manual check bench clean
 
 $(STAMP): pyproject.toml constraints.txt
 	./setup.sh $(PYTHON) $(VENV)
@@ -28,6 +29,9 @@ test: $(STAMP)
 
 quick: $(STAMP)
 	PATH="$(CURDIR)/$(BIN):$$PATH" $(BIN)/python -m tests --quick
+
+servers: $(STAMP)
+	PATH="$(CURDIR)/$(BIN):$$PATH" $(BIN)/python -m tests.test_servers
 
 newest oldest:
 	./setup.sh $(PYTHON) $(VENV)-$@ $@

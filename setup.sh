@@ -1,8 +1,8 @@
 #!/bin/sh
 # Usage: setup.sh PYTHON VENV [tested | newest | oldest], or setup.sh --bench for what only the benchmarks need
 # Makes a virtual environment with Wexagraph, its extras and the tools for developing it; on Debian, installs what
-# the tests need: qpdf, poppler, unzip, age, groff, Chromium and LibreOffice Calc, which judge results, Dovecot, the server they read from, and the libraries of the second page
-# engine.
+# the tests need: qpdf, poppler, unzip, age, groff, Chromium and LibreOffice Calc, which judge results, Dovecot, the server
+# they read from, and the libraries of the second page engine. Courier and Cyrus are unpacked beside it.
 set -eu
 python=$1
 venv=${2:-}
@@ -27,19 +27,39 @@ else
     "$python" -c 'import ensurepip' 2>/dev/null || missing="$missing python3-venv"
     ldconfig -p 2>/dev/null | grep -q libpangoft2-1.0 || missing="$missing libpangoft2-1.0-0 libharfbuzz-subset0"
 fi
+# Debian lets no two IMAP servers stand beside one another: these are unpacked, with the libraries that they lack
+unpack() {
+    folder=$(mktemp -d)
+    for server in "courier-imap courier-pop" "cyrus-imapd cyrus-pop3d"; do
+        # shellcheck disable=SC2086
+        (cd "$folder" && apt-get install -s --no-install-recommends $server |
+            awk '/^Inst/ && $2 !~ /^exim4/ {print $2}' | xargs apt-get download -qq 2>/dev/null)
+    done
+    for package in "$folder"/*.deb; do
+        dpkg -x "$package" "$folder/servers"
+    done
+    mkdir -p "$venv"
+    rm -rf "$venv/servers"
+    mv "$folder/servers" "$venv/servers"
+    rm -rf "$folder"
+}
+
 installed=
-if [ -n "$missing" ]; then
+lacking=
+[ "$python" = --bench ] || [ -d "$venv/servers" ] || lacking=" Courier and Cyrus"
+if [ -n "$missing$lacking" ]; then
     if command -v apt-get >/dev/null && [ "$(id -u)" = 0 ]; then
         # at the same time as what pip brings
         (
             export DEBIAN_FRONTEND=noninteractive
             apt-get update -qq
             # shellcheck disable=SC2086
-            apt-get install -y -qq --no-install-recommends $missing >/dev/null
+            [ -z "$missing" ] || apt-get install -y -qq --no-install-recommends $missing >/dev/null
+            [ -z "$lacking" ] || unpack || echo "Courier and Cyrus can't be had; their tests are skipped." >&2
         ) &
         installed=$!
     else
-        echo "Not installed here, and needed by some tests:$missing" >&2
+        echo "Not installed here, and needed by some tests:$missing$lacking" >&2
     fi
 fi
 done_installing() {

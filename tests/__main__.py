@@ -24,6 +24,7 @@ HERE = Path(__file__).parent
 _ROOM = 4 * 1024**3
 _LONG = (
     "test_house",
+    "test_servers",
     "test_killed",
     "test_accounts",
     "test_attack_reading",

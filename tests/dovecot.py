@@ -93,7 +93,7 @@ class Dovecot(MailServer):
         self, separator: str = ".", prefix: str = "", capability: str = "", store: str = "maildir:{root}/mail"
     ) -> None:
         super().__init__()
-        self.separator, self.prefix = separator, prefix
+        self.separator, self.prefix, self.moves = separator, prefix, not capability or "UIDPLUS" in capability
         self.imap, self.imaps, self.pop, self.pops = free_ports(4)
         owner = pwd.getpwnam("mail")
         authority = trustme.CA()

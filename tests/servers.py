@@ -47,6 +47,8 @@ class MailServer:
 
     prefix, separator = "", "/"
     pop = 0
+    keywords = has_trash = moves = True
+    authority: Path | None = None
 
     def __init__(self) -> None:
         self.root = Path(tempfile.mkdtemp(prefix="wexagraph-server-"))
@@ -55,10 +57,6 @@ class MailServer:
 
     def close(self) -> None:
         shutil.rmtree(self.root, ignore_errors=True)
-
-    @property
-    def url(self) -> str:
-        return f"imap://{USER}@127.0.0.1:{self.imap}/"
 
     def raw(self, name: str) -> str:
         return name if name == "INBOX" else self.prefix + name.replace("/", self.separator)
@@ -101,6 +99,16 @@ class MailServer:
             client.expunge()
         client.logout()
 
+    def forget(self, folder: str, words: bytes) -> None:
+        """Remove the messages of a folder that hold these words."""
+        client = self.client()
+        client.select(f'"{folder}"')
+        for number in client.search(None, "ALL")[1][0].split():
+            if words in client.fetch(number.decode(), "(BODY.PEEK[])")[1][0][1]:
+                client.store(number.decode(), "+FLAGS", "\\Deleted")
+        client.expunge()
+        client.logout()
+
     def state(self, folder: str) -> list[bytes]:
         """UIDs and flags of all messages of a folder, as the server tells them."""
         client = self.client()
@@ -132,6 +140,7 @@ class Courier(MailServer):
         self._listeners = [self._listen(self._imap), self._listen(self._pop)]
         self.imap, self.pop = (listener.server_address[1] for listener in self._listeners)
         self.wait()
+        self.fill("INBOX.Trash", [])
 
     def close(self) -> None:
         for listener in self._listeners:
@@ -157,7 +166,7 @@ class Courier(MailServer):
             if word == "LOGIN":
                 right = words[2].replace('"', "").split(" ") == [USER, PASSWORD]
                 if right:
-                    self._hand_over(line, "imapd", IMAPLOGINTAG=tag)
+                    self._hand_over(line, "usr/bin/imapd", IMAPLOGINTAG=tag)
                     return
                 line.sendall(f"{tag} NO Login failed.\r\n".encode())
             elif word == "CAPABILITY":
@@ -172,7 +181,7 @@ class Courier(MailServer):
         while word := _line(line):
             if word.upper().startswith("PASS "):
                 if word[5:] == PASSWORD:
-                    self._hand_over(line, "courierpop3d")
+                    self._hand_over(line, "usr/lib/courier/courier/courierpop3d", PROTOCOL="POP3")
                     return
                 line.sendall(b"-ERR Login failed.\r\n")
             else:
@@ -183,8 +192,10 @@ class Courier(MailServer):
         facts |= {"TCPREMOTEPORT": "1", "PROTOCOL": "IMAP", "OPTIONS": ""}
         facts |= {"IMAP_CAPABILITY": self._CAPABILITY, "IMAP_KEYWORDS": "1", "IMAP_USELOCKS": "1"}
         facts |= {"IMAP_TRASHFOLDERNAME": "Trash", "IMAP_ENHANCEDIDLE": "0", "IMAP_IDLE_TIMEOUT": "1", **more}
+        # without it, each line waits for seconds
+        facts |= {"GAMIN_DEBUG_SERVER": str(UNPACKED / "usr/libexec/gam_server"), "GAM_CLIENT_ID": self.root.name}
         subprocess.run(
-            [UNPACKED / "usr/bin" / program, "Maildir"],
+            [UNPACKED / program, "Maildir"],
             stdin=line,
             stdout=line,
             stderr=subprocess.DEVNULL,
@@ -260,8 +271,10 @@ EVENTS {{
         self._auth.listen()
         threading.Thread(target=self._check, daemon=True).start()
         self._process = subprocess.Popen(
-            [programs / "master", "-D", "-p", self.root / "run/pid"]
-            + ["-C", self.root / "imapd.conf", "-M", self.root / "cyrus.conf"],
+            [
+                *(programs / "master", "-D", "-p", self.root / "run/pid"),
+                *("-C", self.root / "imapd.conf", "-M", self.root / "cyrus.conf"),
+            ],
             env=environment(),
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
@@ -290,13 +303,16 @@ class Pymap(MailServer):
     """A server in Python that keeps its mail in memory, from the package registry."""
 
     installed = (Path(sys.prefix) / "bin/pymap").exists()
+    keywords = has_trash = False
 
     def __init__(self) -> None:
         super().__init__()
         (self.imap,) = free_ports(1)
         self._process = subprocess.Popen(
-            [Path(sys.prefix) / "bin/pymap", "--host", "127.0.0.1", "--port", str(self.imap), "--no-tls"]
-            + ["--no-service", "admin", "dict", "--demo-user", USER, "--demo-password", PASSWORD],
+            [
+                *(Path(sys.prefix) / "bin/pymap", "--host", "127.0.0.1", "--port", str(self.imap), "--no-tls"),
+                *("--no-service", "admin", "dict", "--demo-user", USER, "--demo-password", PASSWORD),
+            ],
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
         )

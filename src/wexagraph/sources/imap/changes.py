@@ -174,16 +174,15 @@ class Changes:
         can_move = "MOVE" in self._line.capabilities
         if not can_move:
             self._needs_uidplus()
-        target = quoted(self.target.raw)
-        is_new = self._source.make_folder(self.target, client)
+        missing = self.target
+        self.target, is_new = self._source.make_folder(missing.name, client)
         try:
-            self._line.ask(client, "MOVE" if can_move else "COPY", which, target)
+            self._line.ask(client, "MOVE" if can_move else "COPY", which, quoted(self.target.raw))
         except (Refused, imaplib.IMAP4.error):
             if is_new:  # nothing went there
-                client.delete(target)  # type: ignore[arg-type]
-                self._source.all_folders.add(self.target)
+                client.delete(quoted(self.target.raw))  # type: ignore[arg-type]
+                self.target = self._source.all_folders.add(missing)
             raise
-        self.target = self._source.all_folders.named(self.target.name)
         if not can_move:
             self._expunge(client, which)
 

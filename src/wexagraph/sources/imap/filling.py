@@ -79,12 +79,10 @@ class Filling:
 
     def _folder(self, name: str) -> Folder:
         if name not in self._folders:
-            folder = self._source.all_folders.named(name)
             try:
-                self._line.call(partial(self._source.make_folder, folder))
+                self._folders[name] = self._line.call(partial(self._source.make_folder, name))[0]
             except Refused as error:
-                raise SourceError(f"the server does not make the folder {folder.name}: {error}.") from error
-            self._folders[name] = folder
+                raise SourceError(f"the server does not make the folder {name}: {error}.") from error
         return self._folders[name]
 
 

@@ -99,8 +99,19 @@ class Folders:
         """The folder that a person names, there or not: in the server's hierarchy, in its alphabet."""
         if name in self._by_name:
             return self._by_name[name]
-        raw = self._raw(name)
-        return self._by_raw.get(raw) or Folder(name, raw, self._separator, frozenset({"nonexistent"}))
+        raws = self.spellings(name)
+        known = next((self._by_raw[raw] for raw in raws if raw in self._by_raw), None)
+        return known or Folder(name, raws[0], self._separator, frozenset({"nonexistent"}))
+
+    def spellings(self, name: str) -> list[str]:
+        """How the server may write a name: with a `/` of its own within a level, which some servers refuse, or not."""
+        if name.casefold() == INBOX.casefold():
+            return [INBOX]
+        separator, plain = self._separator, name
+        if separator != "/":
+            name = separator.join(level.replace(separator, _stand_in(separator)) for level in name.split("/"))
+            plain = name.replace(_SLASH, "/")
+        return [self._personal.prefix + encode_utf7(each) for each in dict.fromkeys((plain, name))]
 
     def trash(self) -> Folder | None:
         """Where deleted messages go: the folder that the server says it is (RFC 6154), else one with a usual name."""
@@ -112,15 +123,6 @@ class Folders:
     @property
     def _separator(self) -> str:
         return self._personal.separator or next((folder.separator for folder in self if folder.separator), "/")
-
-    def _raw(self, name: str) -> str:
-        if name.casefold() == INBOX.casefold():
-            return INBOX
-        separator = self._separator
-        if separator != "/":
-            levels = (level.replace(_SLASH, "/").replace(separator, _stand_in(separator)) for level in name.split("/"))
-            name = separator.join(levels)
-        return self._personal.prefix + encode_utf7(name)
 
     def _listed(self, item: Any) -> Folder | None:
         """A LIST response (RFC 9051 section 7.3.1): flags, separator, name."""

@@ -97,18 +97,20 @@ class ImapSource(Source):
                 f"{self.account.name} has no folder {only!r}. Leave it out, and `wexagraph folders` lists all."
             )
 
-    def make_folder(self, folder: Folder, client: imaplib.IMAP4) -> bool:
-        """Make a folder that is not there yet, and have mail programs show it. Returns whether it was made now. Raises
+    def make_folder(self, name: str, client: imaplib.IMAP4) -> tuple[Folder, bool]:
+        """A folder, made where it is not there yet and shown by mail programs; and whether it was made now. Raises
         Refused."""
+        folder = self.all_folders.named(name)
         if folder.exists:
-            return False
-        kind, answer = client.create(quoted(folder.raw))  # type: ignore[arg-type]
-        is_new = kind == "OK"
-        if not is_new and b"EXISTS" not in (answer[0] or b"").upper():
-            self.line.checked(kind, answer)
-        client.subscribe(quoted(folder.raw))  # type: ignore[arg-type]
-        self.all_folders.add(replace(folder, flags=frozenset()))
-        return is_new
+            return folder, False
+        kind, answer = "NO", [b""]
+        for raw in self.all_folders.spellings(name):
+            kind, answer = client.create(quoted(raw))  # type: ignore[arg-type]
+            if kind == "OK" or b"EXISTS" in (answer[0] or b"").upper():
+                client.subscribe(quoted(raw))  # type: ignore[arg-type]
+                return self.all_folders.add(replace(folder, raw=raw, flags=frozenset())), kind == "OK"
+        self.line.checked(kind, answer)
+        raise Refused("it says nothing")
 
     def size(self, folder: str) -> int:
         return 0
