@@ -174,7 +174,22 @@ class Reading(AccountTest):
             "attachments", "@office", "--flat", "--folder", "Archive", "--attached", "*.xlsx", "--into", "files"
         )
         self.assertEqual(len(self.made("files", ".xlsx")), 2)
-        self.assertEqual(sum(len(_numbers(line)) for line in self.sent("BODY.PEEK[]")), 2)
+        fetched = sum(len(_numbers(line)) for line in self.sent("BODY.PEEK[]"))
+        self.assertLess(fetched, len(self.messages), "a page of HTML alone hides no file")
+
+    def test_attachments_that_no_list_tells_of(self) -> None:
+        self.run_program("attachments", "@office", "--flat", "--folder", "Archive", "--into", "files")
+        self.run_program("attachments", self.local / "all.mbox", "--flat", "--into", "local")
+        self.assertEqual(self.contents("files"), self.contents("local"))
+        self.run_program("export", "@office", "--folder", "Archive", "--as", "attachments", "--into", "alone")
+        self.assertEqual(len(self.contents("alone")), len(self.contents("local")))
+        self.server.forget_commands()
+        again = self.run_program("attachments", "@office", "--flat", "--folder", "Archive", "--into", "files").stdout
+        self.assertIn("0 written", again)
+        self.assertEqual(self.sent("BODY.PEEK[]"), [], "what was looked into once is known")
+
+    def contents(self, into: str) -> list[bytes]:
+        return sorted((self.folder / into / name).read_bytes().replace(b"\r\n", b"\n") for name in self.made(into))
 
     def test_what_is_asked_between_two_batches_waits_for_the_line(self) -> None:
         pier = file("plan.txt", "text/plain", b"pier")

@@ -6,11 +6,13 @@ import base64
 import os
 import shutil
 import signal
+import socketserver
 import subprocess
 import threading
 import time
 import unittest
 from collections.abc import Callable
+from dataclasses import replace
 
 from tests.helpers import PROGRAM, ProgramTest, letter
 from tests.peers import Peer, PopPeer
@@ -19,6 +21,7 @@ from wexagraph.selection import Choice, Criterion
 from wexagraph.selection.program import search_program
 from wexagraph.sources import Account, Secret, open_source
 from wexagraph.sources.accounts import parse_url
+from wexagraph.sources.imap.folders import Folders, Namespace
 from wexagraph.sources.imap.responses import fetched, leaves, number_set, numbers, parse
 from wexagraph.sources.utf7 import decode_utf7, encode_utf7
 
@@ -232,6 +235,157 @@ class Moods(PeerTest):
         self.assertIn('UID COPY 1:6 "Done"', words)
         self.assertIn("UID EXPUNGE 1:6", words)
 
+    def test_answers_in_pieces(self) -> None:
+        def pieces(word: str, line: str, peer: Peer) -> bytes | None:
+            if word != "UID FETCH":
+                return None
+            said = b""
+            for uid in peer.asked(line):
+                whole = peer.fetch(uid, line)
+                before, _, behind = whole.partition(b"FLAGS () ")
+                said += before + behind + b"* %d FETCH (UID %d FLAGS (\\Seen))\r\n" % (uid, uid)
+                said += b"* %d FETCH (FLAGS (\\Answered))\r\n" % uid
+            return said
+
+        self.assertIn("6 written", self.export(self.peer(pieces)))
+
+    def test_what_a_server_spells_otherwise(self) -> None:
+        """Sizes that are guesses until a message is read, and header fields that are folded and quoted anew."""
+
+        def guesses(word: str, line: str, peer: Peer) -> bytes | None:
+            if word != "UID FETCH" or "HEADER" not in line:
+                return None
+            said = b""
+            for uid in peer.asked(line):
+                data = peer.messages[uid - 1]
+                size = b"4096" if "PEEK[]" not in line else b"%d" % len(data)
+                head = (
+                    b'Subject:\r\n =?utf-8?q?Letter_%d?=\r\nFROM: "Ines Halden" <ines.halden@quaysurvey.example>\r\n'
+                    % (uid - 1)
+                )
+                head += b"To: <records@saltmere.example> (Records)\r\nDate: 14 Mar 2026 16:03:00 +0100\r\n\r\n"
+                said += b'* %d FETCH (UID %d INTERNALDATE "14-Mar-2026 15:03:00 +0000" RFC822.SIZE %s' % (
+                    uid,
+                    uid,
+                    size,
+                )
+                said += b" BODY[HEADER.FIELDS (DATE)] {%d}\r\n%s" % (len(head), head)
+                said += b" BODY[] {%d}\r\n%s)\r\n" % (len(data), data) if "PEEK[]" in line else b")\r\n"
+            return said
+
+        self.assertIn("6 written", self.export(self.peer(guesses)))
+
+    def test_an_empty_message(self) -> None:
+        def nil(word: str, line: str, peer: Peer) -> bytes | None:
+            asked = peer.asked(line) if "BODY.PEEK[]" in line else []
+            return b"".join(b"* %d FETCH (UID %d BODY[] NIL)\r\n" % (uid, uid) for uid in asked) or None
+
+        made = self.peer(nil)
+        made.messages = [b""]
+        self.assertIn("1 written", self.export(made))
+
+    def test_logging_in(self) -> None:
+        made = self.peer(
+            lambda word, line, peer: b"TAG NO no\r\n" if word == "LOGIN" and '"records"' not in line else None
+        )
+        self.assertIn("6 written", self.export(made))
+        disabled = self.peer(capabilities="IMAP4rev1 LOGINDISABLED")
+        self.assertIn("takes no password on this line", self.export(disabled, code=3))
+        self.assertFalse([line for line in disabled.lines if "LOGIN" in line])
+
+    def test_not_connected_for_a_moment(self) -> None:
+        said: list[str] = []
+
+        def away(word: str, line: str, peer: Peer) -> bytes | None:
+            if word == "UID FETCH" and len(said) < 2:
+                said.append(line)
+                return b"TAG BAD User is authenticated but not connected.\r\n"
+            return None
+
+        self.assertIn("6 written", self.export(self.peer(away)))
+
+    def test_a_folder_that_can_only_be_read(self) -> None:
+        def read_only(word: str, line: str, peer: Peer) -> bytes | None:
+            if word != "SELECT":
+                return None
+            return b"* 6 EXISTS\r\n* OK [UIDVALIDITY 7] fine\r\nTAG OK [READ-ONLY] done\r\n"
+
+        made = self.peer(read_only, capabilities="IMAP4rev1 UIDPLUS MOVE")
+        self.assertIn("can only be read", self.export(made, "--afterwards", "seen", "--yes", code=3))
+        self.assertEqual(made.sessions, 1, "it is said at once")
+
+    def test_keywords_that_are_not_kept(self) -> None:
+        def few(word: str, line: str, peer: Peer) -> bytes | None:
+            return (
+                b"* 6 EXISTS\r\n* OK [UIDVALIDITY 7] fine\r\n* OK [PERMANENTFLAGS (\\Seen Filed)] these\r\n"
+                if word == "SELECT"
+                else None
+            )
+
+        made = self.peer(few)
+        self.assertIn("keeps no keyword Sorted", self.export(made, "--afterwards", "keyword:Sorted", "--yes", code=3))
+        self.assertFalse([line for line in made.lines if "STORE" in line])
+        self.export(made, "--afterwards", "keyword:filed", "--yes")
+        self.assertTrue([line for line in made.lines if "STORE" in line])
+
+    def test_a_move_that_is_refused_leaves_no_folder(self) -> None:
+        made = self.peer(
+            lambda word, line, peer: b"TAG NO not there\r\n" if word == "UID MOVE" else None,
+            capabilities="IMAP4rev1 UIDPLUS MOVE",
+        )
+        self.assertIn("not there", self.export(made, "--afterwards", "move:Done", "--yes", code=3))
+        words = [line.partition(" ")[2] for line in made.lines]
+        self.assertLess(words.index('CREATE "Done"'), words.index('DELETE "Done"'))
+
+    def test_a_trash_by_its_name(self) -> None:
+        made = self.peer(folders=("INBOX", "Gel&APY-schte Elemente"), capabilities="IMAP4rev1 UIDPLUS MOVE")
+        self.assertIn("Gelöschte Elemente", self.export(made, "--folder", "INBOX", "--afterwards", "delete", "--yes"))
+        self.assertTrue([line for line in made.lines if 'UID MOVE 1:6 "Gel&APY-schte Elemente"' in line])
+        none = self.peer(capabilities="IMAP4rev1 UIDPLUS MOVE")
+        self.assertIn("for good", self.export(none, "--into", "other", "--afterwards", "delete", "--yes"))
+
+    def test_bodies_that_a_choice_asks_for_come_together_and_once(self) -> None:
+        made = self.peer(count=300)
+        self.assertIn("300 written", self.export(made, "--body", "Body"))
+        self.assertLessEqual(sum("BODY.PEEK[]" in line for line in made.lines), 3)
+        made.lines.clear()
+        self.assertIn("none is --body nowhere", self.export(made, "--into", "other", "--body", "nowhere"))
+        self.assertLessEqual(sum("BODY.PEEK[]" in line for line in made.lines), 3)
+
+    def test_a_search_that_takes_long(self) -> None:
+        over = threading.Event()
+        self.addCleanup(over.set)
+
+        def slow(word: str, line: str, peer: Peer) -> bytes | None:
+            if word == "UID SEARCH" and "SUBJECT" in line:
+                over.wait(60)
+            return None
+
+        account = replace(parse_url(self.peer(slow).url), search_timeout=0.5)
+        with open_source(account, lambda account, again: Secret(SECRET)) as source:
+            found = [one.header.subject for one in Choice(criteria=(Criterion("subject", "Letter 4"),)).select(source)]
+        self.assertEqual(found, ["Letter 4"], "our own tests have found it")
+
+    def test_a_search_that_says_how_far_it_is(self) -> None:
+        class Talking(Peer):
+            def _usual(self, word: str, command: str) -> bytes:
+                if word == "UID SEARCH":
+                    for _ in range(4):
+                        time.sleep(0.4)
+                        self.handler.wfile.write(b"* OK Searched a part of it\r\n")  # type: ignore[attr-defined]
+                return super()._usual(word, command)
+
+            def _serve(self, handler: socketserver.StreamRequestHandler) -> None:
+                self.handler = handler
+                super()._serve(handler)
+
+        made = Talking([letter("Letter").replace(b"\n", b"\r\n")])
+        self.addCleanup(made.close)
+        account = replace(parse_url(made.url), search_timeout=1.0)
+        with open_source(account, lambda account, again: Secret(SECRET)) as source:
+            self.assertEqual(len(list(Choice(criteria=(Criterion("subject", "Letter"),)).select(source))), 1)
+        self.assertEqual(made.sessions, 1)
+
     def test_tokens(self) -> None:
         for capability, mechanism in (("AUTH=OAUTHBEARER", "OAUTHBEARER"), ("AUTH=XOAUTH2", "XOAUTH2")):
             seen: list[str] = []
@@ -311,6 +465,32 @@ class Pop(PeerTest):
         peer.uids[4] = peer.uids[3] = peer.uids[2]  # copies of one message may share an ID
         self.assertIn("6 messages chosen: 6 written", self.export(peer))
 
+    def test_headers_that_a_server_adds_to(self) -> None:
+        def marked(line: str, peer: PopPeer) -> bytes | None:
+            if line.startswith("TOP"):
+                head = peer.messages[int(line.split()[1]) - 1].partition(b"\r\n\r\n")[0]
+                return b"+OK\r\n" + head + b"\r\nStatus: RO\r\nX-UID: 7\r\n\r\n.\r\n"
+            return None
+
+        self.assertIn("6 written", self.export(self.pop(marked)))
+
+    def test_no_top(self) -> None:
+        self.assertIn(
+            "6 written", self.export(self.pop(lambda line, peer: b"-ERR what?\r\n" if line.startswith("TOP") else None))
+        )
+
+    def test_a_mailbox_that_another_program_has(self) -> None:
+        said: list[str] = []
+
+        def locked(line: str, peer: PopPeer) -> bytes | None:
+            if line.startswith("PASS") and len(said) < 2:
+                said.append(line)
+                return b"-ERR mailbox is locked by another session\r\n"
+            return None
+
+        self.assertIn("6 written", self.export(self.pop(locked)))
+        self.assertEqual(len(said), 2)
+
     def test_tokens(self) -> None:
         for offered, mechanism in (("PLAIN XOAUTH2", "XOAUTH2"), ("OAUTHBEARER XOAUTH2", "OAUTHBEARER")):
             seen: list[str] = []
@@ -335,6 +515,43 @@ def _later(line: str, command: str, left: list[str]) -> bytes | None:
 
 
 class Words(unittest.TestCase):
+    def test_a_multipart_without_a_boundary(self) -> None:
+        self.assertEqual(leaves(parse([b'("MULTIPART" "MIXED" NIL NIL NIL "7BIT" 10)'])[0]), [])
+
+    def test_folders(self) -> None:
+        """Names for people and for the server, at servers that put all folders below INBOX."""
+        folders = Folders(Namespace("INBOX.", "."))
+        lines = (
+            b'(\\Noselect) "." "INBOX.Office"',
+            b'() "." "INBOX"',
+            b'() "." "INBOX.Office.a/b"',
+            b'() "." "INBOX.v1&ICQ-2"',
+        )
+        folders.add_all([*lines, b'() "." "INBOX.INBOX"', b'() "." "user.ines"', b'() "." "INBOX.INBOX.Slips"'])
+        names = {folder.raw: folder.name for folder in folders}
+        self.assertEqual(
+            names,
+            {
+                "INBOX": "INBOX",
+                "INBOX.Office": "Office",
+                "INBOX.Office.a/b": "Office/a\N{DIVISION SLASH}b",
+                "INBOX.v1&ICQ-2": "v1.2",
+                "INBOX.INBOX": "INBOX (2)",
+                "user.ines": "user/ines",
+                "INBOX.INBOX.Slips": "INBOX/Slips",
+            },
+        )
+        for raw, name in names.items():
+            self.assertEqual(folders.named(name).raw, raw)
+        for name, raw in (
+            ("New", "INBOX.New"),
+            ("v2.0/Ü", "INBOX.v2&ICQ-0.&ANw-"),
+            ("inbox", "INBOX"),
+            ("a.b", "INBOX.a&ICQ-b"),
+        ):
+            self.assertEqual((folders.named(name).raw, folders.named(name).exists), (raw, name == "inbox"))
+        self.assertEqual(Folders().named("a.b/c").raw, "a.b/c")
+
     def test_answers(self) -> None:
         self.assertEqual(parse([b'(\\HasNoChildren) "." "a \\"b\\""']), [[b"\\HasNoChildren"], b".", b'a "b"'])
         items = [

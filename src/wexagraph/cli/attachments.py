@@ -141,7 +141,8 @@ def _run(
 
     display = Display(("attachments",))
     with opened(context, source) as mailbox, display, stoppable(display) as stopped:
-        choice = apart(make_choice(values, zone_name(values["zone"])), mailbox, wish)
+        # --attached says which files are taken, of all messages that are chosen
+        choice = apart(make_choice(values | {"attached": ()}, zone_name(values["zone"])), mailbox, wish)
         then = None
         if wish is not None and not dry:
             changes = changes_of(mailbox, wish, options.keeps_messages)
