@@ -6,15 +6,16 @@ from collections import Counter
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from wexagraph.app.cases import on_hold
-from wexagraph.backups.encryption import Ask
-from wexagraph.backups.proving import proved
 from wexagraph.errors import CallError
 from wexagraph.selection import Choice
 from wexagraph.sources import Source, Stored
 from wexagraph.sources.imap import ImapSource
 from wexagraph.sources.imap.changes import Afterwards, Changes
+
+if TYPE_CHECKING:
+    from wexagraph.backups.encryption import Ask
 
 Allow = Callable[[str, str], bool]
 """Says what will be done, and how the messages are kept; returns whether that is allowed."""
@@ -49,6 +50,8 @@ def apart(choice: Choice, mailbox: Source, wish: Afterwards | None) -> Choice:
 def apply(changes: Changes, stored: list[Stored], kept: str, allow: Allow) -> Result:
     """Do it, with messages that are stored, if that is allowed. `kept` says how they are kept. What a case on hold has
     is not deleted. Raises SourceError, CallError."""
+    from wexagraph.app.cases import on_hold
+
     held = on_hold() if changes.wish.kind == "delete" else {}
     free = [message for message in stored if message.digest not in held]
     left = [
@@ -66,6 +69,8 @@ def apply(changes: Changes, stored: list[Stored], kept: str, allow: Allow) -> Re
 def clear(mailbox: Source, wish: Afterwards, into: str, seen: list[Stored], ask: Ask, allow: Allow) -> Result:
     """Do it with messages that a fresh look at the closed volumes of a backup has proved. Raises CallError,
     SourceError."""
+    from wexagraph.backups.proving import proved
+
     changes = changes_of(mailbox, wish, keeps_messages=True)
     safe = proved(Path(into), {message.digest for message in seen}, ask)
     return apply(changes, [m for m in seen if m.digest in safe], "read back from the backup", allow)

@@ -29,11 +29,12 @@ from wexagraph.records.filed import Filed
 from wexagraph.records.fileplan import Case, FilePlan
 from wexagraph.records.filing import Filing, Held, Letter
 from wexagraph.records.placing import Placement, Placer
-from wexagraph.reports import Failure
+from wexagraph.reports import Failure, Report
 from wexagraph.selection import Choice
 from wexagraph.selection.criteria import Subject
 from wexagraph.sources import Envelope, Source
 from wexagraph.sources.base import bounded
+from wexagraph.tables.columns import Column
 from wexagraph.text import one_line
 from wexagraph.work.pool import ProcessWorkers
 
@@ -49,22 +50,47 @@ class Placed:
     placement: Placement
 
 
+COLUMNS: list[Column[Placed]] = [
+    Column("id", lambda each: each.envelope.id),
+    Column("folder", lambda each: one_line(each.envelope.folder)),
+    Column("subject", lambda each: one_line(each.envelope.header.subject)),
+    Column("cases", lambda each: "; ".join(each.placement.cases)),
+    Column("why", lambda each: each.placement.why),
+    Column("guess", lambda each: each.placement.guess),
+]
+"""The columns of what is filed where."""
+
+
 @dataclass
-class FilingReport:
-    """What was filed: the placements, the report of each case's folder, and messages that could not be read."""
+class FilingReport(Report):
+    """What was filed: where each message belongs (`placed`), the report of each case's folder, and the messages that
+    could not be read or that no case took (`refused`). The sums are over all cases."""
 
     placed: list[Placed] = field(default_factory=list)
     reports: dict[str, ExportReport] = field(default_factory=dict)
-    failures: list[Failure] = field(default_factory=list)
-    interrupted: bool = False
-    unreadable: list[tuple[str, str]] = field(default_factory=list)
+    refused: list[Failure] = field(default_factory=list)
 
-    @property
-    def complete(self) -> bool:
-        """Whether all that was to be filed is filed."""
-        return not (self.failures or self.interrupted or self.unreadable) and all(
-            report.complete for report in self.reports.values()
-        )
+    def as_dict(self) -> dict[str, Any]:
+        """Plain values for JSON: where each message belongs, and the report of each case."""
+        mine = {"placed", "reports", "refused"}
+        values = {name: value for name, value in super().as_dict().items() if name not in mine}
+        values["messages"] = [{column.name: column.value(each) for column in COLUMNS} for each in self.placed]
+        values["cases"] = {name: one.as_dict() for name, one in self.reports.items()}
+        values["unfiled"] = sum(not each.placement.cases for each in self.placed)
+        return values
+
+    def add_up(self) -> None:
+        """Count over all cases."""
+        for one in self.reports.values():
+            self.written += one.written
+            self.already_there += one.already_there
+            self.bytes += one.bytes
+            self.failures += one.failures
+        self.failures += self.refused
+        self.failed = sum(one.failed for one in self.reports.values()) + len(self.refused)
+        self.chosen = self.written + self.already_there + self.failed
+        self.unreadable += [each for one in self.reports.values() for each in one.unreadable]
+        self.interrupted |= any(one.interrupted for one in self.reports.values())
 
 
 @dataclass
@@ -77,7 +103,7 @@ class _Run:
     source: Source
     options: dict[str, Any]
     stopped: Callable[[], bool]
-    report: FilingReport = field(default_factory=FilingReport)
+    report: FilingReport
 
 
 def file_messages(
@@ -96,7 +122,8 @@ def file_messages(
     if options.get("as") == ATTACHMENTS:
         choice = choice.with_attachments()
     with closing(Filed(records.folder)) as index:
-        run = _Run(records, records.plan(), index, source, options, stopped)
+        report = FilingReport(str(records.folder), planned=[] if dry else None)
+        run = _Run(records, records.plan(), index, source, options, stopped, report)
         _bring_up(run)
         # what is held of each is small, for there may be many
         envelopes = [
@@ -114,8 +141,9 @@ def file_messages(
             _open_cases(run, letters, reopen)
             _file(run, held, letters)
     source.settle()
-    run.report.unreadable = [(trouble.where, trouble.reason) for trouble in source.troubles]
-    return run.report
+    report.unreadable = [(trouble.where, trouble.reason) for trouble in source.troubles]
+    report.add_up()
+    return report
 
 
 def _bring_up(run: _Run) -> None:
@@ -172,7 +200,7 @@ def _letters(run: _Run, held: Held) -> dict[str, list[Letter]]:
             else:
                 envelope, error = letter
                 subject = one_line(envelope.header.subject)
-                run.report.failures.append(Failure(envelope.id, envelope.folder, subject, str(error)))
+                run.report.refused.append(Failure(envelope.id, envelope.folder, subject, str(error)))
     return letters
 
 
@@ -200,7 +228,7 @@ def _open_cases(run: _Run, letters: dict[str, list[Letter]], reopen: bool) -> No
 def _refuse(run: _Run, letters: Iterable[Letter], reason: str) -> None:
     """Letters that do not go into a case."""
     for envelope, _ in letters:
-        run.report.failures.append(Failure(envelope.id, envelope.folder, one_line(envelope.header.subject), reason))
+        run.report.refused.append(Failure(envelope.id, envelope.folder, one_line(envelope.header.subject), reason))
 
 
 def _file(run: _Run, held: Held, letters: dict[str, list[Letter]]) -> None:

@@ -11,8 +11,7 @@ from datetime import datetime
 from difflib import get_close_matches
 from pathlib import Path
 
-from wexagraph.app.afterwards import apart
-from wexagraph.app.commands import Work, check, choice_of, command_of
+from wexagraph.app.commands import Work, check, chosen, command_of, run
 from wexagraph.app.timetables import installed
 from wexagraph.errors import CallError, InUse, SourceError, TargetError, WexagraphError
 from wexagraph.output.folder import lock_file
@@ -24,7 +23,6 @@ from wexagraph.records.undelivered import Fresh, Listed, find_fresh, is_steady, 
 from wexagraph.reports import Report
 from wexagraph.selection import Choice
 from wexagraph.sources import Source, Stored
-from wexagraph.sources.imap.changes import Afterwards
 
 PATIENCE = 60.0
 """Seconds that an order waits for a folder, or for itself, that another run is at."""
@@ -305,9 +303,7 @@ class Orders:
         call, name, log = order.call, order.name, self.log
         command, said = command_of(call), json.dumps(call.choice, sort_keys=True)
         mailbox = opened.source(call.source)
-        choice = choice_of(call).settled(mailbox)
-        if call.afterwards and not command.keeps_account:
-            choice = apart(choice, mailbox, Afterwards.parse(call.afterwards))
+        choice = chosen(call, mailbox)
         steady = is_steady(choice)
         stamps = {each: opened.stamp(mailbox, each) if steady else "" for each in choice.folders_of(mailbox)}
         last, whole = log.last_choice(name), command.keeps_account or command.is_whole
@@ -337,8 +333,10 @@ class Orders:
                 kept.extend((each.folder, each.place, each.stamp, each.digest) for each in stored)
             log.deliver(name, mailbox.location, kept, {}, said, None)
 
-        work = Work(call, mailbox, source, choice, note, stopped, now, log.generation(name), dry)
-        report = command.run(work)
+        report = run(
+            call,
+            Work(mailbox, now, stopped, dry, fresh=(source, choice), stored=note, generation=log.generation(name)),
+        )
         report.chosen += fresh.skipped
         report.already_there += fresh.skipped
         if dry or report.interrupted:

@@ -4,16 +4,14 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 from click.core import ParameterSource
 
-from wexagraph.app.afterwards import apart, apply, changes_of
-from wexagraph.app.attachment_options import ATTACHMENT_DEFAULTS, ATTACHMENT_FORMS, attachment_options
-from wexagraph.app.notices import check_notices
+from wexagraph.app.attachment_options import ATTACHMENT_FORMS
 from wexagraph.app.options import DOCUMENT_PAGES
-from wexagraph.app.zones import zone_name
+from wexagraph.cli.calls import call_of, run_call
 from wexagraph.cli.paging import document_paging, words_option
 from wexagraph.cli.parameters import (
     CLUSTER,
@@ -22,24 +20,18 @@ from wexagraph.cli.parameters import (
     ZONE,
     afterwards_option,
     choosing,
-    explain_none,
     into_option,
-    make_choice,
-    opened,
-    plain_values,
     reporting,
 )
 from wexagraph.cli.planned import print_as_csv, print_planned, refuse_csv
 from wexagraph.cli.reports import SHOWN, amount, conclude, counted, print_place
-from wexagraph.cli.session import allowing, notify, wish_afterwards
 from wexagraph.errors import CallError
 from wexagraph.exports.attachments.documents import BINDINGS, ORDERS
-from wexagraph.exports.attachments.options import ATTACHMENT_PATTERN, ExtractOptions
-from wexagraph.exports.attachments.report import AttachmentReport
-from wexagraph.exports.attachments.run import extract
-from wexagraph.sources import Stored
-from wexagraph.sources.imap.changes import Afterwards
+from wexagraph.exports.attachments.options import ATTACHMENT_PATTERN
 from wexagraph.text import one_line
+
+if TYPE_CHECKING:
+    from wexagraph.exports.attachments.report import AttachmentReport
 
 
 @click.command("attachments")
@@ -105,15 +97,8 @@ def command(
     register (register.csv) and checksums (manifest-sha256.txt).
     """
     _check_needless(context, values["forms"])
-    options = attachment_options(plain_values(context, values, ATTACHMENT_DEFAULTS))
-    wish = wish_afterwards(values["afterwards"], values["yes"])
-    if wish is not None:
-        wish.checked(options.keeps_messages)
     refuse_csv(as_csv, dry_run, "the register (register.csv) is the table of what was taken out")
-    check_notices(values["notify"])
-    report = _run(context, source, into, values, options, wish, dry_run)
-    if not dry_run:
-        notify(values["notify"], "attachments", report)
+    report = run_call(context, call_of(context, "attachments", source, into, values), values, dry=dry_run)
     if as_csv:
         return print_as_csv(report.planned or [], report.complete)
     return conclude(report, as_json, lambda: _print(report), quiet)
@@ -126,38 +111,6 @@ def _check_needless(context: click.Context, forms: tuple[str, ...]) -> None:
         given = context.get_parameter_source(option.name or "") == ParameterSource.COMMANDLINE
         if given and "pdf" not in forms and name in (*DOCUMENT_PAGES, "bind", "order", "tag", "cluster"):
             raise CallError(f"--{name} is for PDFs of attachments: it needs --as pdf, or --as native,pdf.")
-
-
-def _run(
-    context: click.Context,
-    source: str,
-    into: str,
-    values: dict[str, Any],
-    options: ExtractOptions,
-    wish: Afterwards | None,
-    dry: bool,
-) -> AttachmentReport:
-    from wexagraph.cli.progress import Display, stoppable
-
-    display = Display(("attachments",))
-    with opened(context, source) as mailbox, display, stoppable(display) as stopped:
-        # --attached says which files are taken, of all messages that are chosen
-        choice = apart(make_choice(values | {"attached": ()}, zone_name(values["zone"])), mailbox, wish)
-        then = None
-        if wish is not None and not dry:
-            changes = changes_of(mailbox, wish, options.keeps_messages)
-
-            def then(stored: list[Stored]) -> tuple[int, list[tuple[str, str]]]:
-                display.close()
-                return apply(changes, stored, "kept with its attachments stored and read back", allowing(values["yes"]))
-
-        report = extract(
-            mailbox, into, choice, options, progress=display.update, stopped=stopped, dry=dry, afterwards=then
-        )
-        if wish is not None:
-            report.afterwards = f"would then be {wish.done}" if dry else wish.done
-        explain_none(report, mailbox, choice)
-        return report
 
 
 def _print_documents(report: AttachmentReport, dry: bool) -> None:

@@ -10,11 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from wexagraph.app.commands import volume_size
-from wexagraph.app.locales import language_code
-from wexagraph.app.notices import check_notices
-from wexagraph.app.scan_languages import scan_languages
-from wexagraph.app.zones import zone_name
+from wexagraph.cli.calls import call_of, run_call
 from wexagraph.cli.paging import OCR
 from wexagraph.cli.parameters import (
     CLUSTER,
@@ -22,22 +18,15 @@ from wexagraph.cli.parameters import (
     SOURCE,
     afterwards_option,
     choosing,
-    explain_none,
     into_option,
-    make_choice,
-    opened,
     reporting,
 )
 from wexagraph.cli.planned import print_as_csv, print_plan, refuse_csv
 from wexagraph.cli.reports import conclude, counted, print_sums, seconds
-from wexagraph.cli.session import allowing, ask_passphrase, notify, wish_afterwards
-from wexagraph.sources import Stored
 from wexagraph.text import one_line, size
 
 if TYPE_CHECKING:
     from wexagraph.backups.report import BackupReport
-    from wexagraph.selection import Choice
-    from wexagraph.sources.imap.changes import Afterwards
 
 
 @click.command("backup")
@@ -69,60 +58,13 @@ def command(
     The same command again takes only what is new. Nothing is ever removed from a backup, and SOURCE is only read. DIR
     is a bag (BagIt) of ZIP files that opens without this program; README.txt in it says how.
     """
-    from wexagraph.backups.topup import backup
-    from wexagraph.cli.progress import Display, stoppable
-
-    choice = make_choice(values, zone_name(None))
-    limit = volume_size(values["volume_size"])
-    ocr = scan_languages(values["ocr"], language_code(None))
-    wish = wish_afterwards(values["afterwards"], values["yes"])
-    check_notices(values["notify"])
     refuse_csv(as_csv, dry_run, "`wexagraph list BACKUP --csv` is the table of a backup")
-    if dry_run:
-        report = _try(context, source, into, choice, wish)
-        if as_csv:
-            return print_as_csv(report.planned or [], report.complete)
-        return conclude(report, as_json, lambda: _print_plan(report))
-    proved: list[Stored] = []
-    seen = (lambda *where: proved.append(Stored(*where))) if wish is not None else None
-    with opened(context, source) as mailbox, running() as tell, stoppable(Display(("backup",))) as stopped:
-        report = backup(
-            mailbox,
-            into,
-            choice,
-            volume_size=limit,
-            jobs=values["jobs"],
-            cluster=values["cluster"] or "",
-            progress=tell,
-            stopped=stopped,
-            tell=lambda text: click.echo(f"wexagraph: {text}", err=True),
-            seen=seen,
-            ask=ask_passphrase(),
-            locked=values["lock"],
-            ocr=ocr,
-        )
-        explain_none(report, mailbox, choice)
-        if wish is not None and not report.interrupted:
-            from wexagraph.app.afterwards import clear
-
-            done = clear(mailbox, wish, into, proved, ask_passphrase(), allowing(values["yes"]))
-            report.changed_at_the_source, report.left_at_the_source = done
-            report.afterwards = wish.done
-    notify(values["notify"], "backup", report)
-    return conclude(report, as_json, lambda: _print(report), quiet)
-
-
-def _try(context: click.Context, source: str, into: str, choice: Choice, wish: Afterwards | None) -> BackupReport:
-    """Say what a backup would store."""
-    from wexagraph.backups.dry_run import dry_run
-    from wexagraph.cli.progress import Display, stoppable
-
-    with opened(context, source) as mailbox, running() as tell, stoppable(Display(("backup",))) as stopped:
-        report = dry_run(mailbox, into, choice, progress=tell, stopped=stopped, ask=ask_passphrase())
-        explain_none(report, mailbox, choice)
-    if wish is not None:
-        report.afterwards = f"would then be {wish.done}"
-    return report
+    call = call_of(context, "backup", source, into, values)
+    with running() as tell:
+        report = run_call(context, call, values, dry=dry_run, progress=tell)
+    if as_csv:
+        return print_as_csv(report.planned or [], report.complete)
+    return conclude(report, as_json, lambda: (_print_plan if dry_run else _print)(report), quiet and not dry_run)
 
 
 def _print_plan(report: BackupReport) -> None:

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from wexagraph.app.notices import check_notices
-from wexagraph.app.options import EXPORT_DEFAULTS, export_options
+from wexagraph.cli.calls import call_of, run_call
 from wexagraph.cli.paging import paging, words_option
 from wexagraph.cli.parameters import (
     CLUSTER,
@@ -21,19 +19,13 @@ from wexagraph.cli.parameters import (
     ZONE,
     afterwards_option,
     choosing,
-    explain_none,
     into_option,
-    make_choice,
-    opened,
-    plain_values,
     reporting,
 )
 from wexagraph.cli.planned import print_as_csv, print_plan, refuse_csv
 from wexagraph.cli.reports import SHOWN, amount, conclude, counted, print_place, print_sums
-from wexagraph.cli.session import allowing, notify, prompt, wish_afterwards
-from wexagraph.errors import CallError
 from wexagraph.exports.formats import FORMATS
-from wexagraph.exports.options import BINDINGS, BOUND_PATTERN, ExportOptions
+from wexagraph.exports.options import BINDINGS, BOUND_PATTERN
 from wexagraph.naming import DEFAULT_PATTERN
 from wexagraph.naming.paths import INDEX
 from wexagraph.pages.options import ENGINES
@@ -41,9 +33,6 @@ from wexagraph.text import one_line, size
 
 if TYPE_CHECKING:
     from wexagraph.exports.report import ExportReport
-    from wexagraph.selection import Choice
-    from wexagraph.sources import Source, Stored
-    from wexagraph.sources.imap.changes import Afterwards
 
 
 @click.command("export")
@@ -145,54 +134,12 @@ def command(
     The same command again makes only what is missing. DIR holds a register of all messages (register.csv), in
     which colleagues may work, and checksums (manifest-sha256.txt).
     """
-    options = export_options(plain_values(context, values, EXPORT_DEFAULTS), prompt(), datetime.now(UTC))
-    choice = make_choice(values, options.page.zone)
-    if choice.ids is not None and not choice.ids:
-        raise CallError("no ID was given: standard input was empty.")
-    wish = wish_afterwards(values["afterwards"], values["yes"])
-    if wish is not None:
-        wish.checked(options.keeps_messages)
-    check_notices(values["notify"])
     refuse_csv(as_csv, dry_run, "the register (register.csv) is the table of an export")
-    if dry_run:
-        return _try(context, source, into, choice, options, wish, as_csv, as_json)
-    report = run_export(context, source, into, choice, options, wish, values["yes"])
-    notify(values["notify"], "export", report)
-    return conclude(report, as_json, lambda: print_export(report), quiet)
-
-
-def _try(
-    context: click.Context,
-    source: str,
-    into: str,
-    choice: Choice,
-    options: ExportOptions,
-    wish: Afterwards | None,
-    as_csv: bool,
-    as_json: bool,
-) -> int:
-    """Say what an export would do."""
-    from wexagraph.cli.progress import Display, stoppable
-    from wexagraph.exports.dry_run import dry_run
-
-    display = Display(options.formats)
-    with opened(context, source) as mailbox, display, stoppable(display) as stopped:
-        choice = _apart(choice, mailbox, wish)
-        report = dry_run(mailbox, into, choice, options, progress=display.update, stopped=stopped)
-        explain_none(report, mailbox, choice)
-        if wish is not None:
-            report.afterwards = f"would then be {wish.done}"
+    call = call_of(context, "export", source, into, values)
+    report = run_call(context, call, values, dry=dry_run, what=lambda options: options.formats)
     if as_csv:
         return print_as_csv(report.planned or [], report.complete)
-    return conclude(report, as_json, lambda: _print_plan(report))
-
-
-def _apart(choice: Choice, mailbox: Source, wish: Afterwards | None) -> Choice:
-    if wish is None:
-        return choice
-    from wexagraph.app.afterwards import apart
-
-    return apart(choice, mailbox, wish)
+    return conclude(report, as_json, lambda: (_print_plan if dry_run else print_export)(report), quiet and not dry_run)
 
 
 def _print_plan(report: ExportReport) -> None:
@@ -227,34 +174,3 @@ def print_export(report: ExportReport) -> None:
         click.echo(f"Made again, since it was missing or altered: {one_line(path)}")
     for folder in report.unfinished:
         click.echo(f"Not finished, and made anew by the next run: the archive of {one_line(folder)}.")
-
-
-def run_export(
-    context: click.Context,
-    source: str,
-    into: str,
-    choice: Choice,
-    options: ExportOptions,
-    wish: Afterwards | None = None,
-    sure: bool = False,
-) -> ExportReport:
-    """Run an export with progress on standard error."""
-    from wexagraph.cli.progress import Display, stoppable
-    from wexagraph.exports.run import export
-
-    display = Display(options.formats)
-    with opened(context, source) as mailbox, display, stoppable(display) as stopped:
-        choice, then = _apart(choice, mailbox, wish), None
-        if wish is not None:
-            from wexagraph.app.afterwards import apply, changes_of
-
-            changes = changes_of(mailbox, wish, options.keeps_messages)
-
-            def then(stored: list[Stored]) -> tuple[int, list[tuple[str, str]]]:
-                display.close()
-                return apply(changes, stored, "stored and read back", allowing(sure))
-
-        report = export(mailbox, into, choice, options, progress=display.update, stopped=stopped, afterwards=then)
-        explain_none(report, mailbox, choice)
-        report.afterwards = wish.done if wish is not None else ""
-        return report

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import replace
 from typing import Any
 
 import click
 
-from wexagraph.app.filing import FilingReport, Placed, file_messages
-from wexagraph.app.zones import zone_name
+from wexagraph.app.cases import records_folder
+from wexagraph.app.filing import COLUMNS, FilingReport, Placed
+from wexagraph.cli.calls import call_of, run_call
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
-from wexagraph.cli.office import RECORDS, records_of
+from wexagraph.cli.office import RECORDS
 from wexagraph.cli.paging import OCR
 from wexagraph.cli.parameters import (
     INDEX_PAGE,
@@ -18,27 +20,15 @@ from wexagraph.cli.parameters import (
     SOURCE,
     ZONE,
     choosing,
-    make_choice,
-    opened,
     reporting,
 )
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.terminal import machine_output, make_console, make_table
-from wexagraph.errors import CallError
 from wexagraph.exports.options import BINDINGS
-from wexagraph.tables.columns import Column, heading, row
+from wexagraph.tables.columns import heading, row
 from wexagraph.text import one_line
 
 _SHOWN, _UNFILED = 50, 12
-COLUMNS: list[Column[Placed]] = [
-    Column("id", lambda each: each.envelope.id),
-    Column("folder", lambda each: one_line(each.envelope.folder)),
-    Column("subject", lambda each: one_line(each.envelope.header.subject)),
-    Column("cases", lambda each: "; ".join(each.placement.cases)),
-    Column("why", lambda each: each.placement.why),
-    Column("guess", lambda each: each.placement.guess),
-]
-"""The columns of what is filed where."""
 
 
 @click.command("file")
@@ -73,11 +63,7 @@ COLUMNS: list[Column[Placed]] = [
 def command(
     context: click.Context,
     source: str,
-    reference: str | None,
-    by_plan: bool,
-    records: str | None,
     unfiled: bool,
-    reopen: bool,
     dry_run: bool,
     quiet: bool,
     as_csv: bool,
@@ -89,18 +75,9 @@ def command(
     By plan, the reference in the subject decides, then the conversation, then what the cases are about. What fits two
     cases goes to both; what fits none is named. A message is in a case once, however often it is filed.
     """
-    from wexagraph.cli.progress import Display, stoppable
-
-    if (reference is None) is not by_plan:
-        raise CallError("say where to: --case REF, or --by-plan.")
-    office = records_of(context, records)
-    given = {name: values[name] for name in ("as", "name", "bind", "title", "cover", "attachments", "ocr", "register")}
-    options: dict[str, Any] = {name: value for name, value in given.items() if value is not None}
-    options |= {"tag": list(values["tag"]), "zone": zone_name(values["zone"]), "jobs": values["jobs"]}
-    options |= {name: True for name in ("archival", "index") if values[name]}
-    with opened(context, source) as mailbox, stoppable(Display(("file",))) as stopped:
-        choice = make_choice(values, zone_name(values["zone"])).settled(mailbox)
-        report = file_messages(office, mailbox, choice, reference, options, stopped, dry_run, reopen)
+    call = call_of(context, "file", source, str(records_folder(values["records"])), values)
+    said = {name: value for name, value in call.options.items() if value not in (None, False, (), [])}
+    report = run_call(context, replace(call, options=said), values, dry=dry_run)
     _tell(report, dry_run, unfiled, as_csv, as_json, quiet)
     if report.interrupted:
         return INTERRUPTED
@@ -119,21 +96,9 @@ def _tell(report: FilingReport, dry: bool, unfiled: bool, as_csv: bool, as_json:
         for each in report.placed:
             sys.stdout.write(row(COLUMNS, each))
     elif as_json:
-        print_json(_as_dict(report, dry))
+        print_json(report.as_dict())
     elif not quiet or not report.complete or any(one.written for one in report.reports.values()):
         _print(report, strange, dry)
-
-
-def _as_dict(report: FilingReport, dry: bool) -> dict[str, Any]:
-    return {
-        "dry_run": dry,
-        "messages": [{column.name: column.value(each) for column in COLUMNS} for each in report.placed],
-        "cases": {name: one.as_dict() for name, one in report.reports.items()},
-        "unfiled": sum(not each.placement.cases for each in report.placed),
-        "failures": [{"id": one.id, "subject": one.subject, "reason": one.reason} for one in report.failures],
-        "unreadable": [{"where": where, "reason": reason} for where, reason in report.unreadable],
-        "interrupted": report.interrupted,
-    }
 
 
 def _print(report: FilingReport, strange: list[Placed], dry: bool) -> None:
@@ -165,7 +130,7 @@ def _print(report: FilingReport, strange: list[Placed], dry: bool) -> None:
         click.echo(f"Unfiled: {each.envelope.id}  {one_line(each.envelope.header.subject)}{guess}")
     if len(strange) > _UNFILED:
         click.echo(f"... and {len(strange) - _UNFILED:,} more; --unfiled prints the IDs of all.")
-    for failed in report.failures[:_SHOWN]:
+    for failed in report.refused[:_SHOWN]:
         click.secho(f"Failed: {failed.id} ({one_line(failed.subject)[:60]}): {one_line(failed.reason)}", fg="red")
     for where, reason in report.unreadable[:_SHOWN]:
         click.secho(f"Not read: {one_line(where)}: {one_line(reason)}", fg="red")

@@ -12,8 +12,9 @@ from wexagraph.app.index_options import index_options
 from wexagraph.app.locales import language_code
 from wexagraph.app.options import export_options
 from wexagraph.backups.bag import is_backup
+from wexagraph.cli.calls import run_call
 from wexagraph.cli.exits import OK
-from wexagraph.cli.export import print_export, run_export
+from wexagraph.cli.export import print_export
 from wexagraph.cli.office import records_of
 from wexagraph.cli.parameters import (
     JOBS,
@@ -31,6 +32,7 @@ from wexagraph.errors import CallError
 from wexagraph.exports.index_page.options import IndexOptions
 from wexagraph.languages import LANGUAGES
 from wexagraph.naming.paths import INDEX
+from wexagraph.records.calls import Call
 from wexagraph.records.fileplan import FILE_PLAN
 from wexagraph.text import one_line
 
@@ -75,8 +77,10 @@ def command(
         )
     plain = {"as": "html", "attachments": "beside", "index": True, "language": language, **given}
     plain |= {"zone": values["zone"], "jobs": values["jobs"]}
-    options = export_options(plain, index_title=title)
-    report = run_export(context, source, into, make_choice(values, options.page.zone), options)
+    call = Call("export", source, into, make_choice(values, None).to_dict(), plain)
+    report = run_call(
+        *(context, call, values), what=lambda options: options.formats, options=export_options(plain, index_title=title)
+    )
     return conclude(report, as_json, lambda: print_export(report), quiet)
 
 

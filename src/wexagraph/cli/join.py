@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from wexagraph.app.commands import volume_size
+from wexagraph.app.commands.backup import volume_size
 from wexagraph.cli.parameters import CSV, DRY_RUN, FOLDER, JSON
 from wexagraph.cli.planned import print_as_csv, print_planned, refuse_csv
 from wexagraph.cli.reports import counted, print_json

@@ -215,8 +215,8 @@ def afterwards_option(kept: str) -> Callable[[F], F]:
     return together(what, YES, NOTIFY)
 
 
-def make_choice(values: dict[str, Any], zone: str) -> Choice:
-    """The choice that the options say. Raises CallError."""
+def make_choice(values: dict[str, Any], zone: str | None) -> Choice:
+    """The choice that the options say, its days counted in a zone. Raises CallError."""
     from wexagraph.selection import Choice
 
     plain = {name: given for name in (*_REPEATED, "attached") if (given := values.get(name.replace("-", "_")))}

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from wexagraph.app.notices import check_notices
-from wexagraph.app.registers import RegisterReport, register
-from wexagraph.app.zones import zone_name
+from wexagraph.cli.calls import call_of, run_call
 from wexagraph.cli.parameters import (
     DRY_RUN,
     JSON,
@@ -17,14 +15,13 @@ from wexagraph.cli.parameters import (
     SOURCE,
     ZONE,
     choosing,
-    explain_none,
     into_option,
-    make_choice,
-    opened,
 )
 from wexagraph.cli.reports import conclude, counted
-from wexagraph.cli.session import notify
 from wexagraph.text import one_line, size
+
+if TYPE_CHECKING:
+    from wexagraph.app.registers import RegisterReport
 
 
 @click.command("register")
@@ -48,9 +45,6 @@ def command(
     context: click.Context,
     source: str,
     into: str,
-    columns: str | None,
-    column: tuple[str, ...],
-    zone: str | None,
     dry_run: bool,
     quiet: bool,
     as_json: bool,
@@ -62,18 +56,7 @@ def command(
     column state, and all that colleagues did in the file stays. Each row is known by the column key, which is hidden.
     The version before stays beside it.
     """
-    from wexagraph.cli.progress import Display, stoppable
-
-    name = zone_name(zone)
-    choice = make_choice(values, name)
-    who = values["notify"]
-    check_notices(who)
-    with opened(context, source) as mailbox, stoppable(Display(("register",))) as stopped:
-        report = register(
-            mailbox, into, choice, columns=columns or "", own=column, zone=name, stopped=stopped, dry=dry_run
-        )
-        explain_none(report, mailbox, choice)
-    notify(who, "register", report)
+    report = run_call(context, call_of(context, "register", source, into, values), values, dry=dry_run)
     return conclude(report, as_json, lambda: _print(report), quiet)
 
 

@@ -19,7 +19,6 @@ if TYPE_CHECKING:
     from wexagraph.backups.encryption import Ask
     from wexagraph.reports import Report
     from wexagraph.sources import Source
-    from wexagraph.sources.imap.changes import Afterwards
 
 
 @dataclass
@@ -63,15 +62,10 @@ def ask_passphrase() -> Ask:
     return passphrase(prompt())
 
 
-def wish_afterwards(text: str | None, sure: bool) -> Afterwards | None:
-    """What is to be done at the source. Raises CallError where nobody could be asked whether to do it."""
-    if text is None:
-        return None
-    from wexagraph.sources.imap.changes import Afterwards
-
+def may_ask(sure: bool) -> None:
+    """Raise CallError where nobody could be asked whether to change a mailbox."""
     if not sure and not at_a_terminal():
         raise CallError("--afterwards changes the mailbox, and there is no terminal to ask at. Add --yes to allow it.")
-    return Afterwards.parse(text)
 
 
 def allowing(sure: bool) -> Allow:

@@ -9,9 +9,10 @@ from threading import Lock
 from typing import NamedTuple
 
 from wexagraph.errors import MessageError
+from wexagraph.messages import Message
 from wexagraph.messages.conversations import Thread, thread
 from wexagraph.sources import Envelope, Partition, Source
-from wexagraph.sources.base import WHOLE, Leaf, Wanted
+from wexagraph.sources.base import WHOLE, Leaf, Wanted, listed
 
 _MOST_HELD = 256 * 1024 * 1024  # bytes that were read for their digests and are not read again
 
@@ -56,8 +57,7 @@ class Held:
 
     def attachments(self, letter: Letter) -> list[Leaf]:
         """What is attached to a message."""
-        with self._reading:
-            return self._source.attachments(letter.envelope)
+        return listed(Message(self.read(letter)))
 
 
 class Filing(Source):

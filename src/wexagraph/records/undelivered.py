@@ -171,5 +171,8 @@ class Listed(Source):
     def attachments(self, envelope: Envelope) -> list[Leaf]:
         return self._source.attachments(envelope)
 
+    def may_hide(self, envelope: Envelope) -> bool:
+        return (envelope.folder, envelope.place) not in self._fresh.held and self._source.may_hide(envelope)
+
     def settle(self) -> None:
         self._source.settle()

@@ -155,9 +155,8 @@ class PopSource(Source):
             return []
 
     def may_hide(self, envelope: Envelope) -> bool:
-        """A message of one part is not read for its attachments; a text may hold files."""
-        kind = (envelope.header.raw(b"content-type") or b"text/plain").lstrip().lower()
-        return kind.startswith(b"text/plain")
+        """All but a page of HTML: a text may hold files, and parts are known when the message is read."""
+        return not (envelope.header.raw(b"content-type") or b"").lstrip().lower().startswith(b"text/html")
 
     def _answers(self, command: str, envelopes: list[Envelope]) -> list[tuple[Envelope, _Answer]]:
         """What the server says to a command about each message: the lines, or why there are none.

@@ -21,13 +21,19 @@ def wanted(run: Context, choice: Choice) -> Iterator[Envelope]:
     """The chosen messages of which something is missing; the others are counted as already there."""
     choice = _narrowed(run, choice)
     # what is bound by type holds old and new together: something new wants all of it
-    every = run.options.binds_types and not all(_entries_there(run, one) is not None for one in _chosen(run, choice))
+    every = run.options.binds_types and not all(
+        _entries_there(run, one) is not None for one in choice.select(run.source) if _may_have(run, one)
+    )
     unmet = set(choice.ids or ())
-    for envelope in _chosen(run, choice):
+    for envelope in choice.select(run.source):
         if run.stopped():
             run.report.interrupted = True
             return
         unmet.discard(envelope.id)
+        if not _may_have(run, envelope):
+            run.report.chosen += 1
+            run.advance()
+            continue
         if run.looked_at is not None:
             run.looked_at.append(replace(envelope, header=Header(b""), stamp=envelope.fingerprint()))
         entries = None if every else _entries_there(run, envelope)
@@ -42,17 +48,12 @@ def wanted(run: Context, choice: Choice) -> Iterator[Envelope]:
     run.report.unknown_ids = sorted(unmet)
 
 
-def _chosen(run: Context, choice: Choice) -> Iterator[Envelope]:
-    """The chosen messages, but for those of which a server tells that they have nothing that is wanted."""
-    return (envelope for envelope in choice.select(run.source) if _may_have(run, envelope))
-
-
 def _may_have(run: Context, envelope: Envelope) -> bool:
+    """Whether a message has something that is wanted, or a list alone can't tell."""
     source, options = run.source, run.options
-    if not source.searches or options.inline or options.nested or options.open_zips:
+    if not source.lists_apart or options.inline or options.nested or options.open_zips or source.may_hide(envelope):
         return True  # what is inside of others does not show in a list
-    leaves = source.attachments(envelope)
-    return any(is_wanted(leaf.name, leaf.type, options) for leaf in leaves) or source.may_hide(envelope)
+    return any(is_wanted(leaf.name, leaf.type, options) for leaf in source.attachments(envelope))
 
 
 def _entries_there(run: Context, envelope: Envelope) -> list[Entry] | None:
@@ -75,7 +76,7 @@ def _narrowed(run: Context, choice: Choice) -> Choice:
     """The choice whose newest are those of the messages that have an attachment which is wanted."""
     if choice.newest is None:
         return choice
-    every = _chosen(run, replace(choice, newest=None))
+    every = (one for one in replace(choice, newest=None).select(run.source) if _may_have(run, one))
     ranked = sorted(
         (
             (e.date()[0] or _NEVER, n, e.id, Envelope(e.folder, e.place, e.size, Header(b""), e.stamp))

@@ -1,0 +1,117 @@
+"""Commands as plain data, and the one way to run them: from a terminal, by an order, into a case."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import UTC, datetime
+from difflib import get_close_matches
+from importlib import import_module
+from pathlib import Path
+from typing import Any
+
+from wexagraph.app.afterwards import apart
+from wexagraph.app.commands.base import Command, Job, Work
+from wexagraph.app.secrets import Prompt
+from wexagraph.app.zones import zone_name
+from wexagraph.errors import CallError
+from wexagraph.records.calls import Call
+from wexagraph.reports import Report
+from wexagraph.selection import Choice
+from wexagraph.sources import Source
+from wexagraph.sources.imap.changes import Afterwards
+
+__all__ = ["COMMANDS", "Work", "check", "choice_of", "chosen", "command_of", "options_of", "run", "settled"]
+COMMANDS = ("export", "attachments", "register", "file", "backup")
+"""The commands that can be repeated, each a module of its name here, which is loaded when it is called."""
+_SECRETS = ("password", "owner-password")
+
+
+def run(call: Call, work: Work) -> Report:
+    """Do what a call says: by hand, in an order and in a case alike. Raises CallError, SourceError, TargetError."""
+    command = command_of(call)
+    options = options_of(call, None, work.moment) if work.options is None else work.options
+    wish = Afterwards.parse(call.afterwards) if call.afterwards else None
+    source, choice = work.fresh or (work.mailbox, chosen(call, work.mailbox))
+    report = command.run(Job(call, options, source, choice, wish, work))
+    if wish is not None:
+        report.afterwards = f"would then be {wish.done}" if work.dry else wish.done
+    return report
+
+
+def options_of(call: Call, prompt: Prompt | None, moment: datetime) -> Any:
+    """The options of a call's command; `prompt` asks for secrets. Raises CallError, also where what is to be done at
+    the source goes not with them."""
+    command = command_of(call)
+    options = command.options(call.options, prompt, moment)
+    if call.afterwards:
+        if not command.clears:
+            raise CallError(f"--afterwards goes not with {call.command}: what it makes keeps no message.")
+        Afterwards.parse(call.afterwards).checked(getattr(options, "keeps_messages", True))
+    return options
+
+
+def chosen(call: Call, mailbox: Source) -> Choice:
+    """The choice of a call as it holds for a mailbox: without the folder to which messages go afterwards, unless what
+    is kept is the account as it is. Raises CallError, SourceError."""
+    choice = choice_of(call).settled(mailbox)
+    if call.afterwards and not command_of(call).keeps_account:
+        return apart(choice, mailbox, Afterwards.parse(call.afterwards))
+    return choice
+
+
+def command_of(call: Call) -> Command:
+    """The command that a call names. Raises CallError."""
+    if call.command not in COMMANDS:
+        near = get_close_matches(call.command, COMMANDS, n=1)
+        hint = f" Did you mean {near[0]}?" if near else ""
+        raise CallError(
+            f"{call.command!r} is not a command that an order can keep.{hint} Possible: {', '.join(COMMANDS)}."
+        )
+    command: Command = import_module(f"{__name__}.{call.command}").COMMAND
+    return command
+
+
+def choice_of(call: Call) -> Choice:
+    """The choice of a call; its days are counted in the zone of its options. Raises CallError."""
+    return Choice.from_dict(call.choice | {"zone": zone_name(call.options.get("zone"))})
+
+
+def check(call: Call) -> None:
+    """Raise CallError for a call that can't be meant, or that can't be repeated."""
+    command = command_of(call)
+    for name in call.options:
+        if name not in command.defaults:
+            near = get_close_matches(name, command.defaults, n=1)
+            raise CallError(f"{call.command} has no option {name!r}." + (f" Did you mean {near[0]}?" if near else ""))
+    for name in _SECRETS:
+        given = call.options.get(name)
+        if given is not None and not str(given).startswith(("env:", "file:", "command:")):
+            raise CallError(
+                f"--{name}: an order keeps no secret. Name where it is: env:NAME, file:PATH, command:'PROGRAM'."
+            )
+    for name in ("newest", "id"):
+        if name in call.choice:
+            raise CallError(f"--{name} belongs to a single call: an order takes what has come since it last ran.")
+    options_of(call, None, datetime.now(UTC))
+    choice_of(call)
+
+
+def settled(call: Call) -> Call:
+    """The call with what would be the system's choice written down, so that a timetable without one does the same.
+    Paths are absolute."""
+    options = dict(call.options)
+    for name, of_the_system in command_of(call).settled:
+        options.setdefault(name, of_the_system())
+    for name in ("cover", *_SECRETS):
+        value = str(options.get(name) or "")
+        kind, _, path = value.rpartition("file:")
+        if name == "cover" and value and value != "built-in":
+            options[name] = _absolute(value)
+        elif name in _SECRETS and value.startswith("file:"):
+            options[name] = f"{kind}file:{_absolute(path)}"
+    source = call.source if call.source.startswith("@") or "://" in call.source else _absolute(call.source)
+    return replace(call, source=source, into=_absolute(call.into), options=options)
+
+
+def _absolute(path: str) -> str:
+    return str(Path(path).expanduser().absolute())

@@ -1,0 +1,31 @@
+"""`attachments` as a call."""
+
+from __future__ import annotations
+
+from wexagraph.app.attachment_options import ATTACHMENT_DEFAULTS, attachment_options
+from wexagraph.app.commands.base import ZONE, Command, Job
+from wexagraph.reports import Report
+
+
+def _attachments(job: Job) -> Report:
+    from wexagraph.exports.attachments.run import extract
+
+    work = job.work
+    then = job.then("kept with its attachments stored and read back") if not work.dry else None
+    return extract(
+        *(job.source, job.call.into, job.choice, job.options),
+        progress=work.progress,
+        stopped=work.stopped,
+        dry=work.dry,
+        afterwards=then,
+    )
+
+
+COMMAND = Command(
+    ATTACHMENT_DEFAULTS,
+    lambda plain, prompt, moment: attachment_options(plain),
+    _attachments,
+    may_leave_nothing=True,
+    clears=True,
+    settled=(ZONE,),
+)

@@ -1,0 +1,31 @@
+"""`export` as a call."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from wexagraph.app.commands.base import ZONE, Command, Job
+from wexagraph.app.locales import language_code, usual_paper
+from wexagraph.app.options import EXPORT_DEFAULTS, export_options
+from wexagraph.reports import Report
+
+
+def _export(job: Job) -> Report:
+    from wexagraph.exports.dry_run import dry_run
+    from wexagraph.exports.run import export
+
+    work = job.work
+    call = (job.source, job.call.into, job.choice, replace(job.options, generation=work.generation))
+    if work.dry:
+        return dry_run(*call, progress=work.progress, stopped=work.stopped)
+    then = job.then("stored and read back")
+    return export(*call, progress=work.progress, stopped=work.stopped, afterwards=then)
+
+
+COMMAND = Command(
+    EXPORT_DEFAULTS,
+    export_options,
+    _export,
+    clears=True,
+    settled=(ZONE, ("paper", usual_paper), ("language", lambda: language_code(None))),
+)

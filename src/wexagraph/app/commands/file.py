@@ -1,0 +1,35 @@
+"""`file` as a call."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from wexagraph.app.cases import Records, user_name
+from wexagraph.app.commands.base import ZONE, Command, Job
+from wexagraph.app.filing import FILE_DEFAULTS, file_messages
+from wexagraph.app.options import export_options
+from wexagraph.errors import CallError
+from wexagraph.reports import Report
+
+FILE_CALL_DEFAULTS: dict[str, Any] = {**FILE_DEFAULTS, "case": None, "by-plan": False, "records": None, "reopen": False}
+
+
+def _file(job: Job) -> Report:
+    work, options = job.work, job.options
+    records = Records(Path(job.call.into), lambda: work.moment.astimezone(), user_name())
+    own = {name: value for name, value in options.items() if name in FILE_DEFAULTS}
+    return file_messages(
+        *(records, job.source, job.choice, options.get("case"), own, work.stopped, work.dry),
+        reopen=bool(options.get("reopen")),
+    )
+
+
+def _file_options(plain: dict[str, Any]) -> dict[str, Any]:
+    if (plain.get("case") is not None) is bool(plain.get("by-plan")):
+        raise CallError("say where to: --case REF, or --by-plan.")
+    export_options({**FILE_DEFAULTS, **{n: v for n, v in plain.items() if n in FILE_DEFAULTS}}, case=("", ""))
+    return plain
+
+
+COMMAND = Command(FILE_CALL_DEFAULTS, lambda plain, prompt, moment: _file_options(plain), _file, settled=(ZONE,))

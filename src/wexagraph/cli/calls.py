@@ -1,0 +1,70 @@
+"""A command's call, made of what stands on the command line, and run at a terminal."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import UTC, datetime
+from typing import Any
+
+import click
+
+from wexagraph.app.commands import Work, choice_of, command_of, options_of, run
+from wexagraph.app.notices import check_notices
+from wexagraph.cli.parameters import explain_none, make_choice, opened, plain_values
+from wexagraph.cli.progress import Display, stoppable
+from wexagraph.cli.session import allowing, ask_passphrase, may_ask, notify, prompt
+from wexagraph.errors import CallError
+from wexagraph.records.calls import Call
+
+
+def call_of(context: click.Context, command: str, source: str, into: str, values: dict[str, Any]) -> Call:
+    """What the options of a command say, as plain data. Raises CallError."""
+    own = command_of(Call(command, source, into)).defaults
+    options = plain_values(context, values, own)
+    # an option that the command has for itself is no criterion
+    choice = make_choice(values | {name: () for name in ("attached",) if name in own}, None)
+    if choice.ids is not None and not choice.ids:
+        raise CallError("no ID was given: standard input was empty.")
+    return Call(command, source, into, choice.to_dict(), options, values.get("afterwards") or "")
+
+
+def run_call(
+    context: click.Context,
+    call: Call,
+    values: dict[str, Any],
+    *,
+    dry: bool = False,
+    what: Callable[[Any], tuple[str, ...]] | None = None,
+    progress: Callable[..., None] | None = None,
+    options: Any = None,
+) -> Any:
+    """Run a call with progress on standard error, asking the person at the terminal before anything is changed. Returns
+    the command's own kind of report.
+
+    `what` names from its options what is made, for the progress; a command that tells of its own way gives `progress`.
+    """
+    now = datetime.now(UTC)
+    options = options if options is not None else options_of(call, prompt(), now)
+    sure = bool(values.get("yes"))
+    if call.afterwards:
+        may_ask(sure)
+    check_notices(values.get("notify") or ())
+    display = Display(what(options) if what is not None else (call.command,))
+
+    def allow(what: str, kept: str) -> bool:
+        display.close()
+        return allowing(sure)(what, kept)
+
+    with opened(context, call.source) as mailbox, display, stoppable(display) as stopped:
+        work = Work(
+            *(mailbox, now, stopped, dry, options),
+            progress=progress or display.update,
+            say=lambda text: click.echo(f"wexagraph: {text}", err=True),
+            allow=allow,
+            ask=ask_passphrase(),
+        )
+        report = run(call, work)
+        explain_none(report, mailbox, choice_of(call))
+    if not dry:
+        notify(values.get("notify") or (), call.command, report)
+    return report
