@@ -7,7 +7,6 @@ the journal too still has its row in the register, and in a case its line in the
 from __future__ import annotations
 
 import shutil
-import sqlite3
 from collections.abc import Iterator, Mapping
 from contextlib import closing
 
@@ -43,7 +42,7 @@ def disagreements(root: OutputFolder, listed: Mapping[str, str]) -> Iterator[Fin
                     if not as_written:
                         yield from _of_list(journal, listed)
                     yield from _of_registers(root, journal, as_written)
-        except (TargetError, sqlite3.Error):  # of another version, or damaged: the next export makes it again
+        except TargetError:  # of another version, or damaged: the next export makes it again
             return
 
 

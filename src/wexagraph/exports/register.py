@@ -7,7 +7,6 @@ they did stays (`tables/living/table.py`).
 from __future__ import annotations
 
 import shutil
-import sqlite3
 from collections.abc import Iterator
 from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass
@@ -244,7 +243,7 @@ def rows_of(folder: Path) -> list[RegisterRow]:
     try:
         with closing(Journal(folder / OWN / "journal.sqlite", reading=True)) as journal:
             return list(rows_in(journal))
-    except sqlite3.Error as error:
+    except TargetError as error:
         raise TargetError(
             f"the journal of {folder} can't be read: {error}. The same command again mends it."
         ) from error

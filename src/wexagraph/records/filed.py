@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import sqlite3
 from collections.abc import Mapping
 from pathlib import Path
 
-from wexagraph.errors import TargetError
 from wexagraph.messages.conversations import Thread
-from wexagraph.output.databases import open_database
+from wexagraph.output.databases import Form, open_database
 
 _SCHEMA = """
 CREATE TABLE letter (
@@ -18,13 +16,14 @@ CREATE TABLE known (reference TEXT PRIMARY KEY) WITHOUT ROWID;
 CREATE INDEX letter_own ON letter (own);
 CREATE TABLE answered (id INTEGER, reference TEXT, PRIMARY KEY (id, reference)) WITHOUT ROWID;
 """
+_INDEX = Form("the index of what is filed", _SCHEMA)
 
 
 class Filed:
     """The index of a records folder. All methods raise TargetError where the disk fails."""
 
     def __init__(self, records: Path) -> None:
-        self._base = open_database(records, "filed.sqlite", _SCHEMA)
+        self._base = open_database(records, "filed.sqlite", _INDEX)
 
     def close(self) -> None:
         """Close the index."""
@@ -33,21 +32,17 @@ class Filed:
     def cases_of(self, id: int) -> list[str]:
         """The cases that have a message of this ID, or one that answers it."""
         query = "SELECT reference FROM letter WHERE own=? UNION SELECT reference FROM answered WHERE id=?"
-        return [row[0] for row in self._base.execute(query, (id, id))]
+        return [row[0] for row in self._base.ask(query, (id, id))]
 
     def knows(self, reference: str) -> bool:
         """Whether it was told of a case."""
-        return self._base.execute("SELECT 1 FROM known WHERE reference=?", (reference,)).fetchone() is not None
+        return self._base.ask("SELECT 1 FROM known WHERE reference=?", (reference,)).fetchone() is not None
 
     def add(self, filed: Mapping[str, Mapping[str, Thread]]) -> None:
         """Messages that lie in cases, by reference and digest."""
         letters = [(name, digest, one.own or None) for name, many in filed.items() for digest, one in many.items()]
         answered = [(id, name) for name, many in filed.items() for one in many.values() for id in one.refers]
-        try:
-            self._base.execute("BEGIN IMMEDIATE")
-            self._base.executemany("INSERT OR IGNORE INTO known VALUES (?)", ((name,) for name in filed))
-            self._base.executemany("INSERT OR IGNORE INTO letter VALUES (?,?,?)", letters)
-            self._base.executemany("INSERT OR IGNORE INTO answered VALUES (?,?)", answered)
-            self._base.execute("COMMIT")
-        except sqlite3.Error as error:
-            raise TargetError(f"the index of what is filed can't be written: {error}. Check the disk.") from error
+        with self._base.change():
+            self._base.ask_many("INSERT OR IGNORE INTO known VALUES (?)", ((name,) for name in filed))
+            self._base.ask_many("INSERT OR IGNORE INTO letter VALUES (?,?,?)", letters)
+            self._base.ask_many("INSERT OR IGNORE INTO answered VALUES (?,?)", answered)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import sqlite3
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from contextlib import ExitStack
@@ -15,7 +14,7 @@ from wexagraph.errors import TargetError
 from wexagraph.exports.file_words import FileWords, file_to_open, words_of
 from wexagraph.exports.register import files_by_digest
 from wexagraph.naming.paths import MANIFEST
-from wexagraph.output.databases import open_database
+from wexagraph.output.databases import Damaged, Database, Form, open_database
 from wexagraph.selection.words import folded
 from wexagraph.temporary import TemporaryFolder
 from wexagraph.work.pool import ProcessWorkers
@@ -33,7 +32,7 @@ CREATE VIRTUAL TABLE words USING fts5(
     subject, people, body, names, attached, title, tokenize="unicode61 remove_diacritics 2 tokenchars '_'"
 );
 """
-_VERSION = 2
+_INDEX = Form("the index of words", _SCHEMA, version=2)
 _OPEN, _CLOSE = "\x02", "\x03"
 
 
@@ -61,12 +60,12 @@ class Finder:
         self._home, self._elsewhere = home, ExitStack()
         self._base = self._opened(anew=False)
 
-    def _opened(self, anew: bool) -> sqlite3.Connection:
+    def _opened(self, anew: bool) -> Database:
         try:
-            return open_database(self._home, "find.sqlite", _SCHEMA, _VERSION, proved=False, anew=anew)
+            return open_database(self._home, "find.sqlite", _INDEX, proved=False, anew=anew)
         except TargetError:
             place = self._elsewhere.enter_context(TemporaryFolder())
-            return open_database(place, "find.sqlite", _SCHEMA, _VERSION)
+            return open_database(place, "find.sqlite", _INDEX)
 
     def close(self) -> None:
         """Close the index."""
@@ -80,9 +79,7 @@ class Finder:
         try:
             self.bring_up(folders)
             return list(self.search(text, folder))
-        except sqlite3.OperationalError:  # busy, or a disk that fails
-            raise
-        except sqlite3.DatabaseError:
+        except Damaged:
             self._base.close()
             self._base = self._opened(anew=True)
         self.bring_up(folders)
@@ -92,7 +89,7 @@ class Finder:
         """Take in what is new in export folders, each with a title, and forget what is gone. `tell` is told how many
         messages were read."""
         wanted = {self._name(path): (path, title) for path, title in folders}
-        stamps = dict(self._base.execute("SELECT path, stamp FROM folder").fetchall())
+        stamps = dict(self._base.ask("SELECT path, stamp FROM folder").fetchall())
         for name in stamps.keys() - wanted.keys():
             self._forget(name, None)
         now = {name: f"{_stamp(path)}|{title}" for name, (path, title) in wanted.items()}
@@ -103,7 +100,7 @@ class Finder:
         with ProcessWorkers(2, _PATIENCE) as pool:
             for name in behind:
                 done = self._take_in(pool, name, *wanted[name], done, tell)
-                self._base.execute("INSERT OR REPLACE INTO folder VALUES (?,?)", (name, now[name]))
+                self._base.ask("INSERT OR REPLACE INTO folder VALUES (?,?)", (name, now[name]))
 
     def _name(self, path: Path) -> str:
         return "" if path == self._home else path.name
@@ -112,20 +109,19 @@ class Finder:
         self, pool: ProcessWorkers, name: str, path: Path, title: str, done: int, tell: Callable[[int], None]
     ) -> int:
         there = files_by_digest(path)
-        known = dict(self._base.execute("SELECT digest, files FROM letter WHERE folder=?", (name,)).fetchall())
+        known = dict(self._base.ask("SELECT digest, files FROM letter WHERE folder=?", (name,)).fetchall())
         stale = {digest for digest, files in known.items() if files != _joined(there.get(digest, []))}
         for digest in stale:
             self._forget(name, digest)
         new = iter(sorted(there.keys() - (known.keys() - stale)))
         while batch := list(islice(new, 64)):
             futures = [(digest, pool.submit(words_of, str(path), there[digest])) for digest in batch]
-            self._base.execute("BEGIN")
-            for digest, future in futures:
-                self._add(name, digest, there[digest], title, future)
-                done += 1
-                tell(done)
-            self._base.execute("COMMIT")
-        self._base.execute(
+            with self._base.change():
+                for digest, future in futures:
+                    self._add(name, digest, there[digest], title, future)
+                    done += 1
+                    tell(done)
+        self._base.ask(
             "UPDATE words SET title=? WHERE rowid IN (SELECT number FROM letter WHERE folder=?)", (title, name)
         )
         return done
@@ -135,11 +131,11 @@ class Finder:
             words = future.result()
         except (WorkerLost, OSError):  # a file that no reader ends, or that is none: it is found by its name
             words = FileWords(title=files[0], subject=files[0])
-        row = self._base.execute(
+        row = self._base.ask(
             "INSERT INTO letter (folder, digest, file, date, sender, subject, files) VALUES (?,?,?,?,?,?,?)",
             (name, digest, file_to_open(files), words.date, words.sender, words.title, _joined(files)),
         )
-        self._base.execute(
+        self._base.ask(
             "INSERT INTO words (rowid, subject, people, body, names, attached, title) VALUES (?,?,?,?,?,?,?)",
             (row.lastrowid, *_clean(words.subject, words.people, words.body, words.names, words.attached), title),
         )
@@ -147,10 +143,10 @@ class Finder:
     def _forget(self, name: str, digest: str | None) -> None:
         chosen = "SELECT number FROM letter WHERE folder=?" + (" AND digest=?" if digest else "")
         values = (name, digest) if digest else (name,)
-        self._base.execute(f"DELETE FROM words WHERE rowid IN ({chosen})", values)
-        self._base.execute(f"DELETE FROM letter WHERE number IN ({chosen})", values)
+        self._base.ask(f"DELETE FROM words WHERE rowid IN ({chosen})", values)
+        self._base.ask(f"DELETE FROM letter WHERE number IN ({chosen})", values)
         if not digest:
-            self._base.execute("DELETE FROM folder WHERE path=?", (name,))
+            self._base.ask("DELETE FROM folder WHERE path=?", (name,))
 
     def search(self, text: str, folder: str | None = None, most: int = 1000) -> Iterator[Found]:
         """The messages with all words of a text, the best first: each word as the beginning of a word, those in
@@ -159,7 +155,7 @@ class Finder:
         if not query:
             return
         within = " AND l.folder=?" if folder is not None else ""
-        rows = self._base.execute(
+        rows = self._base.ask(
             "SELECT l.folder, l.digest, l.file, l.date, l.sender, l.subject, "
             f"snippet(words, -1, '{_OPEN}', '{_CLOSE}', '\N{HORIZONTAL ELLIPSIS}', 18) "
             f"FROM words JOIN letter l ON l.number=words.rowid WHERE words MATCH ?{within} "

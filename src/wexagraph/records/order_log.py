@@ -4,18 +4,18 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable, Iterator
-from contextlib import closing, contextmanager
+from collections.abc import Iterable
+from contextlib import closing
 from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 from wexagraph.errors import TargetError
+from wexagraph.output.databases import Database, Form
 from wexagraph.reports import Failure, Report
 from wexagraph.sources import Envelope
 
-_VERSION = 2
 _SCHEMA = """
 CREATE TABLE run (
     number INTEGER PRIMARY KEY, name TEXT NOT NULL, started TEXT NOT NULL, ended TEXT NOT NULL DEFAULT '',
@@ -37,12 +37,27 @@ CREATE TABLE failing (
     name TEXT NOT NULL, id TEXT NOT NULL, folder TEXT NOT NULL, subject TEXT NOT NULL, reason TEXT NOT NULL,
     PRIMARY KEY (name, id)
 ) WITHOUT ROWID;
+CREATE TABLE standing (name TEXT PRIMARY KEY, choice TEXT NOT NULL DEFAULT '', generation INTEGER NOT NULL DEFAULT 0);
+"""
+_MET = """
 CREATE TABLE met (
     name TEXT NOT NULL, source TEXT NOT NULL, folder TEXT NOT NULL, marks BLOB NOT NULL,
     PRIMARY KEY (name, source, folder)
 );
-CREATE TABLE standing (name TEXT PRIMARY KEY, choice TEXT NOT NULL DEFAULT '', generation INTEGER NOT NULL DEFAULT 0);
 """
+
+
+def _with_marks(base: sqlite3.Connection) -> None:
+    base.execute(_MET)
+
+
+_LOG = Form(
+    "the log of orders",
+    _SCHEMA + _MET,
+    version=2,
+    since={2: _with_marks},
+    settings=("journal_mode = WAL", "synchronous = FULL"),
+)
 _TABLES = ("run", "delivered", "looked", "failing", "met", "standing")
 MARK_SIZE = 8
 MOST_RUNS, MOST_AGE = 100_000, timedelta(days=731)
@@ -84,67 +99,36 @@ class OrderLog:
     """The state of all orders of a user. All methods raise TargetError where the disk fails."""
 
     def __init__(self, path: Path) -> None:
-        self._path = path
         try:
             path.parent.mkdir(0o700, parents=True, exist_ok=True)
-            self._base = sqlite3.connect(path, timeout=60, isolation_level=None, check_same_thread=False)
-            self._base.execute("PRAGMA journal_mode = WAL")
-            self._base.execute("PRAGMA synchronous = FULL")
-            with self._change():
-                version = self._base.execute("PRAGMA user_version").fetchone()[0]
-                if version < _VERSION:
-                    for statement in filter(str.strip, _SCHEMA.split(";")):
-                        if version == 0 or "TABLE met" in statement:
-                            self._base.execute(statement)
-                    self._base.execute(f"PRAGMA user_version = {_VERSION}")
-            if version > _VERSION:
-                raise TargetError(f"{path} is from a newer Wexagraph. Use that one.")
-        except (OSError, sqlite3.Error) as error:
-            raise TargetError(f"the log of orders {path} can't be used: {error}. Check the disk.") from error
+        except OSError as error:
+            raise TargetError(f"{path.parent} can't be made: {error.strerror or error}. Check the disk.") from error
+        self._base = Database(path, _LOG, proved=False)
 
     def close(self) -> None:
         """Give it free."""
         self._base.close()
 
-    @contextmanager
-    def _change(self) -> Iterator[None]:
-        """What is changed together is there wholly or not at all."""
-        try:
-            self._base.execute("BEGIN IMMEDIATE")
-            try:
-                yield
-            except BaseException:
-                self._base.execute("ROLLBACK")
-                raise
-            self._base.execute("COMMIT")
-        except sqlite3.Error as error:
-            raise TargetError(f"the log of orders {self._path} can't be written: {error}. Check the disk.") from error
-
     def _ask(self, sql: str, *values: Any) -> list[tuple[Any, ...]]:
-        try:
-            with closing(self._base.execute(sql, values)) as cursor:
-                return cursor.fetchall()
-        except sqlite3.Error as error:
-            raise TargetError(f"the log of orders {self._path} can't be read: {error}. Check the disk.") from error
+        with closing(self._base.ask(sql, values)) as cursor:
+            return cursor.fetchall()
 
     # runs
 
     def begin(self, name: str, now: datetime) -> Run:
         """A run begins. One that was killed before is closed."""
-        with self._change():
-            self._base.execute(
-                "UPDATE run SET state=?, ended=started WHERE name=? AND state=?", (STOPPED, name, RUNNING)
-            )
-            cursor = self._base.execute("INSERT INTO run (name, started) VALUES (?,?)", (name, _text(now)))
+        with self._base.change():
+            self._base.ask("UPDATE run SET state=?, ended=started WHERE name=? AND state=?", (STOPPED, name, RUNNING))
+            cursor = self._base.ask("INSERT INTO run (name, started) VALUES (?,?)", (name, _text(now)))
             number = int(cursor.lastrowid or 0)
             oldest = _text(now - MOST_AGE)
-            self._base.execute("DELETE FROM run WHERE number<=? OR started<?", (number - MOST_RUNS, oldest))
+            self._base.ask("DELETE FROM run WHERE number<=? OR started<?", (number - MOST_RUNS, oldest))
         return Run(number, name, now)
 
     def end(self, run: Run) -> None:
         """A run has ended, however."""
-        with self._change():
-            self._base.execute(
+        with self._base.change():
+            self._base.ask(
                 "UPDATE run SET ended=?, state=?, chosen=?, written=?, already_there=?, failed=?, bytes=?, reasons=? "
                 "WHERE number=?",
                 (
@@ -174,16 +158,16 @@ class OrderLog:
 
     def rename(self, old: str, new: str) -> None:
         """An order has another name."""
-        with self._change():
+        with self._base.change():
             for table in _TABLES:
-                self._base.execute(f"UPDATE OR REPLACE {table} SET name=? WHERE name=?", (new, old))
+                self._base.ask(f"UPDATE OR REPLACE {table} SET name=? WHERE name=?", (new, old))
 
     def forget(self, name: str, runs: bool = True) -> None:
         """An order is no more; or, its `runs` apart, it is to deliver all again."""
-        with self._change():
+        with self._base.change():
             for table in _TABLES:
                 if table not in ("run", "standing") or runs:
-                    self._base.execute(f"DELETE FROM {table} WHERE name=?", (name,))
+                    self._base.ask(f"DELETE FROM {table} WHERE name=?", (name,))
 
     # what was delivered
 
@@ -195,9 +179,9 @@ class OrderLog:
     def again(self, name: str) -> None:
         """The order is to make all again."""
         self.forget(name, runs=False)
-        with self._change():
-            self._base.execute("INSERT OR IGNORE INTO standing (name) VALUES (?)", (name,))
-            self._base.execute("UPDATE standing SET generation=generation+1, choice='' WHERE name=?", (name,))
+        with self._base.change():
+            self._base.ask("INSERT OR IGNORE INTO standing (name) VALUES (?)", (name,))
+            self._base.ask("UPDATE standing SET generation=generation+1, choice='' WHERE name=?", (name,))
 
     def last_choice(self, name: str) -> str:
         """The choice of an order when it last ran; "" before that."""
@@ -246,26 +230,26 @@ class OrderLog:
         """Messages are delivered: folder, place, stamp and digest of each. `looked` are the stamps of folders in which
         nothing is left to do, and how many messages of the choice they hold; `failures` what is still to come (None: as
         before); `met` the marks of all that a folder held and that is not to come any more."""
-        with self._change():
-            self._base.executemany(
+        with self._base.change():
+            self._base.ask_many(
                 "INSERT OR REPLACE INTO delivered VALUES (?,?,?,?,?,?)", ((name, source, *each) for each in messages)
             )
-            self._base.executemany(
+            self._base.ask_many(
                 "INSERT OR REPLACE INTO looked VALUES (?,?,?,?,?,?)",
                 ((name, source, folder, stamp, choice, held) for folder, (stamp, held) in looked.items() if stamp),
             )
-            self._base.executemany(
+            self._base.ask_many(
                 "INSERT OR REPLACE INTO met VALUES (?,?,?,?)",
                 ((name, source, folder, b"".join(sorted(marks))) for folder, marks in (met or {}).items()),
             )
             if failures is not None:
-                self._base.execute("DELETE FROM failing WHERE name=?", (name,))
-                self._base.executemany(
+                self._base.ask("DELETE FROM failing WHERE name=?", (name,))
+                self._base.ask_many(
                     "INSERT OR REPLACE INTO failing VALUES (?,?,?,?,?)",
                     ((name, each.id, each.folder, each.subject, each.reason) for each in failures),
                 )
-            self._base.execute("INSERT OR IGNORE INTO standing (name) VALUES (?)", (name,))
-            self._base.execute("UPDATE standing SET choice=? WHERE name=?", (choice, name))
+            self._base.ask("INSERT OR IGNORE INTO standing (name) VALUES (?)", (name,))
+            self._base.ask("UPDATE standing SET choice=? WHERE name=?", (choice, name))
 
     def failing(self, name: str) -> list[Failure]:
         """The messages of an order that have not come yet."""

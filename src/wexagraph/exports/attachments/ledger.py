@@ -7,17 +7,16 @@ from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
-from wexagraph.errors import TargetError
 from wexagraph.exports.attachments.entries import Document, Entry, Origin
 from wexagraph.naming import collision_key, with_extension
 from wexagraph.naming.paths import RESERVED, with_number
+from wexagraph.output.databases import ASIDE, Database, Form
 from wexagraph.output.target import Target
 from wexagraph.sources import Envelope
 
 _OFTEN = 16
 """Attachments of one name, from which on it is remembered up to which number their names are given."""
 _SCHEMA = """
-BEGIN;
 CREATE TABLE IF NOT EXISTS message (
     number INTEGER PRIMARY KEY, source TEXT NOT NULL, folder TEXT NOT NULL, place TEXT NOT NULL, stamp TEXT NOT NULL,
     id TEXT NOT NULL, date TEXT NOT NULL, sender TEXT NOT NULL, subject TEXT NOT NULL, sha256 TEXT NOT NULL,
@@ -38,11 +37,12 @@ CREATE TABLE IF NOT EXISTS document (
 CREATE INDEX IF NOT EXISTS attachment_sha256 ON attachment (sha256);
 CREATE INDEX IF NOT EXISTS attachment_path ON attachment (path);
 CREATE INDEX IF NOT EXISTS message_sha256 ON message (sha256);
-CREATE TEMP TABLE met_now (message INTEGER PRIMARY KEY);
 CREATE TABLE IF NOT EXISTS name (key TEXT PRIMARY KEY) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS list (name TEXT PRIMARY KEY, path TEXT NOT NULL, sha256 TEXT NOT NULL);
-COMMIT;
 """
+_LEDGER = Form(
+    "the record of attachments", _SCHEMA, temporary="CREATE TEMP TABLE met_now (message INTEGER PRIMARY KEY);"
+)
 
 
 class Ledger:
@@ -50,44 +50,19 @@ class Ledger:
 
     def __init__(self, path: Path, recipes: Sequence[str]) -> None:
         """`recipes` are those of the attachments themselves and of their PDFs; "" for what is not asked for."""
-        self._path, self._recipes = path, tuple(recipes)
-        self.is_new = False
-        try:
-            try:
-                self._base = self._open()
-            except sqlite3.DatabaseError:
-                path.replace(path.with_suffix(".damaged"))  # set aside; files that are there are known by their bytes
-                self._base = self._open()
-        except (sqlite3.Error, OSError) as error:
-            raise TargetError(
-                f"{path} can't be used: {error}. Move it away, and run the same command again."
-            ) from error
+        self._recipes = tuple(recipes)
+        # damaged, it is set aside: files that are there are known by their bytes
+        self._base = Database(path, _LEDGER, ASIDE, together=True)
+        self.is_new = self._base.is_new
         self._numbers: dict[tuple[str, str, str, str], int] = {}
         self._given: dict[str, int] = {}
 
-    def _open(self) -> sqlite3.Connection:
-        base = sqlite3.connect(self._path, isolation_level=None)
-        try:
-            self.is_new = base.execute("SELECT 1 FROM sqlite_master").fetchone() is None
-            if base.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
-                raise sqlite3.DatabaseError("it is damaged")
-            base.executescript(_SCHEMA)
-            base.execute("BEGIN")
-        except BaseException:
-            base.close()
-            raise
-        return base
-
     def close(self) -> None:
-        self._base.rollback()
         self._base.close()
 
     def ask(self, sql: str, *values: Any) -> sqlite3.Cursor:
         """Run one statement, for what belongs to a room of its own (`exports/attachments/register.py`)."""
-        try:
-            return self._base.execute(sql, values)
-        except sqlite3.Error as error:
-            raise TargetError(f"{self._path} can't be written: {error}. Free some space, and run it again.") from error
+        return self._base.ask(sql, values)
 
     def known(self, source: str, where: Envelope | Origin) -> list[Entry] | None:
         """What a run with these options has taken from this message; None where none has met it."""
@@ -267,5 +242,4 @@ class Ledger:
 
     def commit(self) -> None:
         """Make everything said so far lasting."""
-        self.ask("COMMIT")
-        self.ask("BEGIN")
+        self._base.commit()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from contextlib import closing
@@ -17,7 +16,7 @@ from urllib.parse import quote
 from wexagraph.exports.file_words import own_files, words_of
 from wexagraph.exports.register import RegisterRow
 from wexagraph.messages.conversations import Conversations, Thread, base_subject
-from wexagraph.output.databases import open_database
+from wexagraph.output.databases import Database, Form, open_database
 from wexagraph.text import lines, one_line
 from wexagraph.work.batches import Batch, ahead
 from wexagraph.work.pool import ProcessWorkers
@@ -29,6 +28,7 @@ UNDATED = "undated"
 _PATIENCE, _BATCH, _LASTING = 60.0, 64, 2048
 _NEVER = datetime.min.replace(tzinfo=UTC)
 _SCHEMA = "CREATE TABLE words (key TEXT PRIMARY KEY, text TEXT NOT NULL, thread TEXT NOT NULL) WITHOUT ROWID;"
+_WORDS = Form("the words of the page to browse", _SCHEMA)
 
 
 _Words = tuple[str, Thread | None]
@@ -112,7 +112,7 @@ def in_conversations(entries: Iterable[Entry]) -> list[Entry]:
 
 def _with_words(folder: Path, rows: Iterable[RegisterRow], jobs: int, tell: Callable[[int], None]) -> Iterator[Entry]:
     done = 0
-    with closing(open_database(folder, "index.sqlite", _SCHEMA)) as base, ProcessWorkers(jobs, _PATIENCE) as pool:
+    with closing(open_database(folder, "index.sqlite", _WORDS)) as base, ProcessWorkers(jobs, _PATIENCE) as pool:
 
         def submit(items: list[list[str]]) -> Future[list[_Words]]:
             return pool.submit(words_of_many, str(folder), items)
@@ -122,7 +122,7 @@ def _with_words(folder: Path, rows: Iterable[RegisterRow], jobs: int, tell: Call
             while members := [_known(base, row) for row in islice(waiting, _BATCH)]:
                 yield members, Batch(submit, [files for _, _, files, words in members if words is None and files])
 
-        base.execute("BEGIN")
+        base.ask("BEGIN")
         for members, batch in ahead(started(), 2 * jobs):
             read = iter(batch.results(lambda files, reason: ("", None)))
             for row, key, files, words in members:
@@ -130,23 +130,22 @@ def _with_words(folder: Path, rows: Iterable[RegisterRow], jobs: int, tell: Call
                 thread = thread or _thread_by_subject(row)
                 if words is None and files:
                     values = json.dumps([thread.own, thread.refers, thread.subject, thread.answers])
-                    base.execute("INSERT OR REPLACE INTO words VALUES (?,?,?)", (key, text, values))
+                    base.ask("INSERT OR REPLACE INTO words VALUES (?,?,?)", (key, text, values))
                 yield _entry(row, text, thread)
             done += len(members)
             if done % _LASTING < len(members):
-                base.execute("COMMIT")
-                base.execute("BEGIN")
+                base.commit()
             tell(done)
-        base.execute("COMMIT")
+        base.ask("COMMIT")
 
 
-def _known(base: sqlite3.Connection, row: RegisterRow) -> _Known:
+def _known(base: Database, row: RegisterRow) -> _Known:
     """A message, the key of its words, the files to read them from, and the words where they were read before."""
     if not row.digest:
         return row, "", [], None
     files = own_files(row.files)
     key = f"{row.digest} {' '.join(sorted({Path(file).suffix for file in files}))}"
-    kept = base.execute("SELECT text, thread FROM words WHERE key=?", (key,)).fetchone()
+    kept = base.ask("SELECT text, thread FROM words WHERE key=?", (key,)).fetchone()
     if kept is None:
         return row, key, files, None
     own, refers, subject, answers = json.loads(kept[1])

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from wexagraph.exports.journal.base import Base
 from wexagraph.exports.journal.records import UNDER_WAY, FileRecord, packed_notes
+from wexagraph.output.databases import Database
 
 
 class Files:
     """All methods raise TargetError where the disk fails."""
 
-    def __init__(self, base: Base) -> None:
+    def __init__(self, base: Database) -> None:
         self._base = base
 
     def has(self, number: int, path: str, naming: str | None = None) -> bool:

@@ -9,18 +9,20 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
-from wexagraph.exports.journal.base import Base
 from wexagraph.exports.journal.files import Files
 from wexagraph.exports.journal.names import Names
 from wexagraph.exports.journal.records import FileRecord, MessageRecord, PlannedMessage, unpacked, unpacked_notes
+from wexagraph.exports.journal.schema import JOURNAL
 from wexagraph.notes import Note
+from wexagraph.output.databases import ASIDE, SAID, Database
 
 
-class Journal(Base):
+class Journal(Database):
     """The journal of one export folder: its messages, and beside them their names and files."""
 
     def __init__(self, path: Path, reading: bool = False) -> None:
-        super().__init__(path, reading)
+        # damaged, it is set aside: register and manifest tell what is needed of it
+        super().__init__(path, JOURNAL, ASIDE if not reading else SAID, together=True, reading=reading)
         self.names, self.files = Names(self), Files(self)
         self._indexed = False
         self._next = (self.ask("SELECT max(number) FROM message").fetchone()[0] or 0) + 1

@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from wexagraph.exports.journal.base import Base
 from wexagraph.exports.journal.records import PlannedMessage
 from wexagraph.naming import collision_key
 from wexagraph.naming.paths import RESERVED_STEMS
+from wexagraph.output.databases import Database
 
 _NUMBER = re.compile(r" \((\d{1,9})\)")
 
@@ -19,7 +19,7 @@ class Names:
     All methods raise TargetError where the disk fails.
     """
 
-    def __init__(self, base: Base) -> None:
+    def __init__(self, base: Database) -> None:
         self._base = base
 
     def has(self, number: int, naming: str) -> bool:

@@ -1,16 +1,14 @@
-"""The database of a journal: its tables, its versions, and how it is opened."""
+"""The database of a journal: its tables and its versions."""
 
 from __future__ import annotations
 
 import csv
 import sqlite3
-from pathlib import Path
 
-from wexagraph.errors import TargetError
 from wexagraph.exports.journal.records import packed
+from wexagraph.output.databases import Form
 from wexagraph.tables.csvs import read_cell
 
-_VERSION = 4
 _SCHEMA = """
 CREATE TABLE message (
     number INTEGER PRIMARY KEY,
@@ -34,65 +32,36 @@ CREATE TABLE held (path TEXT NOT NULL, turn INTEGER NOT NULL, digest TEXT NOT NU
 WITHOUT ROWID;
 CREATE TABLE thread_of (message INTEGER PRIMARY KEY, thread TEXT NOT NULL);
 CREATE TABLE made_with (run INTEGER PRIMARY KEY, parts TEXT NOT NULL);
+"""
+_TEMPORARY = """
 CREATE TEMP TABLE fresh (
     message INTEGER PRIMARY KEY, key TEXT NOT NULL, stem TEXT NOT NULL, date TEXT NOT NULL
 );
 """
-_TEMPORARY = _SCHEMA[_SCHEMA.index("CREATE TEMP TABLE") :]
 
 
-def open_to_read(path: Path) -> sqlite3.Connection:
-    """The database as it lies there. Raises sqlite3.Error; TargetError where it is of another version."""
-    # not opened read-only: what a killed run has left half done is rolled back first
-    base = sqlite3.connect(f"{path.absolute().as_uri()}?mode=rw", 30, uri=True, isolation_level=None)
-    base.execute("PRAGMA query_only = 1")
-    if base.execute("PRAGMA user_version").fetchone()[0] != _VERSION:
-        base.close()
-        raise TargetError(f"{path} is of another version. The export command brings it up to date.")
-    return base
+def _with_tags(base: sqlite3.Connection) -> None:
+    base.execute("ALTER TABLE message ADD COLUMN tags TEXT NOT NULL DEFAULT ''")
 
 
-def open_to_write(path: Path) -> tuple[sqlite3.Connection, bool]:
-    """The database, made or brought up to this version where need be, and whether it is new; a transaction is open.
-
-    Raises sqlite3.Error, also where it is damaged; TargetError where it is of a later version.
-    """
-    base = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
-    try:
-        base.execute("PRAGMA synchronous = NORMAL")
-        base.execute("PRAGMA journal_mode = TRUNCATE")
-        base.execute("PRAGMA temp_store = FILE")
-        base.execute("PRAGMA cache_size = -16000")
-        version = base.execute("PRAGMA user_version").fetchone()[0]
-        if version and base.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
-            raise sqlite3.DatabaseError("it is damaged")
-        if version == 0:
-            # in one step: a run killed in between must not leave half a schema
-            base.executescript(f"BEGIN; {_SCHEMA} PRAGMA user_version = {_VERSION}; COMMIT;")
-        elif version > _VERSION:
-            raise TargetError(f"{path} is from a newer Wexagraph. Use that one, or another folder.")
-        else:
-            _bring_up(base, version)
-            base.executescript(_TEMPORARY)
-    except BaseException:
-        base.close()
-        raise
-    base.execute("BEGIN")
-    return base, version == 0
+def _with_plain_texts(base: sqlite3.Connection) -> None:
+    """Texts were kept as cells of a table, escaped for a spreadsheet."""
+    base.create_function("plain", 1, lambda cells: packed(map(read_cell, next(csv.reader([cells]), [""]))))
+    base.execute("UPDATE message SET facts=plain(facts), attachments=plain(attachments)")
 
 
-def _bring_up(base: sqlite3.Connection, version: int) -> None:
-    """Bring the journal of an earlier version up to this one, in one step."""
-    base.execute("BEGIN")
-    if version < 2:
-        base.execute("ALTER TABLE message ADD COLUMN tags TEXT NOT NULL DEFAULT ''")
-    if version < 3:  # texts were kept as cells of a table, escaped for a spreadsheet
-        base.create_function("plain", 1, lambda cells: packed(map(read_cell, next(csv.reader([cells]), [""]))))
-        base.execute("UPDATE message SET facts=plain(facts), attachments=plain(attachments)")
-    if version < 4:
-        base.execute("ALTER TABLE message ADD COLUMN turn INTEGER NOT NULL DEFAULT 0")
-        for statement in _SCHEMA.split(";"):
-            if any(f"TABLE {name} " in statement for name in ("held", "thread_of", "made_with")):
-                base.execute(statement)
-    base.execute(f"PRAGMA user_version = {_VERSION}")
-    base.execute("COMMIT")
+def _with_turns(base: sqlite3.Connection) -> None:
+    base.execute("ALTER TABLE message ADD COLUMN turn INTEGER NOT NULL DEFAULT 0")
+    for statement in _SCHEMA.split(";"):
+        if any(f"TABLE {name} " in statement for name in ("held", "thread_of", "made_with")):
+            base.execute(statement)
+
+
+JOURNAL = Form(
+    "the journal",
+    _SCHEMA,
+    version=4,
+    since={2: _with_tags, 3: _with_plain_texts, 4: _with_turns},
+    settings=("synchronous = NORMAL", "journal_mode = TRUNCATE", "temp_store = FILE", "cache_size = -16000"),
+    temporary=_TEMPORARY,
+)
