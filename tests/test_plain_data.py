@@ -8,10 +8,10 @@ import unittest
 from zoneinfo import ZoneInfo
 
 from wexagraph.app.attachment_options import ATTACHMENT_DEFAULTS, attachment_options
-from wexagraph.app.options import EXPORT_DEFAULTS, export_options
+from wexagraph.app.options import export_options
 from wexagraph.errors import CallError
 from wexagraph.naming import NamePattern
-from wexagraph.pages.options import ALLOWED
+from wexagraph.pages.options import ALLOWED, Margins
 from wexagraph.selection import Choice, Criterion
 
 CHOICES = [
@@ -64,12 +64,18 @@ class PlainData(unittest.TestCase):
             "margin": 20,
         }
         options = export_options(json.loads(json.dumps(plain)))
-        self.assertEqual(options, export_options(plain))
         self.assertEqual((options.formats, options.flat, options.page.scale), (("pdf", "eml"), True, 0.8))
+        self.assertEqual((options.page.zone, options.page.paper, options.jobs), ("Europe/Lisbon", "a5", 2))
+        self.assertEqual(options.page.margin, Margins(20, 20, 20, 20))
+        self.assertEqual([tag.text for tag in options.tags], ["{date:%Y}"])
+        self.assertEqual(dict(options.page.properties)["title"].text, "{subject}")
         self.assertEqual(
             (options.pattern, options.page.attachments), (NamePattern("{date:%Y}/{subject}"), ("embed", "pages"))
         )
-        self.assertEqual(export_options({}), export_options(EXPORT_DEFAULTS))
+        unsaid = export_options({})
+        self.assertEqual(
+            (unsaid.formats, unsaid.registers, unsaid.page.margin), (("pdf",), ("csv",), Margins(*[18] * 4))
+        )
         self.assertIsNone(export_options({}).lock)
         with self.assertRaisesRegex(CallError, "no option 'papr'. Did you mean paper"):
             export_options({"papr": "a4"})

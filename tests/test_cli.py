@@ -1,4 +1,4 @@
-"""What a first week in an office found: what was wrong or silently lost, and what a clerk reaches for."""
+"""The command line as a person meets it: days, choices, defaults, tries, help and lists."""
 
 from __future__ import annotations
 
