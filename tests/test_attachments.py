@@ -33,7 +33,7 @@ from wexagraph.demo.mailbox import make_mailbox
 from wexagraph.exports.attachments.options import ExtractOptions
 from wexagraph.exports.attachments.run import extract
 from wexagraph.messages.filetypes import PROGRAM, contradicts, recognise, settle
-from wexagraph.pages.attachments.limits import time_limit
+from wexagraph.pages.attachments.convert import time_limit
 from wexagraph.pages.attachments.number_formats import shown
 from wexagraph.pages.attachments.pictures import frames
 from wexagraph.pages.make import Job, make

@@ -20,7 +20,7 @@ import wexagraph
 from tests.helpers import ProgramTest, letter, mbox
 from wexagraph.demo.build import file, html, message, multipart, text, when
 from wexagraph.exports import plan
-from wexagraph.exports.copying import copy_rows
+from wexagraph.exports.reading import copy_rows
 from wexagraph.work.pool import ProcessWorkers
 from wexagraph.work.workers import WorkerLost
 

@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections import deque
 from collections.abc import Iterator
 from concurrent.futures import Future
+from dataclasses import dataclass
 from itertools import islice
 
 from wexagraph.errors import MessageError, TargetError
 from wexagraph.exports.context import Context
-from wexagraph.exports.copying import Copied, copy, copy_rows
 from wexagraph.exports.in_hand import WorkItem
-from wexagraph.exports.journal.records import MessageRecord, unpacked
+from wexagraph.exports.journal.records import MessageRecord, packed, unpacked
 from wexagraph.exports.making import Pages
 from wexagraph.exports.plan import written_by
-from wexagraph.messages import Header
+from wexagraph.messages import Header, Message
 from wexagraph.messages.headers import header_end
-from wexagraph.sources import Envelope
+from wexagraph.messages.message import is_one_text
+from wexagraph.output.staging import Staged, Stager, stager_at
+from wexagraph.sources import Envelope, Source, reopen
+from wexagraph.text import one_line
 from wexagraph.work.batches import Batch, ahead
 
 _ROWS_PER_CALL = 64
@@ -126,3 +130,46 @@ class Reading:
 def _is_listed(row: MessageRecord, data: bytes) -> bool:
     """Whether bytes are of the message that was listed: people and subject are those of the plan."""
     return unpacked(row.facts)[1:] == written_by(Header(data[: header_end(data)]))
+
+
+@dataclass(slots=True)
+class Copied:
+    """A message that was read: the digest of its bytes, the names of its attachments, the EML staged."""
+
+    number: int
+    digest: str
+    size: int
+    attachments: str
+    staged: Staged | None = None
+    trouble: str = ""
+
+
+def copy(row: MessageRecord, data: bytes, stager: Stager | None, path: str, replaces: bool) -> Copied:
+    """Digest a message and stage it as an EML file for `path`, unless `stager` is None. Raises OSError."""
+    digest = hashlib.sha256(data).hexdigest()
+    copied = Copied(row.number, digest, len(data), _attachments(data))
+    if stager is not None:
+        copied.staged = stager.stage(path, data, replaces, digest)
+    return copied
+
+
+def copy_rows(location: str, work: str, rows: list[tuple[MessageRecord, str, bool]]) -> list[Copied]:
+    """Copy many messages; runs in a worker. Each row comes with the path of its EML, and whether a file of ours gives
+    way there. Raises OSError."""
+    source = reopen(location)
+    stager = stager_at(work)
+    return [_copy_row(source, stager, *row) for row in rows]
+
+
+def _copy_row(source: Source, stager: Stager, row: MessageRecord, path: str, replaces: bool) -> Copied:
+    try:
+        data = source.read(row.envelope())
+    except MessageError as error:
+        return Copied(row.number, "", 0, "", None, str(error))
+    return copy(row, data, stager, path, replaces)
+
+
+def _attachments(data: bytes) -> str:
+    if is_one_text(data):
+        return ""
+    return packed(one_line(attachment.name[:400]) for attachment in Message(data).attachments[:500])

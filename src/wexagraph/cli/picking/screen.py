@@ -23,8 +23,7 @@ from prompt_toolkit.widgets import Frame, TextArea
 
 from wexagraph.app.picking import COLUMNS, FolderTree, Picker, Row
 from wexagraph.app.sets import checked_set_name
-from wexagraph.cli.picking.cells import cell, wrapped
-from wexagraph.cli.picking.lines import Lines
+from wexagraph.cli.picking.cells import Lines, cell, wrapped
 from wexagraph.cli.picking.loading import Loader
 from wexagraph.errors import CallError
 from wexagraph.text import one_line, size

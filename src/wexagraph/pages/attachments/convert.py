@@ -5,9 +5,14 @@ from __future__ import annotations
 import hashlib
 import io
 import re
+import signal
+import threading
+import time
 import zipfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
+from types import FrameType
 
 from markupsafe import Markup
 
@@ -18,7 +23,6 @@ from wexagraph.messages.mime import made_part, unix_lines
 from wexagraph.messages.visible_text import html_to_text
 from wexagraph.naming import Fields
 from wexagraph.notes import Note
-from wexagraph.pages.attachments.limits import time_limit
 from wexagraph.pages.attachments.office import SUITE_TYPES, document_html, suite_pdf
 from wexagraph.pages.attachments.pictures import frames
 from wexagraph.pages.attachments.sheets import csv_table, workbook
@@ -336,3 +340,34 @@ def _harmless_svg(content: bytes) -> bytes:
     return re.sub(
         r"""(?i)((?:xlink:)?href|src)\s*=\s*(["'])(?!#|data:image/(?:png|jpeg|gif))[^"']*\2""", "", text
     ).encode("utf-8", "replace")
+
+
+@contextmanager
+def time_limit(seconds: float) -> Iterator[None]:
+    """Raises TimeoutError, an OSError, in what runs longer. A limit outside of it stays, and the sooner one counts.
+
+    Works in the main thread of a process with POSIX signals, as workers are; elsewhere the worker's own limit has to
+    do. A call into a library in C is waited for.
+    """
+    if not hasattr(signal, "setitimer") or threading.current_thread() is not threading.main_thread():
+        yield
+        return
+
+    def late(_: int, __: FrameType | None) -> None:
+        raise TimeoutError(f"it took more than {seconds:g} seconds")
+
+    started = time.monotonic()
+    before = signal.getsignal(signal.SIGALRM)
+    outer = signal.getitimer(signal.ITIMER_REAL)[0]
+    if 0 < outer <= seconds:
+        yield
+        return
+    signal.signal(signal.SIGALRM, late)
+    signal.setitimer(signal.ITIMER_REAL, seconds)
+    try:
+        yield
+    finally:
+        signal.setitimer(signal.ITIMER_REAL, 0)
+        signal.signal(signal.SIGALRM, before)
+        if outer:
+            signal.setitimer(signal.ITIMER_REAL, max(0.01, outer - (time.monotonic() - started)))
