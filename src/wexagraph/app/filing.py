@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Callable, Iterable
 from concurrent.futures import Executor, ThreadPoolExecutor
 from contextlib import closing
@@ -119,6 +120,7 @@ def file_messages(
     """File the chosen messages into a case, or (`reference` None) where the plan says. `options` are those of an
     export, by their names on the command line. Closed cases get what is new to them where they are to be opened again
     (`reopen`); else it fails. Raises CallError, SourceError, TargetError."""
+    started = time.monotonic()
     if options.get("as") == ATTACHMENTS:
         choice = choice.with_attachments()
     with closing(Filed(records.folder)) as index:
@@ -135,7 +137,9 @@ def file_messages(
         else:
             placements = _places(run, envelopes)
         run.report.placed = [Placed(*pair) for pair in zip(envelopes, placements, strict=True)]
-        if not dry:
+        if dry:
+            report.written = sum(len(each.placement.cases) for each in report.placed)
+        else:
             held = Held(source)
             letters = _letters(run, held)
             _open_cases(run, letters, reopen)
@@ -143,6 +147,7 @@ def file_messages(
     source.settle()
     report.unreadable = [(trouble.where, trouble.reason) for trouble in source.troubles]
     report.add_up()
+    report.seconds = time.monotonic() - started
     return report
 
 

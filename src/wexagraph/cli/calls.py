@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from wexagraph.app.commands import Work, choice_of, command_of, options_of, run
+from wexagraph.app.commands import Work, chosen, command_of, options_of, run
 from wexagraph.app.notices import check_notices
 from wexagraph.cli.parameters import explain_none, make_choice, opened, plain_values
 from wexagraph.cli.progress import Display, stoppable
@@ -64,7 +64,8 @@ def run_call(
             ask=ask_passphrase(),
         )
         report = run(call, work)
-        explain_none(report, mailbox, choice_of(call))
+        if not report.chosen:
+            explain_none(report, mailbox, chosen(call, mailbox))
     if not dry:
         notify(values.get("notify") or (), call.command, report)
     return report
