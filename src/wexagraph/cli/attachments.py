@@ -11,7 +11,7 @@ from click.core import ParameterSource
 
 from wexagraph.app.attachment_options import ATTACHMENT_FORMS
 from wexagraph.app.options import DOCUMENT_PAGES
-from wexagraph.cli.calls import call_of, run_call
+from wexagraph.cli.calls import Told, carry_out
 from wexagraph.cli.paging import document_paging, words_option
 from wexagraph.cli.parameters import (
     CLUSTER,
@@ -23,8 +23,8 @@ from wexagraph.cli.parameters import (
     into_option,
     reporting,
 )
-from wexagraph.cli.planned import print_as_csv, print_planned, refuse_csv
-from wexagraph.cli.reports import SHOWN, amount, conclude, counted, print_place
+from wexagraph.cli.planned import print_planned
+from wexagraph.cli.reports import SHOWN, amount, counted, print_place
 from wexagraph.errors import CallError
 from wexagraph.exports.attachments.documents import BINDINGS, ORDERS
 from wexagraph.exports.attachments.options import ATTACHMENT_PATTERN
@@ -81,27 +81,14 @@ if TYPE_CHECKING:
 @afterwards_option("whose attachments are stored and read back")
 @reporting
 @click.pass_context
-def command(
-    context: click.Context,
-    source: str,
-    into: str,
-    dry_run: bool,
-    as_csv: bool,
-    as_json: bool,
-    quiet: bool,
-    **values: Any,
-) -> int:
+def command(context: click.Context, source: str, into: str, **values: Any) -> int:
     """Only the attachments of the chosen messages of SOURCE, in their native formats, as PDFs, or both, below DIR.
 
     --attached NAME|TYPE takes those attachments alone. The same command again writes only what is missing. DIR holds a
     register (register.csv) and checksums (manifest-sha256.txt).
     """
     _check_needless(context, values["forms"])
-    refuse_csv(as_csv, dry_run, "the register (register.csv) is the table of what was taken out")
-    report = run_call(context, call_of(context, "attachments", source, into, values), values, dry=dry_run)
-    if as_csv:
-        return print_as_csv(report.planned or [], report.complete)
-    return conclude(report, as_json, lambda: _print(report), quiet)
+    return carry_out(context, "attachments", source, into, values, _TOLD)
 
 
 def _check_needless(context: click.Context, forms: tuple[str, ...]) -> None:
@@ -149,3 +136,6 @@ def _print(report: AttachmentReport) -> None:
         click.echo("By type:")
     for kind, count in report.types.most_common(20):
         click.echo(f"  {count:>6,}  {one_line(kind)}")
+
+
+_TOLD = Told(_print, _print, "the register (register.csv) is the table of what was taken out")

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from wexagraph.cli.calls import call_of, run_call
+from wexagraph.cli.calls import Told, carry_out
 from wexagraph.cli.paging import OCR
 from wexagraph.cli.parameters import (
     CLUSTER,
@@ -21,8 +21,8 @@ from wexagraph.cli.parameters import (
     into_option,
     reporting,
 )
-from wexagraph.cli.planned import print_as_csv, print_plan, refuse_csv
-from wexagraph.cli.reports import conclude, counted, print_sums, seconds
+from wexagraph.cli.planned import print_plan
+from wexagraph.cli.reports import counted, print_sums, seconds
 from wexagraph.text import one_line, size
 
 if TYPE_CHECKING:
@@ -43,28 +43,14 @@ if TYPE_CHECKING:
 @afterwards_option("that a fresh verification has proved in the backup")
 @reporting
 @click.pass_context
-def command(
-    context: click.Context,
-    source: str,
-    into: str,
-    dry_run: bool,
-    as_csv: bool,
-    as_json: bool,
-    quiet: bool,
-    **values: Any,
-) -> int:
+def command(context: click.Context, source: str, into: str, **values: Any) -> int:
     """Copy the messages of SOURCE into an offline backup in DIR, or top one up.
 
     The same command again takes only what is new. Nothing is ever removed from a backup, and SOURCE is only read. DIR
     is a bag (BagIt) of ZIP files that opens without this program; README.txt in it says how.
     """
-    refuse_csv(as_csv, dry_run, "`wexagraph list BACKUP --csv` is the table of a backup")
-    call = call_of(context, "backup", source, into, values)
     with running() as tell:
-        report = run_call(context, call, values, dry=dry_run, progress=tell)
-    if as_csv:
-        return print_as_csv(report.planned or [], report.complete)
-    return conclude(report, as_json, lambda: (_print_plan if dry_run else _print)(report), quiet and not dry_run)
+        return carry_out(context, "backup", source, into, values, _TOLD, progress=tell)
 
 
 def _print_plan(report: BackupReport) -> None:
@@ -116,3 +102,6 @@ def _print(report: BackupReport) -> None:
         f"Backup: {one_line(report.into)}, run {report.run}: {report.messages:,} messages in all{new}; "
         f"{size(report.bytes)} written in {seconds(report.seconds)}."
     )
+
+
+_TOLD = Told(_print, _print_plan, "`wexagraph list BACKUP --csv` is the table of a backup")

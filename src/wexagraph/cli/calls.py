@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
@@ -11,7 +12,9 @@ import click
 from wexagraph.app.commands import Work, chosen, command_of, options_of, run
 from wexagraph.app.notices import check_notices
 from wexagraph.cli.parameters import explain_none, make_choice, opened, plain_values
+from wexagraph.cli.planned import print_as_csv, refuse_csv
 from wexagraph.cli.progress import Display, stoppable
+from wexagraph.cli.reports import conclude
 from wexagraph.cli.session import allowing, ask_passphrase, may_ask, notify, prompt
 from wexagraph.errors import CallError
 from wexagraph.records.calls import Call
@@ -26,6 +29,40 @@ def call_of(context: click.Context, command: str, source: str, into: str, values
     if choice.ids is not None and not choice.ids:
         raise CallError("no ID was given: standard input was empty.")
     return Call(command, source, into, choice.to_dict(), options, values.get("afterwards") or "")
+
+
+@dataclass(frozen=True)
+class Told:
+    """How a command tells what it has `done`, and of a dry run what is `planned`; `table` says where the table of what
+    was done is, for which --csv is not meant."""
+
+    done: Callable[[Any], None]
+    planned: Callable[[Any], None]
+    table: str = ""
+
+
+def carry_out(
+    context: click.Context,
+    command: str,
+    source: str,
+    into: str,
+    values: dict[str, Any],
+    told: Told,
+    *,
+    what: Callable[[Any], tuple[str, ...]] | None = None,
+    progress: Callable[..., None] | None = None,
+) -> int:
+    """Do what the options of a command say, and tell it. Returns the exit code. Raises CallError, SourceError,
+    TargetError."""
+    dry, as_csv = values["dry_run"], values.get("as_csv", False)
+    if told.table:
+        refuse_csv(as_csv, dry, told.table)
+    call = call_of(context, command, source, into, values)
+    report = run_call(context, call, values, dry=dry, what=what, progress=progress)
+    if as_csv:
+        return print_as_csv(report.planned or [], report.complete)
+    in_words = told.planned if dry else told.done
+    return conclude(report, values["as_json"], lambda: in_words(report), values["quiet"] and not dry)
 
 
 def run_call(

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from wexagraph.cli.calls import call_of, run_call
+from wexagraph.cli.calls import Told, carry_out
 from wexagraph.cli.paging import paging, words_option
 from wexagraph.cli.parameters import (
     CLUSTER,
@@ -22,8 +22,8 @@ from wexagraph.cli.parameters import (
     into_option,
     reporting,
 )
-from wexagraph.cli.planned import print_as_csv, print_plan, refuse_csv
-from wexagraph.cli.reports import SHOWN, amount, conclude, counted, print_place, print_sums
+from wexagraph.cli.planned import print_plan
+from wexagraph.cli.reports import SHOWN, amount, counted, print_place, print_sums
 from wexagraph.exports.formats import FORMATS
 from wexagraph.exports.options import BINDINGS, BOUND_PATTERN
 from wexagraph.naming import DEFAULT_PATTERN
@@ -119,27 +119,13 @@ if TYPE_CHECKING:
 @afterwards_option("whose files are stored and read back")
 @reporting
 @click.pass_context
-def command(
-    context: click.Context,
-    source: str,
-    into: str,
-    as_csv: bool,
-    as_json: bool,
-    dry_run: bool,
-    quiet: bool,
-    **values: Any,
-) -> int:
+def command(context: click.Context, source: str, into: str, **values: Any) -> int:
     """Make files from the chosen messages of SOURCE, below DIR.
 
     The same command again makes only what is missing. DIR holds a register of all messages (register.csv), in
     which colleagues may work, and checksums (manifest-sha256.txt).
     """
-    refuse_csv(as_csv, dry_run, "the register (register.csv) is the table of an export")
-    call = call_of(context, "export", source, into, values)
-    report = run_call(context, call, values, dry=dry_run, what=lambda options: options.formats)
-    if as_csv:
-        return print_as_csv(report.planned or [], report.complete)
-    return conclude(report, as_json, lambda: (_print_plan if dry_run else print_export)(report), quiet and not dry_run)
+    return carry_out(context, "export", source, into, values, _TOLD, what=lambda options: options.formats)
 
 
 def _print_plan(report: ExportReport) -> None:
@@ -174,3 +160,6 @@ def print_export(report: ExportReport) -> None:
         click.echo(f"Made again, since it was missing or altered: {one_line(path)}")
     for folder in report.unfinished:
         click.echo(f"Not finished, and made anew by the next run: the archive of {one_line(folder)}.")
+
+
+_TOLD = Told(print_export, _print_plan, "the register (register.csv) is the table of an export")

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from wexagraph.cli.calls import call_of, run_call
+from wexagraph.cli.calls import Told, carry_out
 from wexagraph.cli.parameters import (
     DRY_RUN,
     JSON,
@@ -17,7 +17,7 @@ from wexagraph.cli.parameters import (
     choosing,
     into_option,
 )
-from wexagraph.cli.reports import conclude, counted
+from wexagraph.cli.reports import counted
 from wexagraph.text import one_line, size
 
 if TYPE_CHECKING:
@@ -41,23 +41,14 @@ if TYPE_CHECKING:
 @QUIET
 @JSON
 @click.pass_context
-def command(
-    context: click.Context,
-    source: str,
-    into: str,
-    dry_run: bool,
-    quiet: bool,
-    as_json: bool,
-    **values: Any,
-) -> int:
+def command(context: click.Context, source: str, into: str, **values: Any) -> int:
     """A table of the chosen messages of SOURCE that the office works in: a row a message.
 
     The same command again brings it up to date: new messages come behind, what is chosen no longer is marked in the
     column state, and all that colleagues did in the file stays. Each row is known by the column key, which is hidden.
     The version before stays beside it.
     """
-    report = run_call(context, call_of(context, "register", source, into, values), values, dry=dry_run)
-    return conclude(report, as_json, lambda: _print(report), quiet)
+    return carry_out(context, "register", source, into, values, Told(_print, _print))
 
 
 def _print(report: RegisterReport) -> None:
