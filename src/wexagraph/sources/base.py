@@ -252,10 +252,14 @@ def bounded(envelopes: Iterable[Envelope], most: int, most_bytes: int = 2**62) -
         yield batch
 
 
-def is_of(listed: Header, data: bytes) -> bool:
-    """Whether bytes are those of the message that was listed with a header: the fields that tell one letter from
+def is_of(fields: bytes, data: bytes) -> bool:
+    """Whether bytes are those of the message that was listed with these header fields: those that tell one letter from
     another say the same, however a server has spelt and folded them in its list."""
-    own = Header(data[: header_end(data)])
+    head = data[: header_end(data)].replace(b"\r\n", b"\n")
+    fields = fields.replace(b"\r\n", b"\n")
+    if all(line in head for line in fields.split(b"\n")):  # nearly always, and told in a fraction of the time
+        return True
+    listed, own = Header(fields), Header(head)
     for name in (b"message-id", b"subject"):
         if listed.raw(name) is not None and listed.text(name).split() != own.text(name).split():
             return False

@@ -142,7 +142,7 @@ class PopSource(Source):
                     continue
                 head = heads.get(envelope.place, envelope.header)
                 data = _joined(lines)
-                fits = isinstance(head, MessageError) or is_of(head, data)
+                fits = isinstance(head, MessageError) or is_of(head.block, data)
                 yield envelope, data if fits else MessageError(_OTHER)
 
     def attachments(self, envelope: Envelope) -> list[Leaf]:

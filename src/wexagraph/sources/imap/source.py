@@ -356,8 +356,8 @@ def _fitting(envelope: Envelope, answer: dict[str, Any], validity: str) -> bytes
         validity_now, _, arrived_now = stamp_of(validity, answer).split("; ", 2)
         if (validity_then, arrived_then) != (validity_now, arrived_now):
             return MessageError(_OTHER)
-    for listed in (Header((answer.get("HEADER") or b"").replace(b"\r\n", b"\n")), envelope.header):
-        if not is_of(listed, data):
+    for fields in (answer.get("HEADER") or b"", envelope.header.block):
+        if not is_of(fields, data):
             return MessageError(_OTHER)
     if (
         not isinstance(answer.get("HEADER"), bytes)
