@@ -300,12 +300,18 @@ class OnABadLine(PeerTest):
         self.assertEqual(marks, ["filed nil \\Seen"] * 2)
 
     def test_one_that_it_refuses(self) -> None:
-        def refuses(word: str, line: str, peer: Peer) -> bytes | None:
-            return b"TAG NO [CANNOT] not this one\r\n" if word == "APPEND" and "Letter 2" in line else None
+        for reason in (b"CANNOT", b"LIMIT"):
 
-        report = self.restore(self.peer(refuses, count=0), code=1)
-        self.assertEqual((report["written"], report["failed"]), (4, 1))
-        self.assertIn("not this one", str(report["failures"]))
+            def refuses(word: str, line: str, peer: Peer, reason: bytes = reason) -> bytes | None:
+                is_second = word == "APPEND" and "Letter 2" in line
+                return b"TAG NO [" + reason + b"] not this one\r\n" if is_second else None
+
+            with self.subTest(reason):
+                peer = self.peer(refuses, count=0)
+                report = self.restore(peer, code=1)
+                self.assertEqual((report["written"], report["failed"]), (4, 1))
+                self.assertIn("not this one", str(report["failures"]))
+                self.assertEqual(sum("APPEND" in line for line in peer.lines), 5, "it is not asked again")
 
     def test_an_account_that_is_full(self) -> None:
         def full(word: str, line: str, peer: Peer) -> bytes | None:
