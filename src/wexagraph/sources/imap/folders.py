@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
-from wexagraph.naming.paths import free_name
+from wexagraph.naming.paths import with_number
 from wexagraph.sources.accounts import steers_no_line
 from wexagraph.sources.imap.responses import parse
 from wexagraph.sources.utf7 import decode_utf7, encode_utf7
@@ -70,10 +70,15 @@ class Folders:
         listed = [folder for item in items if (folder := self._listed(item)) is not None]
         folders = [folder for folder in listed if steers_no_line(folder.raw)]
         # the account's own names stay as they are
-        prefix = self._personal.prefix
+        prefix, numbers = self._personal.prefix, dict[str, int]()
         for folder in sorted(folders, key=lambda one: (one.raw != INBOX, not one.raw.startswith(prefix))):
-            if folder.raw not in self._by_raw:
-                self.add(replace(folder, name=free_name(folder.name, "", self._by_name.__contains__)))
+            if folder.raw in self._by_raw:
+                continue
+            number = numbers.get(folder.name, 1)
+            while (name := with_number(folder.name, "", number)) in self._by_name:
+                number += 1
+            numbers[folder.name] = number + 1
+            self.add(replace(folder, name=name))
         return [folder.name for folder in listed if not steers_no_line(folder.raw)]
 
     def add(self, folder: Folder) -> Folder:
