@@ -64,7 +64,7 @@ def graph() -> dict[str, set[str]]:
 
 def rooms() -> list[str]:
     """The rooms in the order of the table in CONTRIBUTING.md."""
-    return re.findall(r"(?m)^\| `(\w+)` \|", CONTRIBUTING)
+    return re.findall(r"(?m)^\| `([a-z]+)` \|", CONTRIBUTING)
 
 
 def room(module: str) -> str:

@@ -68,8 +68,8 @@ class Binding:
         return Lock(self.key) if self.key else None
 
     def groups(self) -> Iterator[tuple[Group, BoundDocument | None]]:
-        """All groups, each with the sheaf to be made of it; none where its PDF is there. What a PDF holds already stays
-        in it; where that can't be read any more, that PDF stays as it is, and the others get one of their own."""
+        """All groups, each with the document to be made of it; none where its PDF is there. What a PDF holds already
+        stays in it; where that can't be read any more, that PDF stays as it is, and the others get one of their own."""
         for group in self._turns.groups(self._options.naming):
             recorded = self._recorded(group)
             if recorded is not None and self._is_there(group, recorded):
@@ -123,17 +123,17 @@ class Binding:
     def _free(self, stem: str) -> str:
         return free_name(stem, ".pdf", lambda path: collision_key(path) in self._taken or self._target.taken(path))
 
-    def add(self, sheaf: BoundDocument, work: WorkItem, made: Made) -> None:
+    def add(self, document: BoundDocument, work: WorkItem, made: Made) -> None:
         """The pages of a message have come: they wait on the disk."""
         from wexagraph.pages.pdf.binding import Part
 
         staged = self._target.stage("", made.files.pop("pdf"))
         assert made.entry is not None and made.header_footer is not None
-        sheaf.parts[work.row.number] = Part(staged.waiting, made.entry, made.header_footer, made.marked)
+        document.parts[work.row.number] = Part(staged.waiting, made.entry, made.header_footer, made.marked)
         if made.whole is not None:
-            sheaf.record, sheaf.contents = made.whole
+            document.record, document.contents = made.whole
 
-    def give_up(self, sheaf: BoundDocument, work: WorkItem, facts: list[str]) -> None:
+    def give_up(self, document: BoundDocument, work: WorkItem, facts: list[str]) -> None:
         """No page could be made of a message: a page in its place says so. `facts`: date, from, to, cc, subject."""
         from wexagraph.pages.composing.covers import Entry
         from wexagraph.pages.pdf.binding import Part
@@ -151,25 +151,25 @@ class Binding:
             when=date[:16].replace("T", " ") or tr("undated"),
             name=sender,
         )
-        sheaf.parts[work.row.number] = Part("", entry, HeaderFooter((), ()))
+        document.parts[work.row.number] = Part("", entry, HeaderFooter((), ()))
 
-    def job(self, sheaf: BoundDocument, engine: str) -> BindJob | None:
+    def job(self, document: BoundDocument, engine: str) -> BindJob | None:
         """What a worker has to bind; None where there is not one message to be bound."""
         from wexagraph.pages.pdf.binding import BindJob
 
         options = self._options
-        parts = tuple(sheaf.parts[row.number] for row, _ in sheaf.group.rows if row.number in sheaf.parts)
+        parts = tuple(document.parts[row.number] for row, _ in document.group.rows if row.number in document.parts)
         if not parts:
             return None
         return BindJob(
             parts,
             self._target.stager.free(),
-            sheaf.group.title,
-            sheaf.record,
-            sheaf.contents,
+            document.group.title,
+            document.record,
+            document.contents,
             options.page,
             engine,
-            sheaf.group.tags,
+            document.group.tags,
             options.exported,
             options.run_on,
             options.lock,

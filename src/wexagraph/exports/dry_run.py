@@ -78,13 +78,13 @@ def _files(run: Context, work: WorkItem, folders: set[str]) -> list[tuple[str, s
     files = [
         (name, work.path(name), False)
         for name in work.missing
-        if name in FORMATS and not (name == "pdf" and work.sheaf is not None)
+        if name in FORMATS and not (name == "pdf" and work.document is not None)
     ]
     if "beside" in work.missing:
         files.append((ATTACHMENTS, f"{work.row.stem}/", False))  # how many are in it, only its bytes tell
-    if work.sheaf is not None and work.sheaf.path not in folders:
-        folders.add(work.sheaf.path)
-        files.append(("pdf", work.sheaf.path, work.sheaf.replaces))
+    if work.document is not None and work.document.path not in folders:
+        folders.add(work.document.path)
+        files.append(("pdf", work.document.path, work.document.replaces))
     if run.archives.wants(work.row) and work.row.folder not in folders:
         folders.add(work.row.folder)
         base = folder_path(work.row.folder)

@@ -28,7 +28,7 @@ class WorkItem:
     """A message on its way: what it needs, what has been made of it so far.
 
     `attempts` are the ways still to be tried: an engine, whether to set the text alone, whether to make pages of
-    attachments. `sheaf` is the bound PDF that waits for it, `bound` that PDF once it is written; `known`
+    attachments. `document` is the bound PDF that waits for it, `bound` that PDF once it is written; `known`
     are quotes that stand in it already, once that was looked for; `fetched` pictures from the network, once they were
     asked for. `attempt` is the one in hand. `original` is the file that the message was made from. `kept` are the files
     of one that this run has not chosen, and that stays in a bound PDF. `paths` are those of formats whose file lies
@@ -39,7 +39,7 @@ class WorkItem:
     missing: tuple[str, ...]
     replaced: frozenset[str]
     data: bytes = b""
-    sheaf: BoundDocument | None = None
+    document: BoundDocument | None = None
     bound: BoundFile | None = None
     known: tuple[tuple[str, str], ...] | None = None
     fetched: tuple[Fetched, ...] = ()

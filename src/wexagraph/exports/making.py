@@ -69,9 +69,9 @@ class Pages:
         self.pending[future] = work
 
     def _job(self, work: WorkItem, formats: tuple[str, ...], engine: str, plain: bool, convert: bool) -> Job:
-        row, sheaf, options = work.row, work.sheaf, self.run.options
+        row, document, options = work.row, work.document, self.run.options
         makers = tuple((name, make) for name in formats if (make := FORMATS[name].make) is not None)
-        file = sheaf.path if sheaf is not None else row.stem + suffix("pdf")
+        file = document.path if document is not None else row.stem + suffix("pdf")
         tags = tuple(row.tags.split(", ")) if row.tags else ()
         name = file.rpartition("/")[2]
         origin = Provenance(self.run.source.location, row.folder, row.id, row.moment, name, tags, row.turn)
@@ -89,11 +89,11 @@ class Pages:
             fetched=work.fetched if options.remote_images else None,
             original=(work.original.name, work.original.type, work.original.content) if work.original else None,
         )
-        if sheaf is None or self.run.binding is None:
+        if document is None or self.run.binding is None:
             return job
-        if sheaf.said is not None and work.known is None:
-            work.known = sheaf.said.meet(work.data, self._label(work))
-        whole = (sheaf.group.title, sheaf.group.tags) if row is sheaf.group.rows[0][0] else None
+        if document.said is not None and work.known is None:
+            work.known = document.said.meet(work.data, self._label(work))
+        whole = (document.group.title, document.group.tags) if row is document.group.rows[0][0] else None
         known, lock = work.known or (), self.run.binding.part_lock
         return replace(job, part="pdf" in formats, known=known, whole=whole, lock=lock, exported=None)
 
@@ -141,8 +141,8 @@ class Pages:
             _, plain, convert = work.attempt
             if plain or convert:
                 notes.append(Note("text-only" if plain else "engine-other", work.trouble[:200]))
-        if work.sheaf is not None and self.run.binding is not None and "pdf" in made.files:
-            self.run.binding.add(work.sheaf, work, made)
+        if work.document is not None and self.run.binding is not None and "pdf" in made.files:
+            self.run.binding.add(work.document, work, made)
         for name, content in made.files.items():
             self._stage(work, name, content, tuple(notes))
         for name, content in made.beside.items():
@@ -157,8 +157,8 @@ class Pages:
         work.notes.append(note)
         if "eml" not in self.run.options.formats:
             self._stage(work, "eml", work.data, (note,))
-        if work.sheaf is not None and self.run.binding is not None:
-            self.run.binding.give_up(work.sheaf, work, self.run.journal.facts(work.row.number))
+        if work.document is not None and self.run.binding is not None:
+            self.run.binding.give_up(work.document, work, self.run.journal.facts(work.row.number))
         self.done(work)
 
     def _stage(self, work: WorkItem, name: str, content: bytes, notes: tuple[Note, ...]) -> None:
@@ -167,34 +167,34 @@ class Pages:
 
     def done(self, work: WorkItem) -> None:
         work.data = b""
-        if work.sheaf is None:
+        if work.document is None:
             self.run.publisher.done([work])
         else:
-            work.sheaf.works.append(work)
-            self.arrived(work.sheaf)
+            work.document.works.append(work)
+            self.arrived(work.document)
 
-    def arrived(self, sheaf: BoundDocument) -> None:
+    def arrived(self, document: BoundDocument) -> None:
         """One more message of a bound PDF has come, or never will; when all have, it is bound."""
-        sheaf.waiting -= 1
-        if sheaf.waiting or self.run.binding is None:
+        document.waiting -= 1
+        if document.waiting or self.run.binding is None:
             return
-        job = self.run.binding.job(sheaf, self.attempts[0][0])
+        job = self.run.binding.job(document, self.attempts[0][0])
         if job is not None:
-            signature = self.run.binding.signature([row for row, _ in sheaf.group.rows])
-            future = bind_with(self.run.workers(), job, sheaf.path, sheaf.replaces, signature)
-            self.bindings[future] = sheaf
+            signature = self.run.binding.signature([row for row, _ in document.group.rows])
+            future = bind_with(self.run.workers(), job, document.path, document.replaces, signature)
+            self.bindings[future] = document
 
-    def _bound(self, sheaf: BoundDocument, future: Future[BoundFile]) -> None:
+    def _bound(self, document: BoundDocument, future: Future[BoundFile]) -> None:
         try:
             bound = future.result()
         except OSError as error:
             raise self.run.target.failed(error) from error
         except Exception as error:
-            for work in (work for work in sheaf.works if work.kept is None):
+            for work in (work for work in document.works if work.kept is None):
                 self.run.publisher.fail(
-                    work.row, f"the bound PDF {sheaf.path} could not be made: {str(error) or type(error).__name__}"
+                    work.row, f"the bound PDF {document.path} could not be made: {str(error) or type(error).__name__}"
                 )
             return
-        for work in sheaf.works:
+        for work in document.works:
             work.bound = bound
-        self.run.publisher.done(sheaf.works)
+        self.run.publisher.done(document.works)

@@ -32,13 +32,13 @@ class Needs:
         journal: Journal,
         options: ExportOptions,
         report: ExportReport,
-        putter: Publisher,
-        binder: FolderArchives,
+        publisher: Publisher,
+        archives: FolderArchives,
         binding: Binding | None,
         stopped: Callable[[], bool],
     ) -> None:
         self._target, self._journal, self._options, self._report = target, journal, options, report
-        self._putter, self._binder, self._binding, self._stopped = putter, binder, binding, stopped
+        self._publisher, self._archives, self._binding, self._stopped = publisher, archives, binding, stopped
 
     def works(self) -> Iterator[WorkItem]:
         """The messages that something has to be made of, until the run is asked to stop."""
@@ -50,29 +50,29 @@ class Needs:
                 self._report.interrupted = True
                 return
             missing = self._missing(row, files)
-            if missing or self._binder.wants(row):
+            if missing or self._archives.wants(row):
                 yield WorkItem(row, missing, self._ours(files), paths=self._paths(row, files))
             else:
-                self._putter.count_already()
+                self._publisher.count_already()
 
     def _needed_to_bind(self, binding: Binding) -> Iterator[WorkItem]:
         """The same in the order of binding: of each group all messages, where its PDF has to be made."""
-        for group, sheaf in binding.groups():
+        for group, document in binding.groups():
             for row, files in group.rows:
                 if self._stopped():
                     self._report.interrupted = True
                     return
                 if row.number in group.kept:
-                    if sheaf is not None:
-                        yield WorkItem(row, ("pdf",), frozenset(), sheaf=sheaf, kept=files)
+                    if document is not None:
+                        yield WorkItem(row, ("pdf",), frozenset(), document=document, kept=files)
                     continue
                 missing = self._missing(row, files)
-                if sheaf is not None:
+                if document is not None:
                     missing += ("pdf",)
                 if missing:
-                    yield WorkItem(row, missing, self._ours(files), sheaf=sheaf, paths=self._paths(row, files))
+                    yield WorkItem(row, missing, self._ours(files), document=document, paths=self._paths(row, files))
                 else:
-                    self._putter.count_already()
+                    self._publisher.count_already()
 
     def _missing(self, row: MessageRecord, files: list[FileRecord]) -> tuple[str, ...]:
         """The formats that have to be made: never made, made otherwise, or lost and altered since."""

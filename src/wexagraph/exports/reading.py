@@ -123,8 +123,8 @@ class Reading:
     def _unread(self, work: WorkItem, reason: str) -> None:
         """A message can't be read: nothing waits for it."""
         self.run.publisher.fail(work.row, reason)
-        if work.sheaf is not None:
-            self.pages.arrived(work.sheaf)
+        if work.document is not None:
+            self.pages.arrived(work.document)
 
 
 def _is_listed(row: MessageRecord, data: bytes) -> bool:

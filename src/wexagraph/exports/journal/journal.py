@@ -67,8 +67,8 @@ class Journal(Database):
     def restamped(self, source: str, folder: str, wish: PlannedMessage) -> bool:
         """Whether this folder bore another stamp in an earlier run, so that its places mean other messages; or nobody
         knows any more what lay where (see `exports/recovery.py`)."""
-        era = wish.fingerprint.partition(";")[0]
-        asked = (source, folder, len(era), era, folder)
+        validity = wish.fingerprint.partition(";")[0]
+        asked = (source, folder, len(validity), validity, folder)
         other = "(source=? AND folder=? AND substr(stamp, 1, ?)<>?) OR (source='' AND folder=?)"
         return self.ask(f"SELECT 1 FROM message WHERE {other} LIMIT 1", asked).fetchone() is not None
 

@@ -103,11 +103,11 @@ class Changes:
         for folder, place, stamp, digest in messages:
             folders.setdefault((folder, stamp.partition(";")[0]), {})[int(place)] = digest
         done, spared = 0, list[tuple[str, str]]()
-        for (folder, era), digests in folders.items():
-            done += self._apply(folder, era, digests, spared)
+        for (folder, validity), digests in folders.items():
+            done += self._apply(folder, validity, digests, spared)
         return done, spared
 
-    def _apply(self, folder: str, era: str, digests: dict[int, str], spared: list[tuple[str, str]]) -> int:
+    def _apply(self, folder: str, validity: str, digests: dict[int, str], spared: list[tuple[str, str]]) -> int:
         raw = self._source.folder(folder).raw
         at_target = self.target is not None and self.target.raw == raw
         if at_target and self.wish.kind == "move":
@@ -119,7 +119,7 @@ class Changes:
             piece = uids[at : at + _BATCH]
 
             def change(client: imaplib.IMAP4, piece: list[int] = piece) -> list[int]:
-                if f"uidvalidity {self._line.validity}" != era:
+                if f"uidvalidity {self._line.validity}" != validity:
                     raise SourceError(f"the folder {folder} was made anew on the server; nothing in it is changed.")
                 same = self._same(client, piece, digests)
                 if same:
