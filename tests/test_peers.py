@@ -490,6 +490,9 @@ class Pop(PeerTest):
 
         self.assertIn("6 written", self.export(self.pop(locked)))
         self.assertEqual(len(said), 2)
+        out = self.pop(lambda line, _: b"-ERR account is locked\r\n" if line.startswith("PASS") else None)
+        self.assertIn("refused the login", self.export(out, code=3))
+        self.assertEqual(out.sessions, 1, "an account that is locked is not tried again")
 
     def test_tokens(self) -> None:
         for offered, mechanism in (("PLAIN XOAUTH2", "XOAUTH2"), ("OAUTHBEARER XOAUTH2", "OAUTHBEARER")):

@@ -18,7 +18,7 @@ from wexagraph.selection.days import parse_day
 from wexagraph.selection.words import is_indexed
 from wexagraph.sources import WHOLE, Envelope, Partition, Source, Wanted
 
-_AT_ONCE, _AT_ONCE_BYTES = 200, 4 * 1024 * 1024
+_AT_ONCE, _AT_ONCE_BYTES, _MOST_WAITING = 200, 4 * 1024 * 1024, 2000
 _NEVER = datetime.min.replace(tzinfo=UTC)
 
 
@@ -203,7 +203,7 @@ class Choice:
             except Unread:
                 waiting.append((envelope, subject))
                 size, unread = size + envelope.size, unread + 1
-            if size > _AT_ONCE_BYTES or unread >= _AT_ONCE or not unread:
+            if size > _AT_ONCE_BYTES or unread >= _AT_ONCE or not unread or len(waiting) >= _MOST_WAITING:
                 yield from self._read(source, waiting)
                 waiting, size, unread = [], 0, 0
         yield from self._read(source, waiting)

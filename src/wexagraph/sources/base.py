@@ -257,7 +257,7 @@ def is_of(fields: bytes, data: bytes) -> bool:
     another say the same, however a server has spelt and folded them in its list."""
     head = data[: header_end(data)].replace(b"\r\n", b"\n")
     fields = fields.replace(b"\r\n", b"\n")
-    if all(line in head for line in fields.split(b"\n")):  # nearly always, and told in a fraction of the time
+    if all(line in head for line in fields.split(b"\n")):  # nearly always, and known in a fraction of the time
         return True
     listed, own = Header(fields), Header(head)
     for name in (b"message-id", b"subject"):

@@ -23,7 +23,11 @@ _TRIES = 4
 _HEADERS = 200
 _LINE_COST = 64
 _BATCH_BYTES, _BATCH_MESSAGES = 4 * 1024 * 1024, 50
-_LATER = re.compile(r"\[(?:IN-USE|LOGIN-DELAY|SYS/TEMP)\]|\block(?:ed)?\b", re.IGNORECASE)
+_LATER = re.compile(
+    # an account that is locked is not meant: more tries would do it no good
+    r"\[(?:IN-USE|LOGIN-DELAY|SYS/TEMP)\]|\b(?:mailbox|maildrop)\b.{0,20}\block|\block\b.{0,20}\b(?:mailbox|maildrop)\b",
+    re.IGNORECASE,
+)
 
 _MOST_ANSWER = 256 * 1024 * 1024
 _MOST_LIST = 64 * 1024 * 1024

@@ -6,6 +6,7 @@ import hashlib
 import imaplib
 import re
 from collections.abc import Iterable
+from contextlib import suppress
 from dataclasses import dataclass
 
 from wexagraph.errors import CallError, SourceError
@@ -180,7 +181,8 @@ class Changes:
             self._line.ask(client, "MOVE" if can_move else "COPY", which, quoted(self.target.raw))
         except (Refused, imaplib.IMAP4.error):
             if is_new:  # nothing went there
-                client.delete(quoted(self.target.raw))  # type: ignore[arg-type]
+                with suppress(imaplib.IMAP4.error):
+                    client.delete(quoted(self.target.raw))  # type: ignore[arg-type]
                 self.target = self._source.all_folders.add(missing)
             raise
         if not can_move:

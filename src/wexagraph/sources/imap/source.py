@@ -5,6 +5,7 @@ from __future__ import annotations
 import imaplib
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import replace
 from typing import Any, TypeVar
 
@@ -46,6 +47,7 @@ class ImapSource(Source):
         self.all_folders = Folders()
         self._structures: dict[tuple[str, str], tuple[list[Leaf], bool]] = {}
         self._kept: dict[tuple[str, str], bytes] = {}
+        self._kept_bytes = 0  # of all that were ever kept: what is read on the line takes them meanwhile
         self._chunk: tuple[str, list[int]] = ("", [])
         self._validity: dict[str, str] = {}
         self._ahead = ThreadPoolExecutor(1, "line")
@@ -107,7 +109,8 @@ class ImapSource(Source):
         for raw in self.all_folders.spellings(name):
             kind, answer = client.create(quoted(raw))  # type: ignore[arg-type]
             if kind == "OK" or b"EXISTS" in (answer[0] or b"").upper():
-                client.subscribe(quoted(raw))  # type: ignore[arg-type]
+                with suppress(imaplib.IMAP4.error):  # a server that knows no subscriptions shows all
+                    client.subscribe(quoted(raw))  # type: ignore[arg-type]
                 return self.all_folders.add(replace(folder, raw=raw, flags=frozenset())), kind == "OK"
         self.line.checked(kind, answer)
         raise Refused("it says nothing")
@@ -233,7 +236,8 @@ class ImapSource(Source):
     # bytes
 
     def keep(self, envelope: Envelope, data: bytes) -> None:
-        if sum(map(len, self._kept.values())) + len(data) <= _MOST_KEPT:
+        self._kept_bytes += len(data)
+        if self._kept_bytes <= _MOST_KEPT:
             self._kept[envelope.folder, envelope.place] = data
 
     def read(self, envelope: Envelope) -> bytes:
