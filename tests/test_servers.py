@@ -341,12 +341,12 @@ def main() -> None:
     print(f"| server | {' | '.join(_TASKS.values())} |\n|---|{'---|' * len(_TASKS)}")
     for case in (case for case in globals().values() if isinstance(case, type) and issubclass(case, Contract)):
         if case is not Contract:
-            print(f"| {case.kind.name} | {' | '.join(_told(case))} |")
+            print(f"| {case.kind.name} | {' | '.join(_states(case))} |")
 
 
-def _told(case: type[Contract]) -> list[str]:
+def _states(case: type[Contract]) -> list[str]:
     """What became of each task at a server."""
-    told = []
+    states = []
     if case.kind.installed:
         server = case.kind.start()
         can = server.client().capability()[1][0].decode().split()
@@ -363,8 +363,8 @@ def _told(case: type[Contract]) -> list[str]:
     for name in _TASKS:
         result = unittest.TestResult()
         unittest.TestSuite([case(name)]).run(result)
-        told.append("not installed" if result.skipped else facts.get(name, "yes") if result.wasSuccessful() else "no")
-    return told
+        states.append("not installed" if result.skipped else facts.get(name, "yes") if result.wasSuccessful() else "no")
+    return states
 
 
 if __name__ == "__main__":

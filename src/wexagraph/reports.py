@@ -92,6 +92,11 @@ class Report:
             self.failures.append(failure)
 
     @property
+    def is_empty(self) -> bool:
+        """Whether no message was chosen."""
+        return not self.chosen
+
+    @property
     def complete(self) -> bool:
         """Whether everything that was asked for is there."""
         return not (self.failed or self.unreadable or self.unknown_ids or self.interrupted or self.left_at_the_source)

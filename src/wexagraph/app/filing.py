@@ -71,6 +71,11 @@ class FilingReport(Report):
     reports: dict[str, ExportReport] = field(default_factory=dict)
     refused: list[Failure] = field(default_factory=list)
 
+    @property
+    def is_empty(self) -> bool:
+        """Whether no message was chosen; those that belong to no case were."""
+        return not self.placed
+
     def as_dict(self) -> dict[str, Any]:
         """Plain values for JSON: where each message belongs, and the report of each case."""
         mine = {"placed", "reports", "refused"}

@@ -11,7 +11,7 @@ from click.core import ParameterSource
 
 from wexagraph.app.attachment_options import ATTACHMENT_FORMS
 from wexagraph.app.options import DOCUMENT_PAGES
-from wexagraph.cli.calls import Told, carry_out
+from wexagraph.cli.calls import Printers, carry_out
 from wexagraph.cli.paging import document_paging, words_option
 from wexagraph.cli.parameters import (
     CLUSTER,
@@ -88,7 +88,7 @@ def command(context: click.Context, source: str, into: str, **values: Any) -> in
     register (register.csv) and checksums (manifest-sha256.txt).
     """
     _check_needless(context, values["forms"])
-    return carry_out(context, "attachments", source, into, values, _TOLD)
+    return carry_out(context, "attachments", source, into, values, _PRINTERS)
 
 
 def _check_needless(context: click.Context, forms: tuple[str, ...]) -> None:
@@ -138,4 +138,4 @@ def _print(report: AttachmentReport) -> None:
         click.echo(f"  {count:>6,}  {one_line(kind)}")
 
 
-_TOLD = Told(_print, _print, "the register (register.csv) is the table of what was taken out")
+_PRINTERS = Printers(_print, _print, "the register (register.csv) is the table of what was taken out")

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from wexagraph.cli.calls import Told, carry_out
+from wexagraph.cli.calls import Printers, carry_out
 from wexagraph.cli.paging import OCR
 from wexagraph.cli.parameters import (
     CLUSTER,
@@ -50,7 +50,7 @@ def command(context: click.Context, source: str, into: str, **values: Any) -> in
     is a bag (BagIt) of ZIP files that opens without this program; README.txt in it says how.
     """
     with running() as tell:
-        return carry_out(context, "backup", source, into, values, _TOLD, progress=tell)
+        return carry_out(context, "backup", source, into, values, _PRINTERS, progress=tell)
 
 
 def _print_plan(report: BackupReport) -> None:
@@ -104,4 +104,4 @@ def _print(report: BackupReport) -> None:
     )
 
 
-_TOLD = Told(_print, _print_plan, "`wexagraph list BACKUP --csv` is the table of a backup")
+_PRINTERS = Printers(_print, _print_plan, "`wexagraph list BACKUP --csv` is the table of a backup")

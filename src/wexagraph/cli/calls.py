@@ -24,17 +24,18 @@ def call_of(context: click.Context, command: str, source: str, into: str, values
     """What the options of a command say, as plain data. Raises CallError."""
     own = command_of(Call(command, source, into)).defaults
     options = plain_values(context, values, own)
-    # an option that the command has for itself is no criterion
-    choice = make_choice(values | {name: () for name in ("attached",) if name in own}, None)
+    if "attached" in own:  # it says which files are taken, of all messages that are chosen
+        values = values | {"attached": ()}
+    choice = make_choice(values, None)
     if choice.ids is not None and not choice.ids:
         raise CallError("no ID was given: standard input was empty.")
     return Call(command, source, into, choice.to_dict(), options, values.get("afterwards") or "")
 
 
 @dataclass(frozen=True)
-class Told:
-    """How a command tells what it has `done`, and of a dry run what is `planned`; `table` says where the table of what
-    was done is, for which --csv is not meant."""
+class Printers:
+    """What prints the report of a command that has `done` something, and that of a dry run, which has `planned` it;
+    `table` says where the table of what was done is, for which --csv is not meant."""
 
     done: Callable[[Any], None]
     planned: Callable[[Any], None]
@@ -47,7 +48,7 @@ def carry_out(
     source: str,
     into: str,
     values: dict[str, Any],
-    told: Told,
+    printers: Printers,
     *,
     what: Callable[[Any], tuple[str, ...]] | None = None,
     progress: Callable[..., None] | None = None,
@@ -55,14 +56,14 @@ def carry_out(
     """Do what the options of a command say, and tell it. Returns the exit code. Raises CallError, SourceError,
     TargetError."""
     dry, as_csv = values["dry_run"], values.get("as_csv", False)
-    if told.table:
-        refuse_csv(as_csv, dry, told.table)
+    if printers.table:
+        refuse_csv(as_csv, dry, printers.table)
     call = call_of(context, command, source, into, values)
     report = run_call(context, call, values, dry=dry, what=what, progress=progress)
     if as_csv:
         return print_as_csv(report.planned or [], report.complete)
-    in_words = told.planned if dry else told.done
-    return conclude(report, values["as_json"], lambda: in_words(report), values["quiet"] and not dry)
+    print_report = printers.planned if dry else printers.done
+    return conclude(report, values["as_json"], lambda: print_report(report), values["quiet"] and not dry)
 
 
 def run_call(
@@ -101,7 +102,7 @@ def run_call(
             ask=ask_passphrase(),
         )
         report = run(call, work)
-        if not report.chosen:
+        if report.is_empty:
             explain_none(report, mailbox, chosen(call, mailbox))
     if not dry:
         notify(values.get("notify") or (), call.command, report)

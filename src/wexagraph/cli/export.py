@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from wexagraph.cli.calls import Told, carry_out
+from wexagraph.cli.calls import Printers, carry_out
 from wexagraph.cli.paging import paging, words_option
 from wexagraph.cli.parameters import (
     CLUSTER,
@@ -125,7 +125,7 @@ def command(context: click.Context, source: str, into: str, **values: Any) -> in
     The same command again makes only what is missing. DIR holds a register of all messages (register.csv), in
     which colleagues may work, and checksums (manifest-sha256.txt).
     """
-    return carry_out(context, "export", source, into, values, _TOLD, what=lambda options: options.formats)
+    return carry_out(context, "export", source, into, values, _PRINTERS, what=lambda options: options.formats)
 
 
 def _print_plan(report: ExportReport) -> None:
@@ -162,4 +162,4 @@ def print_export(report: ExportReport) -> None:
         click.echo(f"Not finished, and made anew by the next run: the archive of {one_line(folder)}.")
 
 
-_TOLD = Told(print_export, _print_plan, "the register (register.csv) is the table of an export")
+_PRINTERS = Printers(print_export, _print_plan, "the register (register.csv) is the table of an export")

@@ -274,7 +274,7 @@ def opened(context: click.Context, source: str) -> Iterator[Source]:
 
 def explain_none(report: Report, source: Source, choice: Choice) -> None:
     """Where nothing was chosen, put into a report why."""
-    if not report.chosen and not report.unknown_ids and not report.interrupted:
+    if report.is_empty and not report.unknown_ids and not report.interrupted:
         from wexagraph.selection.explaining import why_none
 
         report.why_none = why_none(source, choice)

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from wexagraph.cli.calls import Told, carry_out
+from wexagraph.cli.calls import Printers, carry_out
 from wexagraph.cli.parameters import (
     DRY_RUN,
     JSON,
@@ -48,7 +48,7 @@ def command(context: click.Context, source: str, into: str, **values: Any) -> in
     column state, and all that colleagues did in the file stays. Each row is known by the column key, which is hidden.
     The version before stays beside it.
     """
-    return carry_out(context, "register", source, into, values, Told(_print, _print))
+    return carry_out(context, "register", source, into, values, Printers(_print, _print))
 
 
 def _print(report: RegisterReport) -> None:

@@ -99,8 +99,8 @@ class Needs:
     def _paths(self, row: MessageRecord, files: list[FileRecord]) -> dict[str, str]:
         """Where files lie that are not where the name of the message says."""
         options = self._options
-        found = {name: file_of(row, files, name, options.naming) for name in options.single_formats}
-        return {name: file.path for name, file in found.items() if file and file.path != row.stem + suffix(name)}
+        known = {name: file_of(row, files, name, options.naming) for name in options.single_formats}
+        return {name: file.path for name, file in known.items() if file and file.path != row.stem + suffix(name)}
 
     def _ours(self, files: list[FileRecord]) -> frozenset[str]:
         return frozenset(file.path for file in files if file.is_ours(self._target))
