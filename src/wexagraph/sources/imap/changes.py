@@ -180,13 +180,19 @@ class Changes:
         try:
             self._line.ask(client, "MOVE" if can_move else "COPY", which, quoted(self.target.raw))
         except (Refused, imaplib.IMAP4.error):
-            if is_new:  # nothing went there
-                with suppress(imaplib.IMAP4.error):
-                    client.delete(quoted(self.target.raw))  # type: ignore[arg-type]
+            if is_new:
+                self._take_back(client, self.target)
                 self.target = self._source.all_folders.add(missing)
             raise
         if not can_move:
             self._expunge(client, which)
+
+    def _take_back(self, client: imaplib.IMAP4, folder: Folder) -> None:
+        """Remove a folder that was made for nothing, unless somebody else has put mail into it meanwhile."""
+        with suppress(imaplib.IMAP4.error):
+            kind, data = client.status(quoted(folder.raw), "(MESSAGES)")  # type: ignore[arg-type]
+            if kind == "OK" and data and (data[0] or b"").rstrip().upper().endswith(b"(MESSAGES 0)"):
+                client.delete(quoted(folder.raw))  # type: ignore[arg-type]
 
     def _needs_uidplus(self) -> None:
         if "UIDPLUS" not in self._line.capabilities:
