@@ -127,7 +127,7 @@ class ProgramTest(unittest.TestCase):
         """Paths of the files an export has made, sorted, without the journal and the two lists."""
         root = self.folder / folder
         paths = [str(path.relative_to(root)) for path in root.rglob("*") if path.is_file() or path.is_symlink()]
-        own = ("register.csv", "manifest-sha256.txt")
+        own = ("register.csv", "attachments.csv", "manifest-sha256.txt")
         return sorted(p for p in paths if not p.startswith(".wexagraph") and p not in own and p.endswith(suffix))
 
 

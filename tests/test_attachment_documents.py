@@ -21,7 +21,7 @@ class Documents(ProgramTest):
         return str(self.run_program("attachments", "in", "--flat", "--into", "out", *options, code=code).stdout)
 
     def rows(self) -> dict[str, dict[str, str]]:
-        with open(self.folder / "out/register.csv", encoding="utf-8-sig", newline="") as table:
+        with open(self.folder / "out/attachments.csv", encoding="utf-8-sig", newline="") as table:
             return {row["attachment"]: row for row in csv.DictReader(table)}
 
     def path(self, name: str) -> Path:

@@ -9,13 +9,17 @@ import hashlib
 import io
 import json
 import os
+import shutil
 import signal
+import sqlite3
 import stat
+import subprocess
 import unittest
 import zipfile
 from collections import Counter
 from collections.abc import Callable
 from concurrent.futures import Future
+from contextlib import closing
 from datetime import date, datetime, time
 from pathlib import Path
 from typing import cast
@@ -26,6 +30,7 @@ import pikepdf
 import pypdfium2
 
 from tests.helpers import ProgramTest, check_with_others, mbox, missing_words, pdf_text
+from tests.helpers import letter_with as plain_letter_with
 from wexagraph.demo import kinds as demo
 from wexagraph.demo.build import Piece, file, forwarded, message, multipart, text, when
 from wexagraph.demo.files import pdf, zipped
@@ -41,6 +46,8 @@ from wexagraph.pages.options import PageOptions
 from wexagraph.sources import Envelope, open_source
 from wexagraph.work.pool import ProcessWorkers
 from wexagraph.work.workers import WorkerLost
+
+HERE = Path(__file__).parent
 
 
 def letter_with(*parts: Piece | bytes, subject: str = "Files") -> bytes:
@@ -85,7 +92,7 @@ class TakenOut(ProgramTest):
         )
         self.assertEqual(wanted - digests, Counter())
         self.assertIn("0 altered; 0 foreign", self.run_program("verify", "att").stdout)
-        with open(self.folder / "att" / "register.csv", encoding="utf-8-sig", newline="") as register:
+        with open(self.folder / "att" / "attachments.csv", encoding="utf-8-sig", newline="") as register:
             rows = list(csv.DictReader(register))
         self.assertEqual(len(rows), sum(digests.values()))
         for row in rows:
@@ -250,15 +257,67 @@ class TakenOut(ProgramTest):
         (self.folder / "att" / made[3]).write_bytes(b"changed")
         self.assertIn("2 written, 3 already there", self.attachments("m.mbox"))
         self.assertEqual({(self.folder / "att" / name).read_bytes() for name in made}, {b"%d" % n for n in range(5)})
-        self.assertIn(
-            "holds an export",
-            self.run_program("attachments", "m.mbox", "--flat", "--into", self.exported(), code=3).stderr,
-        )
-        self.assertIn("attachments", self.run_program("export", "m.mbox", "--into", "att", code=3).stderr)
 
-    def exported(self) -> str:
-        self.run_program("export", "m.mbox", "--into", "exp", "--as", "eml")
-        return "exp"
+    def test_beside_an_export_in_one_folder(self) -> None:
+        """Each knows its own again, whichever came first, also where the journal was lost; one list proves both."""
+        self.write("m.mbox", mbox(*[letter_with(file(f"{n}.txt", "text/plain", b"%d" % n)) for n in range(3)]))
+        export = ("export", "m.mbox", "--as", "eml", "--into")
+        for first, second in (("attachments", "export"), ("export", "attachments")):
+            into = f"{first} first"
+            calls = {"export": (*export, into), "attachments": ("attachments", "m.mbox", "--into", into)}
+            for command in (first, second):
+                self.assertIn("3 written, 0 already there", self.run_program(*calls[command]).stdout)
+            made = self.made(into)
+            self.assertEqual(len(made), 6)
+            for lost in (False, True):
+                if lost:
+                    shutil.rmtree(self.folder / into / ".wexagraph")
+                for command in (first, second):
+                    self.assertIn("0 written, 3 already there", self.run_program(*calls[command]).stdout)
+                self.assertEqual(self.made(into), made)
+                self.assertIn("8 of 8 listed files are whole", self.run_program("verify", into).stdout)
+            for table, column in (("register.csv", "files"), ("attachments.csv", "file")):
+                with open(self.folder / into / table, encoding="utf-8-sig", newline="") as rows:
+                    self.assertEqual(len({row[column] for row in csv.DictReader(rows)}), 3, table)
+            listed = (self.folder / into / "manifest-sha256.txt").read_bytes()
+            done = subprocess.run(["sha256sum", "-c", "-"], input=listed, cwd=self.folder / into, capture_output=True)
+            self.assertEqual(done.returncode, 0, done.stdout)
+
+    def test_what_an_earlier_version_took_out(self) -> None:
+        """Its record was one of its own, and its list called as the register of messages. It is known again, by hand and
+        before an export; what somebody has changed stays."""
+        for then in (("attachments",), ("export", "--as", "eml")):
+            for by_hand in (False, True):
+                with self.subTest(then=then, by_hand=by_hand):
+                    into = self.earlier(by_hand)
+                    done = self.run_program(then[0], "in.mbox", *then[1:], "--into", into.name)
+                    self.assertIn("0 written, 3" if then[0] == "attachments" else "3 written, 0", done.stdout)
+                    again = self.run_program("attachments", "in.mbox", "--into", into.name, "--dry-run")
+                    self.assertIn("0 would be written, 3 already there", again.stdout)
+                    self.assertIn(
+                        "0 written, 3", self.run_program("attachments", "in.mbox", "--into", into.name).stdout
+                    )
+                    self.assertIn("plan 2.txt", (into / "attachments.csv").read_text("utf-8-sig"))
+                    kept = into / "register (changed by hand).csv"
+                    self.assertEqual(kept.exists() and kept.read_text(), by_hand and "mine")
+                    self.assertFalse((into / ".wexagraph/attachments.sqlite").exists())
+                    found = self.run_program("verify", into.name).stdout
+                    self.assertIn("0 missing, 0 altered", found)
+                    shutil.rmtree(into)
+
+    def earlier(self, by_hand: bool) -> Path:
+        """A folder as version 1 of the record left it."""
+        files = [(f"plan {n}.txt", "text/plain", b"berth %d\n" % n) for n in range(3)]
+        self.write("in.mbox", mbox(*(plain_letter_with(each, subject=f"Permit {n}") for n, each in enumerate(files))))
+        for name, _, content in files:
+            self.write(f"out/in/2026-03-09 Slipway desk - {name}", content)
+        register = (HERE / "attachments-of-version-1.csv").read_bytes()
+        self.write("out/register.csv", "mine" if by_hand else register)
+        record = self.write("out/.wexagraph/attachments.sqlite", "")
+        with closing(sqlite3.connect(record)) as base:
+            sql = (HERE / "attachments-of-version-1.sql").read_text().replace("@HERE@", str(self.folder))
+            base.executescript(sql)
+        return self.folder / "out"
 
     def test_a_damaged_archive_harms_its_own_message_only(self) -> None:
         for method, first in ((zipfile.ZIP_DEFLATED, 0), (zipfile.ZIP_BZIP2, 4), (zipfile.ZIP_LZMA, 9)):
@@ -412,7 +471,7 @@ class Ways(ProgramTest):
         self.run_program("export", "in", "--into", "out")
         self.assertIn("encoding is damaged", (self.folder / "out/register.csv").read_text("utf-8-sig"))
         self.run_program("attachments", "in", "--into", "files")
-        self.assertIn("encoding is damaged", (self.folder / "files/register.csv").read_text("utf-8-sig"))
+        self.assertIn("encoding is damaged", (self.folder / "files/attachments.csv").read_text("utf-8-sig"))
 
     def test_the_list_on_the_page_leads_to_pages_and_files(self) -> None:
         parts = [file(f"{name}.txt", "text/plain", name.encode()) for name in ("one", "two")]

@@ -92,8 +92,8 @@ class LostJournals(LuckTest):
                 self.call_program("attachments", "in.mbox", "--flat", "--into", "att")
                 before, own = self.made("att"), self.folder / "att/.wexagraph"
                 shutil.rmtree(own) if harm == "gone" else os.truncate(
-                    own / "attachments.sqlite", 5000
-                ) if harm == "cut" else _scribble(own / "attachments.sqlite")
+                    own / "journal.sqlite", 5000
+                ) if harm == "cut" else _scribble(own / "journal.sqlite")
                 self.assertIn(
                     "5 already there", self.call_program("attachments", "in.mbox", "--flat", "--into", "att").stdout
                 )

@@ -94,7 +94,7 @@ class Shown(ProgramTest):
                     text = (done.stdout + done.stderr).removeprefix("\ufeff").replace("\r\n", "\n")
                     self.assertIsNone(_BAD.search(text), command)
                     self.assertNotIn("fault in Wexagraph", text)
-                for table in (self.folder / f"out{number}/register.csv", self.folder / f"att{number}/register.csv"):
+                for table in (self.folder / f"out{number}/register.csv", self.folder / f"att{number}/attachments.csv"):
                     self.assert_still(table.read_text("utf-8-sig"))
                 self.assert_still(self.call_program("list", "in", "--csv").stdout)
                 json.loads(self.call_program("list", "in", "--json").stdout)

@@ -163,7 +163,7 @@ class OneList(ProgramTest):
                 taken = sorted(
                     p for p in (self.folder / f"att{number}").rglob("*") if p.is_file() and ".wexagraph" not in p.parts
                 )
-                taken = [p for p in taken if p.name not in ("register.csv", "manifest-sha256.txt")]
+                taken = [p for p in taken if p.name not in ("attachments.csv", "manifest-sha256.txt")]
                 self.assertEqual(len(taken), len(wanted), taken)
                 content = {a.name: a.content() for a in Message(data).attachments}
                 self.assertEqual(sorted(p.read_bytes() for p in taken), sorted(content.values()))

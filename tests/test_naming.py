@@ -194,7 +194,7 @@ class Names(ProgramTest):
                 (("export", "--as", "eml"), "{sender}", "Slipway desk{}.eml"),
                 (("attachments",), "{filename}", "image001{}.png"),
             ):
-                module = "exports.plan" if command[0] == "export" else "exports.attachments.ledger"
+                module = "exports.plan" if command[0] == "export" else "exports.journal.attachments"
                 with mock.patch(f"wexagraph.{module}.with_number", wraps=with_number) as tried:
                     self.call_program(command[0], "in.mbox", "--into", command[0], "--name", pattern, *command[1:])
                 self.assertEqual(self.made(command[0]), sorted(f"in/{name.format(n)}" for n in numbers))

@@ -85,7 +85,7 @@ def command(context: click.Context, source: str, into: str, **values: Any) -> in
     """Only the attachments of the chosen messages of SOURCE, in their native formats, as PDFs, or both, below DIR.
 
     --attached NAME|TYPE takes those attachments alone. The same command again writes only what is missing. DIR holds a
-    register (register.csv) and checksums (manifest-sha256.txt).
+    register (attachments.csv) and checksums (manifest-sha256.txt), and may hold an export as well.
     """
     _check_needless(context, values["forms"])
     return carry_out(context, "attachments", source, into, values, _PRINTERS)
@@ -138,4 +138,4 @@ def _print(report: AttachmentReport) -> None:
         click.echo(f"  {count:>6,}  {one_line(kind)}")
 
 
-_PRINTERS = Printers(_print, _print, "the register (register.csv) is the table of what was taken out")
+_PRINTERS = Printers(_print, _print, "the register (attachments.csv) is the table of what was taken out")

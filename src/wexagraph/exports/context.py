@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import Executor
+from contextlib import closing, contextmanager
 from dataclasses import dataclass, field
+from pathlib import Path
 
 from wexagraph.exports.bound_documents import Binding, EarlierMessages
 from wexagraph.exports.folder_archives import FolderArchives
@@ -12,14 +14,38 @@ from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.needs import Needs
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.publisher import Publisher
+from wexagraph.exports.recovery import recover, take_over
 from wexagraph.exports.remote_pictures import RemotePictures
 from wexagraph.exports.report import ExportReport
 from wexagraph.exports.turns import Turns
-from wexagraph.output.target import Target
+from wexagraph.output.target import Target, keep_apart
+from wexagraph.output.untouched import untouched
 from wexagraph.reports import Progress
 from wexagraph.sources import Source
 from wexagraph.work.opening import open_workers
 from wexagraph.work.workers import Workers
+
+
+@contextmanager
+def opened(
+    source: Source,
+    into: str | Path,
+    options: ExportOptions,
+    *,
+    dry: bool = False,
+    patience: float | None = None,
+    make: bool = True,
+) -> Iterator[tuple[Target, Journal, int]]:
+    """A folder to be written into, or (`dry`) only to be looked at, with its journal, which knows what earlier runs and
+    versions made; and how many messages a lost one was told of. Raises CallError, TargetError."""
+    keep_apart(source.location, into)
+    with (
+        untouched(Path(into)) if dry else closing(Target(Path(into), patience, make)) as target,
+        closing(Journal(target.database("journal.sqlite"))) as journal,
+    ):
+        recovered = recover(journal, target, options) if journal.is_new else 0
+        take_over(journal, target)
+        yield target, journal, recovered
 
 
 @dataclass

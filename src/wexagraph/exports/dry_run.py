@@ -5,18 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from wexagraph.exports.context import Context
+from wexagraph.exports.context import Context, opened
 from wexagraph.exports.formats import ATTACHMENTS, FORMATS, suffix
 from wexagraph.exports.in_hand import WorkItem
-from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import unpacked
 from wexagraph.exports.options import ExportOptions
-from wexagraph.exports.recovery import recover
 from wexagraph.exports.report import ExportReport
 from wexagraph.exports.run import chosen, plan
 from wexagraph.naming.paths import folder_path
-from wexagraph.output.target import keep_apart
-from wexagraph.output.untouched import untouched
 from wexagraph.reports import AGAIN, NEW, PlannedFile, Progress
 from wexagraph.selection import Choice
 from wexagraph.sources import Source
@@ -34,20 +30,13 @@ def dry_run(
     """Plan an export, and say what it would write: `written` are the messages that it would write, `bytes` are theirs;
     what pages come to is known when they are made. Raises SourceError, TargetError, CallError."""
     options = options or ExportOptions()
-    keep_apart(source.location, into)
-    with untouched(Path(into)) as target:
-        journal = Journal(target.database("journal.sqlite"))
+    with opened(source, into, options, dry=True) as (target, journal, _):
+        run = Context(source, target, journal, options, progress or (lambda _: None), stopped or (lambda: False))
         try:
-            if journal.is_new:
-                recover(journal, target, options)
-            run = Context(source, target, journal, options, progress or (lambda _: None), stopped or (lambda: False))
-            try:
-                plan(run, chosen(source, choice, options))
-            finally:
-                run.drop_workers(wait=True)
-            return _report(run, str(into))
+            plan(run, chosen(source, choice, options))
         finally:
-            journal.close()
+            run.drop_workers(wait=True)
+        return _report(run, str(into))
 
 
 def _report(run: Context, into: str) -> ExportReport:

@@ -1,4 +1,5 @@
-"""Making a lost journal again: register and manifest say which message became which files."""
+"""Making a lost journal again: register and manifest say which message became which files; and taking over what
+earlier versions kept elsewhere."""
 
 from __future__ import annotations
 
@@ -6,6 +7,7 @@ import csv
 import io
 from collections import Counter
 from collections.abc import Iterator
+from contextlib import closing
 
 from wexagraph.exports.formats import FORMATS, a_message
 from wexagraph.exports.in_hand import FORMAT
@@ -14,7 +16,9 @@ from wexagraph.exports.journal.records import RECOVERED, FileRecord, packed
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.register import NAMES, recovered
 from wexagraph.exports.verify import manifest_entries
-from wexagraph.naming.paths import INDEX, INDEX_FILES, MANIFEST, REGISTER, REGISTERS
+from wexagraph.naming.paths import ATTACHMENT_LIST, INDEX, INDEX_FILES, MANIFEST, REGISTER, REGISTERS
+from wexagraph.output.databases import ASIDE, Database, Form
+from wexagraph.output.folder import OWN
 from wexagraph.output.target import Target
 from wexagraph.tables.csvs import read_cell
 
@@ -33,15 +37,19 @@ def recover(journal: Journal, target: Target, options: ExportOptions) -> int:
     for row in rows:
         paths = _paths(row["files"], digests)
         facts = packed(read_cell(row[name]) for name in ("date", "from", "to", "cc", "subject"))
-        number = journal.recover_message(
-            row["id"],
-            read_cell(row["folder"]),
-            int(row["size"]) if row["size"].isdigit() else 0,
-            row["sha256"],
-            facts,
-            packed(_attachments(row).split("; ")),
-            row["outcome"],
-            read_cell(row["tags"]),
+        number = journal.add_one(
+            source="",
+            folder=read_cell(row["folder"]),
+            place="",
+            stamp="",
+            id=row["id"],
+            size=int(row["size"]) if row["size"].isdigit() else 0,
+            digest=row["sha256"],
+            facts=facts,
+            attachments=packed(_attachments(row).split("; ")),
+            outcome=row["outcome"],
+            run=0,
+            tags=read_cell(row["tags"]),
         )
         files = []
         for path in paths:
@@ -59,7 +67,7 @@ def recover(journal: Journal, target: Target, options: ExportOptions) -> int:
         FileRecord(path, 0, f"{kind}:{folder}", options.naming, RECOVERED, 0, 0, digests[path])
         for (kind, folder), path in archives.items()
     )
-    lists = {name: digests.get(name) for name in REGISTERS.values()}
+    lists = {name: digests.get(name) for name in (*REGISTERS.values(), ATTACHMENT_LIST)}
     for name, digest in {**lists, MANIFEST: target.sha256(MANIFEST) if digests else None}.items():
         if digest:
             journal.files.record([recovered(name, digest)])
@@ -96,6 +104,8 @@ def _register(target: Target) -> list[dict[str, str]]:
 
 def _whole_rows(reader: csv.DictReader[str]) -> Iterator[dict[str, str]]:
     for row in reader:
+        if "files" not in row:
+            return  # a list of attachments, as an earlier version called it
         values = {name: row.get(name) or "" for name in NAMES}
         digest = values["sha256"]
         if len(digest) == 64 and all(letter in "0123456789abcdef" for letter in digest):
@@ -124,3 +134,54 @@ def _format(path: str, paths: list[str], shared: bool) -> str:
         return "beside" if stem in stems else suffix
     kind = _BY_SUFFIX.get(dot + suffix, "beside")
     return FORMAT if kind == "pdf" and shared else kind
+
+
+_EARLIER = "attachments.sqlite"
+"""Where attachments that were taken out had a record of their own."""
+_SCHEMA = """
+CREATE TABLE IF NOT EXISTS message (
+    number INTEGER PRIMARY KEY, source TEXT NOT NULL, folder TEXT NOT NULL, place TEXT NOT NULL, stamp TEXT NOT NULL,
+    id TEXT NOT NULL, date TEXT NOT NULL, sender TEXT NOT NULL, subject TEXT NOT NULL, sha256 TEXT NOT NULL
+);
+CREATE TABLE IF NOT EXISTS met (message INTEGER NOT NULL, recipe TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS attachment (
+    message INTEGER NOT NULL, key TEXT NOT NULL, wish TEXT NOT NULL, name TEXT NOT NULL, type TEXT NOT NULL,
+    size INTEGER NOT NULL, sha256 TEXT NOT NULL, path TEXT NOT NULL, modified INTEGER NOT NULL, note TEXT NOT NULL,
+    recipe TEXT NOT NULL
+);
+CREATE TABLE IF NOT EXISTS document (
+    message INTEGER NOT NULL, key TEXT NOT NULL, wish TEXT NOT NULL, path TEXT NOT NULL, size INTEGER NOT NULL,
+    sha256 TEXT NOT NULL, modified INTEGER NOT NULL, state TEXT NOT NULL, recipe TEXT NOT NULL
+);
+CREATE TABLE IF NOT EXISTS name (key TEXT PRIMARY KEY);
+CREATE TABLE IF NOT EXISTS list (name TEXT PRIMARY KEY, path TEXT NOT NULL, sha256 TEXT NOT NULL);
+"""
+
+
+def take_over(journal: Journal, target: Target) -> None:
+    """Take the record that an earlier version had of attachments into the journal. What is damaged is set aside: their
+    files are known by their bytes. Raises TargetError."""
+    if not target.root.taken(f"{OWN}/{_EARLIER}"):
+        return
+    path = target.database(_EARLIER)
+    with closing(Database(path, Form("the record of attachments", _SCHEMA), ASIDE)) as earlier:
+        numbers = {}
+        for number, *where, id, date, sender, subject, digest in earlier.ask(
+            "SELECT number, source, folder, place, stamp, id, date, sender, subject, sha256 FROM message"
+        ).fetchall():
+            names = dict(zip(("source", "folder", "place", "stamp"), where, strict=True))
+            facts = packed((date, sender, "", "", subject))
+            known = journal.known(*where)
+            numbers[number] = known or journal.add_one(**names, id=id, size=0, digest=digest, facts=facts, run=0)
+        for table in ("met", "attachment", "document"):
+            rows = earlier.ask(f"SELECT * FROM {table}").fetchall()
+            if rows:
+                values = ", ".join("?" * len(rows[0]))
+                of_messages = ((numbers[row[0]], *row[1:]) for row in rows if row[0] in numbers)
+                journal.ask_many(f"INSERT OR REPLACE INTO {table} VALUES ({values})", of_messages)
+        journal.ask_many("INSERT OR REPLACE INTO given VALUES (?)", earlier.ask("SELECT key FROM name").fetchall())
+        for name, place, digest in earlier.ask("SELECT name, path, sha256 FROM list"):
+            listed = ATTACHMENT_LIST if name == REGISTER else name
+            journal.files.record([FileRecord(place, 0, f"list:{listed}", "", "", 0, 0, digest)])
+    journal.commit()
+    path.unlink(missing_ok=True)

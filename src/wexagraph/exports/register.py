@@ -9,7 +9,7 @@ from __future__ import annotations
 import shutil
 from collections.abc import Iterator
 from contextlib import closing, contextmanager, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from itertools import groupby
 from operator import itemgetter
@@ -19,10 +19,12 @@ from typing import Any
 from wexagraph.errors import CallError, TargetError
 from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import FileRecord, unpacked, unpacked_notes
-from wexagraph.naming.paths import MANIFEST, REGISTERS
+from wexagraph.naming.paths import ATTACHMENT_LIST, MANIFEST, REGISTER, REGISTERS
+from wexagraph.notes import CODES
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.output.target import Staging, Target
 from wexagraph.tables.columns import Column
+from wexagraph.tables.csvs import csv_row
 from wexagraph.tables.living.files import Register, holder_of, opened, reading
 from wexagraph.tables.living.keys import CHECK, check, message_digest, parse_key
 from wexagraph.tables.living.table import Layout, Listing, LivingTable, Part, layout_of
@@ -99,6 +101,7 @@ def write(target: Target, journal: Journal, forms: tuple[str, ...] = ("csv",)) -
     A register that an earlier run has made is brought up to date too. Raises TargetError.
     """
     left = []
+    _rename_earlier(target, journal)
     for form, name in REGISTERS.items():
         recorded = journal.files.listing(name)
         if form in forms or recorded is not None:
@@ -121,6 +124,50 @@ def write_manifest(target: Target, journal: Journal) -> None:
             manifest.file.write(f"{sha256}  {path}\n".encode("utf-8", "surrogateescape"))
     put_list(target, journal, manifest, MANIFEST)
     target.settle()
+
+
+_OF_ATTACHMENTS = (
+    "SELECT m.id, m.folder, m.facts, a.name, a.type, a.size, a.sha256, a.path, m.digest, a.note, "
+    "coalesce(d.path, ''), coalesce(d.sha256, ''), coalesce(d.state, '') "
+    "FROM attachment a JOIN message m ON m.number=a.message LEFT JOIN document d USING (message, key, wish) "
+    "ORDER BY m.folder, m.place, m.number, a.key"
+)
+_ATTACHMENT_COLUMNS = (
+    *("id", "folder", "date", "from", "subject", "attachment", "type", "size", "sha256", "file", "message_sha256"),
+    *("notes", "pdf", "pdf_sha256", "pdf_state"),
+)
+
+
+def write_attachments(target: Target, journal: Journal) -> None:
+    """Write `attachments.csv`, a row an attachment that is a file of its own, and `manifest-sha256.txt`. A list that
+    somebody has changed is kept beside the new one. Raises TargetError."""
+    _rename_earlier(target, journal)
+    staging = target.open_staging()
+    with staging.failing():
+        staging.file.write(f"\ufeff{csv_row(_ATTACHMENT_COLUMNS)}".encode())
+        for id, folder, written, *file, note, pdf, pdf_sha256, state in journal.ask(_OF_ATTACHMENTS):
+            date, sender, *_, subject = unpacked(written)
+            row = (id, folder, date, sender, subject, *file, CODES.get(note, ""), pdf, pdf_sha256, state)
+            staging.file.write(csv_row(row).encode("utf-8", "surrogateescape"))
+    put_list(target, journal, staging, ATTACHMENT_LIST)
+    write_manifest(target, journal)
+
+
+def _rename_earlier(target: Target, journal: Journal) -> None:
+    """Earlier versions called the list of attachments as the register of messages is called: it gets its own name, or
+    where somebody has changed it, stays as it is under another."""
+    recorded = journal.files.listing(ATTACHMENT_LIST)
+    if recorded is None or recorded.path != REGISTER:
+        return
+    path = ATTACHMENT_LIST
+    if target.sha256(path) != recorded.sha256:  # else a run that was killed had renamed it
+        path = target.free_path(path)
+        if target.sha256(REGISTER) == recorded.sha256:
+            target.rename(REGISTER, path)
+        elif target.root.taken(REGISTER):
+            target.set_aside(REGISTER)
+    journal.files.forget_listing(ATTACHMENT_LIST)
+    journal.files.record([replace(recorded, path=path)])
 
 
 def _write_register(target: Target, journal: Journal, name: str, recorded: FileRecord | None) -> None:

@@ -10,17 +10,13 @@ from pathlib import Path
 
 from wexagraph.errors import SourceError, TargetError
 from wexagraph.exports import register
-from wexagraph.exports.context import Context
-from wexagraph.exports.journal.journal import Journal
+from wexagraph.exports.context import Context, opened
 from wexagraph.exports.making import Pages
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.plan import Planner
 from wexagraph.exports.reading import Reading
-from wexagraph.exports.recovery import recover
 from wexagraph.exports.report import ExportReport
 from wexagraph.exports.stored import stored
-from wexagraph.output.folder import OWN
-from wexagraph.output.target import Target, keep_apart
 from wexagraph.pages.engines import available
 from wexagraph.reports import Progress
 from wexagraph.selection import Choice
@@ -53,32 +49,17 @@ def export(
     options = options or ExportOptions()
     started = time.monotonic()
     engines = available(options.engine) if "pdf" in options.formats else []
-    keep_apart(source.location, into)
-    target = Target(Path(into), patience, make)
-    try:
-        if target.root.taken(f"{OWN}/attachments.sqlite"):
-            raise TargetError(
-                f"{target.folder} holds attachments that were taken out. Choose another folder for an export."
-            )
-        journal = Journal(target.database("journal.sqlite"))
-        try:
-            recovered = recover(journal, target, options) if journal.is_new else 0
-            run = Context(
-                source, target, journal, options, progress or (lambda _: None), stopped or (lambda: False), executor
-            )
-            _work(run, chosen(source, choice, options), engines)
-            _archive(run)
-            _write_lists(run)
-            report = run.report
-            report.recovered = recovered
-            if afterwards is not None and not report.interrupted:
-                report.changed_at_the_source, report.left_at_the_source = afterwards(
-                    list(stored(journal, target, options))
-                )
-        finally:
-            journal.close()
-    finally:
-        target.close()
+    with opened(source, into, options, patience=patience, make=make) as (target, journal, recovered):
+        run = Context(
+            source, target, journal, options, progress or (lambda _: None), stopped or (lambda: False), executor
+        )
+        _work(run, chosen(source, choice, options), engines)
+        _archive(run)
+        _write_lists(run)
+        report = run.report
+        report.recovered = recovered
+        if afterwards is not None and not report.interrupted:
+            report.changed_at_the_source, report.left_at_the_source = afterwards(list(stored(journal, target, options)))
     report.seconds = time.monotonic() - started
     return report
 

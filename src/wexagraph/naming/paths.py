@@ -11,13 +11,15 @@ from wexagraph.naming.safe import clean, component, with_extension
 MANIFEST, REGISTER = "manifest-sha256.txt", "register.csv"
 REGISTERS = {"csv": REGISTER, "xlsx": "register.xlsx"}
 """The registers of an export by their forms."""
+ATTACHMENT_LIST = "attachments.csv"
+"""The register of attachments that are files of their own: a row an attachment."""
 CASE_LOG = "case.log"
 INDEX, INDEX_FILES = "index.html", "index files"
 """The page to browse, and the folder of what it needs."""
-RESERVED = frozenset({MANIFEST, *REGISTERS.values(), CASE_LOG, INDEX, INDEX_FILES})
+RESERVED = frozenset({MANIFEST, *REGISTERS.values(), ATTACHMENT_LIST, CASE_LOG, INDEX, INDEX_FILES})
 """Names in the folder itself that are ours: no message and no attachment gets them."""
 RESERVED_STEMS = (
-    *("manifest-sha256", "manifest-sha256.txt", "register", "register.csv", "register.xlsx"),
+    *("manifest-sha256", "manifest-sha256.txt", "register", "register.csv", "register.xlsx", ATTACHMENT_LIST),
     *("index", "index.html", "index files"),
 )
 """Stems of such names: a message's files, or the folder beside them, would stand for our lists."""

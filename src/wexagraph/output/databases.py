@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from contextlib import contextmanager, suppress
+from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -76,10 +76,14 @@ class Database:
         address = f"{self._path.absolute().as_uri()}?mode={'rw' if reading else 'rwc'}"
         base = sqlite3.connect(address, _PATIENCE, uri=True, isolation_level=None, check_same_thread=False)
         try:
-            for setting in self._form.settings if not reading else ("query_only = 1",):
+            if reading and base.execute("PRAGMA user_version").fetchone()[0] != self._form.version:
+                base = _copied(base)  # one of an earlier version is brought up in memory
+            for setting in self._form.settings if not reading else ():
                 base.execute(f"PRAGMA {setting}")
             self._bring_up(base, proved, reading)
-            if not reading:
+            if reading:
+                base.execute("PRAGMA query_only = 1")
+            else:
                 base.executescript(self._form.temporary)
             if self._together and not reading:
                 base.execute("BEGIN")
@@ -90,9 +94,7 @@ class Database:
 
     def _bring_up(self, base: sqlite3.Connection, proved: bool, reading: bool) -> None:
         form, (version,) = self._form, base.execute("PRAGMA user_version").fetchone()
-        if reading:
-            if version != form.version:
-                raise TargetError(f"{self._path} is of another version. The command that made it brings it up to date.")
+        if reading and version == form.version:
             return
         self.is_new = base.execute("SELECT 1 FROM sqlite_master").fetchone() is None
         if not self.is_new and proved and base.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
@@ -156,6 +158,14 @@ class Database:
         is_damaged = isinstance(error, sqlite3.DatabaseError) and not isinstance(error, sqlite3.OperationalError)
         kind = Damaged if is_damaged else TargetError
         return kind(f"{what} Check the disk and the room on it, and run the same command again.")
+
+
+def _copied(base: sqlite3.Connection) -> sqlite3.Connection:
+    """The same in memory; the one on the disk is closed."""
+    with closing(base):
+        copy = sqlite3.connect(":memory:", isolation_level=None, check_same_thread=False)
+        base.backup(copy)
+        return copy
 
 
 def open_database(home: Path, name: str, form: Form, *, proved: bool = True, anew: bool = False) -> Database:

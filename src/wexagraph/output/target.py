@@ -200,8 +200,12 @@ class Target:
     def set_aside(self, path: str) -> None:
         """Keep a file that somebody has changed, under another name. Raises TargetError."""
         stem, dot, suffix = path.rpartition(".")
+        self.rename(path, self.free_path(f"{stem} (changed by hand){dot}{suffix}"))
+
+    def rename(self, path: str, new: str) -> None:
+        """Give a file another name, which is free. Raises TargetError."""
         try:
-            self.root.rename_new(path, self.free_path(f"{stem} (changed by hand){dot}{suffix}"))
+            self.root.rename_new(path, new)
         except OSError as error:
             raise self.failed(error) from error
 

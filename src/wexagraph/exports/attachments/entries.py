@@ -7,20 +7,23 @@ from dataclasses import dataclass
 
 @dataclass(slots=True)
 class Origin:
-    """The message that attachments are from. `sha256` is of its bytes."""
+    """The message that attachments are from: where it lies, when it is from, what is `written` of people and subject
+    (see `written_by`); `sha256` and `size` are of its bytes."""
 
     folder: str
     place: str
     stamp: str
     id: str
-    date: str
-    sender: str
-    subject: str
+    date: str = ""
+    written: tuple[str, ...] = ("",)
     sha256: str = ""
+    size: int = 0
     source: str = ""
 
-    def fingerprint(self) -> str:
-        return self.stamp
+    @property
+    def subject(self) -> str:
+        """Its subject."""
+        return self.written[-1]
 
 
 @dataclass(slots=True)

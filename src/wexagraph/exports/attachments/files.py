@@ -1,4 +1,4 @@
-"""Attachments and PDFs of them on their way into the folder: named, bound by type, put, and noted in the ledger."""
+"""Attachments and PDFs of them on their way into the folder: named, bound by type, put, and noted in the journal."""
 
 from __future__ import annotations
 
@@ -10,10 +10,10 @@ from dataclasses import replace
 from wexagraph.errors import PageError
 from wexagraph.exports.attachments.documents import Paged, Part, bind_type, sort_key, type_stem
 from wexagraph.exports.attachments.entries import Document, Entry, Origin
-from wexagraph.exports.attachments.ledger import Ledger
 from wexagraph.exports.attachments.options import ExtractOptions
 from wexagraph.exports.attachments.pulling import Pulled
 from wexagraph.exports.attachments.report import AttachmentDocument, AttachmentReport
+from wexagraph.exports.journal.attachments import Attachments
 from wexagraph.output.staging import Staged
 from wexagraph.output.target import Target
 from wexagraph.reports import AGAIN, NEW, Failure, PlannedFile
@@ -27,8 +27,10 @@ _NUMBER = re.compile(r" \(\d+\)\.pdf$")
 class AttachmentFiles:
     """What was taken out of messages, put into the folder in batches; the report counts it."""
 
-    def __init__(self, target: Target, ledger: Ledger, options: ExtractOptions, report: AttachmentReport) -> None:
-        self.target, self.ledger, self.options, self.report = target, ledger, options, report
+    def __init__(
+        self, target: Target, attachments: Attachments, options: ExtractOptions, report: AttachmentReport
+    ) -> None:
+        self.target, self.attachments, self.options, self.report = target, attachments, options, report
         self.batch: list[tuple[list[Entry], Staged]] = []  # files to be put, with the attachments that are in each
         self.parts: list[tuple[Entry, Part]] = []  # of PDFs that are bound by type
         self.met: list[Origin] = []
@@ -41,7 +43,7 @@ class AttachmentFiles:
         before = len(self.report.documents or ())
         for entry, staged in zip(pulled.entries, pulled.staged, strict=True):
             self._name(entry, staged)
-            self.ledger.add(entry)
+            self.attachments.add(entry)
         for paged in pulled.paged:
             self._name_pdf([pulled.entries[number] for number in paged.states], paged)
         self.parts += [(pulled.entries[part.number], part) for part in pulled.parts]
@@ -52,7 +54,7 @@ class AttachmentFiles:
 
     def _name(self, entry: Entry, staged: Staged | None) -> None:
         """Give an attachment its path: the one it had, that of an identical one, or the first that is free."""
-        report, before = self.report, self.ledger.before(entry)
+        report, before = self.report, self.attachments.before(entry)
         report.types[entry.type] += 1
         report.folders[entry.origin.folder] += 1
         if entry.note:
@@ -65,7 +67,7 @@ class AttachmentFiles:
             return
         entry.recipe = self.options.recipes[0]
         before = before if before is not None and before.path else None
-        if before is not None and not self.options.once and self.ledger.is_of_another(before):
+        if before is not None and not self.options.once and self.attachments.is_of_another(before):
             before = None  # an earlier run wrote identical files once
         if before is not None and before.sha256 == entry.sha256:
             entry.path = before.path
@@ -74,14 +76,14 @@ class AttachmentFiles:
                 self._is_there(staged)
                 return
             staged.replaces = True
-        elif self.options.once and (same := self.ledger.path_of(entry.sha256)):
+        elif self.options.once and (same := self.attachments.path_of(entry.sha256)):
             entry.path = same
             entry.modified = (self.target.stamp(same) or (0, staged.modified))[1]
             os.unlink(staged.waiting)
             report.same += 1
             return
         else:
-            entry.path, there = self.ledger.free(entry.wish, entry.sha256, self.target)
+            entry.path, there = self.attachments.free(entry.wish, entry.sha256, self.target)
             if there:
                 entry.modified = (self.target.stamp(entry.path) or (0, 0))[1]
                 self._is_there(staged)
@@ -97,7 +99,7 @@ class AttachmentFiles:
         """Give a PDF its path: the one it had, that of the PDF of identical bytes, or the first that is free."""
         new, staged = Document("", recipe=self.options.recipes[1]), paged.staged
         old = next((e.document for e in entries if self._is_old(e.document, paged.wish)), None)
-        same = self.ledger.document_of(entries[0].sha256) if self.options.once and len(entries) == 1 else None
+        same = self.attachments.document_of(entries[0].sha256) if self.options.once and len(entries) == 1 else None
         if staged is None:
             self.report.unmade += len(entries)
         elif old is None and same is not None and same.path:
@@ -111,7 +113,7 @@ class AttachmentFiles:
                 there = old.sha256 == staged.sha256 and self.target.stamp(old.path) is not None
                 self.claimed.add(old.path)
             else:
-                new.path, there = self.ledger.free(paged.wish, staged.sha256, self.target)
+                new.path, there = self.attachments.free(paged.wish, staged.sha256, self.target)
             if there:
                 new.modified = (self.target.stamp(new.path) or (0, staged.modified))[1]
                 os.unlink(staged.waiting)
@@ -131,7 +133,7 @@ class AttachmentFiles:
 
     def _settle_document(self, entry: Entry, document: Document, words: int, confidence: float) -> None:
         entry.document, origin = document, entry.origin
-        self.ledger.add(entry)
+        self.attachments.add(entry)
         path, state = document.path, document.state
         if self.report.documents is not None:
             self.report.documents.append(
@@ -181,7 +183,7 @@ class AttachmentFiles:
             if refused:
                 self.report.fail(Failure(first.origin.id, first.origin.folder, first.name, refused))
                 for entry in entries:
-                    self.ledger.drop(entry)
+                    self.attachments.drop(entry)
                     short.add(id(entry.origin))
             else:
                 if native or not self.options.native:
@@ -193,10 +195,10 @@ class AttachmentFiles:
         done = [origin for origin in self.met if id(origin) not in short]
         of_native, of_pdf = self.options.recipes
         if self.options.binds_types and not last:
-            self.ledger.meet(done, [of_native])
+            self.attachments.meet(done, [of_native])
             self.met = done
         else:
-            self.ledger.meet(done, [of_native, of_pdf])
+            self.attachments.meet(done, [of_native, of_pdf])
             self.met = []
 
     def _renamed(self, entries: list[Entry], old: str, new: str) -> None:
@@ -205,7 +207,7 @@ class AttachmentFiles:
                 entry.path = new
             elif entry.document is not None:
                 entry.document = replace(entry.document, path=new)
-            self.ledger.add(entry)
+            self.attachments.add(entry)
 
     def _plan(self, entry: Entry, staged: Staged, state: str) -> None:
         if self.report.planned is not None:

@@ -23,6 +23,7 @@ from wexagraph.naming.paths import folder_path
 from wexagraph.output.staging import Staged, Stager, stager_at
 from wexagraph.selection.criteria import text_matches
 from wexagraph.sources import Envelope, reopen
+from wexagraph.tables.message_columns import written_by
 from wexagraph.temporary import TemporaryFolder
 from wexagraph.text import one_line, shortened
 from wexagraph.zips import UNREADABLE
@@ -104,7 +105,7 @@ def pull(stager: Stager, envelope: Envelope, data: bytes | MessageError, options
     if isinstance(data, MessageError):
         pulled.trouble = str(data)
         return pulled
-    pulled.origin.sha256 = hashlib.sha256(data).hexdigest()
+    pulled.origin.sha256, pulled.origin.size = hashlib.sha256(data).hexdigest(), len(data)
     try:
         _pull(stager, envelope, data, options, pulled)
     except OSError:
@@ -123,8 +124,7 @@ def origin_of(envelope: Envelope) -> Origin:
         envelope.fingerprint(),
         envelope.id,
         moment.isoformat() if moment else "",
-        shortened(one_line(str(header.sender)), 500),
-        shortened(one_line(header.subject), 2000),
+        tuple(written_by(header)),
     )
 
 

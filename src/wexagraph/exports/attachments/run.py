@@ -5,25 +5,35 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
-from contextlib import closing
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
 from itertools import chain, islice
 from pathlib import Path
 from typing import Any
 
-from wexagraph.errors import MessageError, TargetError
-from wexagraph.exports.attachments import register
-from wexagraph.exports.attachments.choosing import wanted
-from wexagraph.exports.attachments.context import Context
+from wexagraph.errors import MessageError
+from wexagraph.exports import register
 from wexagraph.exports.attachments.entries import Entry
-from wexagraph.exports.attachments.ledger import Ledger
+from wexagraph.exports.attachments.files import AttachmentFiles
 from wexagraph.exports.attachments.options import ExtractOptions
-from wexagraph.exports.attachments.pulling import Pulled, land, origin_of, pull, pull_away, pull_many, pull_read
+from wexagraph.exports.attachments.pulling import (
+    Pulled,
+    has_wanted,
+    is_wanted,
+    land,
+    origin_of,
+    pull,
+    pull_away,
+    pull_many,
+    pull_read,
+)
 from wexagraph.exports.attachments.report import AttachmentReport
-from wexagraph.output.folder import OWN
+from wexagraph.exports.context import opened
+from wexagraph.exports.journal.attachments import Attachments
+from wexagraph.exports.options import ExportOptions
+from wexagraph.messages import Header, Message
 from wexagraph.output.staging import in_hand
-from wexagraph.output.target import Target, keep_apart
-from wexagraph.output.untouched import untouched
+from wexagraph.output.target import Target
 from wexagraph.reports import Failure, Progress
 from wexagraph.selection import Choice
 from wexagraph.sources import Envelope, Source, Stored
@@ -31,6 +41,7 @@ from wexagraph.sources.base import bounded
 from wexagraph.work.batches import Batch, ahead
 from wexagraph.work.opening import open_workers
 
+_NEVER = datetime.min.replace(tzinfo=UTC)
 _CALL_MESSAGES, _CALL_BYTES = 32, 24 * 1024 * 1024
 _WORTH_WORKERS = 40
 _PAGES_SECONDS, _OCR_SECONDS, _SAY_SECONDS = 600.0, 4 * 3600.0, 1.0
@@ -57,22 +68,17 @@ def extract(
     """
     started = time.monotonic()
     options = options or ExtractOptions()
-    keep_apart(source.location, into)
-    with untouched(Path(into)) if dry else closing(Target(Path(into))) as target:
-        if target.root.taken(f"{OWN}/journal.sqlite"):
-            raise TargetError(f"{target.folder} holds an export. Choose another folder for attachments alone.")
-        with closing(Ledger(target.database("attachments.sqlite"), options.recipes)) as ledger:
-            if ledger.is_new:
-                register.recover(target, ledger)
-            run = Context(source, target, ledger, options, progress or (lambda _: None), stopped or (lambda: False))
-            report = run.report
-            report.planned = [] if dry else None
-            report.documents = [] if options.document is not None else None
-            run.looked_at = [] if afterwards is not None else None
-            _take_all(run, (choice or Choice()).settled(source))
-            _write_lists(run)
-            if afterwards is not None and not dry and not report.interrupted:
-                report.changed_at_the_source, report.left_at_the_source = afterwards(list(_stored(run)))
+    with opened(source, into, ExportOptions(), dry=dry) as (target, journal, _):
+        attachments = Attachments(journal, options.recipes)
+        run = Context(source, target, attachments, options, progress or (lambda _: None), stopped or (lambda: False))
+        report = run.report
+        report.planned = [] if dry else None
+        report.documents = [] if options.document is not None else None
+        run.looked_at = [] if afterwards is not None else None
+        _take_all(run, (choice or Choice()).settled(source))
+        _write_lists(run)
+        if afterwards is not None and not dry and not report.interrupted:
+            report.changed_at_the_source, report.left_at_the_source = afterwards(list(_stored(run)))
     report.into = str(into)
     report.seconds = time.monotonic() - started
     return report
@@ -105,7 +111,7 @@ def _take(run: Context, pulled: Pulled) -> None:
 def _write_lists(run: Context) -> None:
     """Write register and checksums, and note what of the source could not be read."""
     if run.report.planned is None:
-        register.write(run.target, run.ledger)
+        register.write_attachments(run.target, run.attachments.journal)
     run.source.settle()
     run.report.unreadable += [(trouble.where, trouble.reason) for trouble in run.source.troubles]
 
@@ -113,9 +119,9 @@ def _write_lists(run: Context) -> None:
 def _stored(run: Context) -> Iterator[Stored]:
     """The messages of this run that have attachments, each with what the disk now holds of it proved."""
     for envelope in run.looked_at or ():
-        entries = run.ledger.known(run.source.location, envelope)
+        entries = run.attachments.known(run.source.location, envelope)
         if entries and all(run.target.sha256(path) == sha256 for path, sha256 in map(_proof, entries)):
-            digest = run.ledger.digest(run.source.location, envelope)
+            digest = run.attachments.digest(run.source.location, envelope)
             yield Stored(envelope.folder, envelope.place, envelope.stamp, digest)
 
 
@@ -186,3 +192,114 @@ def _broken(run: Context, item: Any, reason: str) -> Pulled:
             data = error
     unmade = replace(run.options.document, unmade=reason)
     return pull(run.target.stager, envelope, data, replace(run.options, document=unmade))
+
+
+@dataclass
+class Context:
+    """A run: where it reads and writes, what it takes, its sums so far.
+
+    `tell` is told how far it is, `stopped` answers whether it is to stop. `looked_at` are the chosen messages without
+    their headers, kept where something is to be done at the source.
+    """
+
+    source: Source
+    target: Target
+    attachments: Attachments
+    options: ExtractOptions
+    tell: Callable[[Progress], None]
+    stopped: Callable[[], bool]
+    looked_at: list[Envelope] | None = None
+    progress: Progress = field(default_factory=Progress)
+
+    def __post_init__(self) -> None:
+        self.report = AttachmentReport(str(self.target.folder))
+        self.files = AttachmentFiles(self.target, self.attachments, self.options, self.report)
+
+    def advance(self) -> None:
+        """One message more is done."""
+        self.progress.done += 1
+        self.progress.failed, self.progress.in_hand = self.report.failed, ()
+        self.tell(self.progress)
+        self.progress.finished = []
+
+
+def wanted(run: Context, choice: Choice) -> Iterator[Envelope]:
+    """The chosen messages of which something is missing; the others are counted as already there."""
+    choice = _narrowed(run, choice)
+    # what is bound by type holds old and new together: something new wants all of it
+    every = run.options.binds_types and not all(
+        _entries_there(run, one) is not None for one in choice.select(run.source) if _may_have(run, one)
+    )
+    unmet = set(choice.ids or ())
+    for envelope in choice.select(run.source):
+        if run.stopped():
+            run.report.interrupted = True
+            return
+        unmet.discard(envelope.id)
+        if not _may_have(run, envelope):
+            run.report.chosen += 1
+            run.advance()
+            continue
+        if run.looked_at is not None:
+            run.looked_at.append(replace(envelope, header=Header(b""), stamp=envelope.fingerprint()))
+        entries = None if every else _entries_there(run, envelope)
+        if entries is None:
+            yield envelope
+            continue
+        run.report.chosen += 1
+        unmade = sum(entry.document is not None and not entry.document.path for entry in entries)
+        run.report.unmade += unmade
+        run.report.already_there += len(entries) - (0 if run.options.native else unmade)
+        run.advance()
+    run.report.unknown_ids = sorted(unmet)
+
+
+def _may_have(run: Context, envelope: Envelope) -> bool:
+    """Whether a message has something that is wanted, or a list alone can't tell."""
+    source, options = run.source, run.options
+    if not source.lists_apart or options.inline or options.nested or options.open_zips or source.may_hide(envelope):
+        return True  # what is inside of others does not show in a list
+    return any(is_wanted(leaf.name, leaf.type, options) for leaf in source.attachments(envelope))
+
+
+def _entries_there(run: Context, envelope: Envelope) -> list[Entry] | None:
+    """What was taken from a message; None where something that is wanted of it is not on the disk."""
+    entries = run.attachments.known(run.source.location, envelope)
+    return entries if entries is not None and all(_is_intact(run, entry) for entry in entries) else None
+
+
+def _is_intact(run: Context, entry: Entry) -> bool:
+    """Whether what is wanted of an attachment is on the disk as it was written."""
+    target, document = run.target, entry.document
+    if run.options.native and not target.is_intact(entry.path, entry.size, entry.modified, entry.sha256):
+        return False
+    if run.options.document is None or document is None or not document.path:
+        return True
+    return target.is_intact(document.path, document.size, document.modified, document.sha256)
+
+
+def _narrowed(run: Context, choice: Choice) -> Choice:
+    """The choice whose newest are those of the messages that have an attachment which is wanted."""
+    if choice.newest is None:
+        return choice
+    every = (one for one in replace(choice, newest=None).select(run.source) if _may_have(run, one))
+    ranked = sorted(
+        (
+            (e.date()[0] or _NEVER, n, e.id, Envelope(e.folder, e.place, e.size, Header(b""), e.stamp))
+            for n, e in enumerate(every)
+        ),
+        key=lambda item: (item[0], -item[1]),
+        reverse=True,
+    )
+    ids: set[str] = set()
+    for _, _, id, envelope in ranked:
+        if len(ids) < choice.newest and _has_wanted(run, envelope):
+            ids.add(id)
+    return replace(choice, newest=None, ids=frozenset(ids))
+
+
+def _has_wanted(run: Context, envelope: Envelope) -> bool:
+    try:
+        return has_wanted(Message(run.source.read(envelope)), run.options)
+    except MessageError:
+        return True  # its failure is to show

@@ -25,9 +25,12 @@ def index_folder(folder: Path, options: IndexOptions, tell: Callable[[int], None
 
     Raises SourceError where the folder holds no export, TargetError where it can't be written.
     """
+    none = SourceError(f"{folder} holds no export. Name an export folder, a case's folder, or a backup with --into.")
     if not (folder / OWN / "journal.sqlite").is_file():
-        raise SourceError(f"{folder} holds no export. Name an export folder, a case's folder, or a backup with --into.")
+        raise none
     with closing(Target(folder)) as target, closing(Journal(target.database("journal.sqlite"))) as journal:
+        if not journal.has_exported():
+            raise none  # attachments alone
         count = write_index(target, journal, options, tell)
         register.write_manifest(target, journal)
         journal.commit()

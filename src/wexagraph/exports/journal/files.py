@@ -21,6 +21,10 @@ class Files:
         )
         return rows.fetchone() is not None
 
+    def is_of_an_export(self, path: str) -> bool:
+        """Whether a file was made of a message, or is a list."""
+        return self._base.ask("SELECT 1 FROM file WHERE path=? LIMIT 1", (path,)).fetchone() is not None
+
     def forget_announced(self, number: int) -> None:
         """Files of a message that were announced and could not be put."""
         self._base.ask("DELETE FROM file WHERE message=? AND recipe=?", (number, UNDER_WAY))
@@ -101,5 +105,6 @@ class Files:
 
     def checksums(self) -> Iterator[tuple[str, str]]:
         """Path and SHA-256 of all files but the manifest, which can't hold itself, sorted by path."""
-        unlisted = "list:manifest-sha256.txt"
-        return iter(self._base.ask("SELECT DISTINCT path, sha256 FROM file WHERE format<>? ORDER BY path", (unlisted,)))
+        made = "SELECT path, sha256 FROM file WHERE format<>'list:manifest-sha256.txt'"
+        taken_out = (f"SELECT path, sha256 FROM {table} WHERE path<>''" for table in ("attachment", "document"))
+        return iter(self._base.ask(f"{' UNION '.join((made, *taken_out))} ORDER BY path"))

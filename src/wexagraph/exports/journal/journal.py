@@ -72,18 +72,22 @@ class Journal(Database):
         other = "(source=? AND folder=? AND substr(stamp, 1, ?)<>?) OR (source='' AND folder=?)"
         return self.ask(f"SELECT 1 FROM message WHERE {other} LIMIT 1", asked).fetchone() is not None
 
-    def recover_message(
-        self, id: str, folder: str, size: int, digest: str, facts: str, attachments: str, outcome: str, tags: str
-    ) -> int:
-        """A message that the register tells of, wherever it may lie now. Returns its number."""
+    def add_one(self, **columns: Any) -> int:
+        """A message by what is known of it, in the columns of the journal. Returns its number."""
         number = self._next
         self._next += 1
-        self.ask(
-            "INSERT INTO message (number, source, folder, place, stamp, id, size, digest, facts, attachments, outcome, "
-            "run, tags) VALUES (?,'',?,'','',?,?,?,?,?,?,0,?)",
-            (number, folder, id, size, digest, facts, attachments, outcome, tags),
-        )
+        names, places = ", ".join(columns), ", ".join("?" * (len(columns) + 1))
+        self.ask(f"INSERT INTO message (number, {names}) VALUES ({places})", (number, *columns.values()))
         return number
+
+    def keep(self, number: int, where: tuple[str, str, str, str] | None = None) -> None:
+        """This run met a message of an earlier one, and gives it no name; `where` it lies now: source, place, stamp and
+        ID."""
+        if where is None:
+            self.ask("UPDATE message SET run=? WHERE number=?", (self.run, number))
+        else:
+            sql = "UPDATE message SET run=?, source=?, place=?, stamp=?, id=? WHERE number=?"
+            self.ask(sql, (self.run, *where, number))
 
     def note_parts(self, parts: str) -> None:
         """Note what this run's pages were made with, in words."""
@@ -92,6 +96,10 @@ class Journal(Database):
     def is_empty(self) -> bool:
         """Whether no run has met a message yet."""
         return self.ask("SELECT 1 FROM message LIMIT 1").fetchone() is None
+
+    def has_exported(self) -> bool:
+        """Whether files were to be made of a message, and not of attachments alone."""
+        return self.ask("SELECT 1 FROM message WHERE outcome<>'' LIMIT 1").fetchone() is not None
 
     def meet(self, number: int, source: str, wish: PlannedMessage) -> None:
         """This run chose a message of an earlier one; it lies here now."""

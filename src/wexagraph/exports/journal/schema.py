@@ -32,6 +32,20 @@ CREATE TABLE held (path TEXT NOT NULL, turn INTEGER NOT NULL, digest TEXT NOT NU
 WITHOUT ROWID;
 CREATE TABLE thread_of (message INTEGER PRIMARY KEY, thread TEXT NOT NULL);
 CREATE TABLE made_with (run INTEGER PRIMARY KEY, parts TEXT NOT NULL);
+CREATE TABLE attachment (
+    message INTEGER NOT NULL, key TEXT NOT NULL, wish TEXT NOT NULL, name TEXT NOT NULL, type TEXT NOT NULL,
+    size INTEGER NOT NULL, sha256 TEXT NOT NULL, path TEXT NOT NULL, modified INTEGER NOT NULL, note TEXT NOT NULL,
+    recipe TEXT NOT NULL, PRIMARY KEY (message, key, wish)
+) WITHOUT ROWID;
+CREATE INDEX attachment_sha256 ON attachment (sha256);
+CREATE INDEX attachment_path ON attachment (path);
+CREATE TABLE document (
+    message INTEGER NOT NULL, key TEXT NOT NULL, wish TEXT NOT NULL, path TEXT NOT NULL, size INTEGER NOT NULL,
+    sha256 TEXT NOT NULL, modified INTEGER NOT NULL, state TEXT NOT NULL, recipe TEXT NOT NULL,
+    PRIMARY KEY (message, key, wish)
+) WITHOUT ROWID;
+CREATE TABLE met (message INTEGER NOT NULL, recipe TEXT NOT NULL, PRIMARY KEY (message, recipe)) WITHOUT ROWID;
+CREATE TABLE given (key TEXT PRIMARY KEY) WITHOUT ROWID;
 """
 _TEMPORARY = """
 CREATE TEMP TABLE fresh (
@@ -52,16 +66,24 @@ def _with_plain_texts(base: sqlite3.Connection) -> None:
 
 def _with_turns(base: sqlite3.Connection) -> None:
     base.execute("ALTER TABLE message ADD COLUMN turn INTEGER NOT NULL DEFAULT 0")
+    _make(base, "held", "thread_of", "made_with")
+
+
+def _with_attachments(base: sqlite3.Connection) -> None:
+    _make(base, "attachment", "document", "met", "given")
+
+
+def _make(base: sqlite3.Connection, *tables: str) -> None:
     for statement in _SCHEMA.split(";"):
-        if any(f"TABLE {name} " in statement for name in ("held", "thread_of", "made_with")):
+        if any(f"TABLE {name} (" in statement or f" ON {name} (" in statement for name in tables):
             base.execute(statement)
 
 
 JOURNAL = Form(
     "the journal",
     _SCHEMA,
-    version=4,
-    since={2: _with_tags, 3: _with_plain_texts, 4: _with_turns},
+    version=5,
+    since={2: _with_tags, 3: _with_plain_texts, 4: _with_turns, 5: _with_attachments},
     settings=("synchronous = NORMAL", "journal_mode = TRUNCATE", "temp_store = FILE", "cache_size = -16000"),
     temporary=_TEMPORARY,
 )
