@@ -12,7 +12,7 @@ from pathlib import Path
 
 from benchmarks.inputs import DATA, html_body, letter, sentence, text_body
 from benchmarks.measure import PROGRAM, fresh, paired, ratio, run, seconds, table
-from wexagraph.app.cases import Records
+from wexagraph.app.cases.records import Records
 from wexagraph.records.fileplan import Case
 from wexagraph.records.finding import Finder
 

@@ -23,7 +23,7 @@ import pypdfium2.raw as pdfium
 from benchmarks.chromium import Chromium
 from benchmarks.designs import designs
 from benchmarks.measure import table
-from wexagraph.messages import Message
+from wexagraph.messages.message import Message
 from wexagraph.pages.checking.actual_text import has_joined_letters, with_actual_text
 from wexagraph.pages.composing.compose import Page, compose
 from wexagraph.pages.engines import engine

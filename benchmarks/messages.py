@@ -17,7 +17,7 @@ from benchmarks.grammar import Made, generated
 from benchmarks.measure import PROGRAM, run, table
 from wexagraph.demo.mailbox import make_mailbox
 from wexagraph.errors import PageError
-from wexagraph.messages import Message
+from wexagraph.messages.message import Message
 from wexagraph.messages.visible_text import visible_texts
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions

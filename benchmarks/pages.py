@@ -13,7 +13,7 @@ from benchmarks.inputs import messages
 from benchmarks.measure import PROGRAM, paired, ratio, run, seconds, table
 from wexagraph.demo.build import html, message, when
 from wexagraph.errors import PageError
-from wexagraph.messages import Message
+from wexagraph.messages.message import Message
 from wexagraph.pages.composing.compose import compose
 from wexagraph.pages.engines import engine
 from wexagraph.pages.make import Job, make

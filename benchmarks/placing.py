@@ -8,9 +8,9 @@ from benchmarks.measure import paired, ratio, table
 from wexagraph.messages.headers import Header
 from wexagraph.records.fileplan import Case
 from wexagraph.records.placing import Placer
-from wexagraph.selection import Choice
+from wexagraph.selection.choice import Choice
 from wexagraph.selection.criteria import Subject
-from wexagraph.sources import Envelope
+from wexagraph.sources.base import Envelope
 
 LONG, CASES, LETTERS = 8000, 3000, 100
 _REFERENCES = 10

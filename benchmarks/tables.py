@@ -11,7 +11,7 @@ import openpyxl
 from benchmarks.inputs import DATA, mailbox
 from benchmarks.measure import PROGRAM, paired, ratio, run, table
 from wexagraph.app.opening import open_source
-from wexagraph.selection import Choice
+from wexagraph.selection.choice import Choice
 from wexagraph.tables.living.files import Register, opened
 from wexagraph.tables.living.keys import message_digest
 from wexagraph.tables.living.table import Listing, LivingTable

@@ -17,7 +17,8 @@ from wexagraph.backups.topup import backup
 from wexagraph.messages.mapi.compound import in_memory
 from wexagraph.messages.mapi.mail import mail_of
 from wexagraph.messages.mapi.msg import read_item
-from wexagraph.sources import Account, Secret, Source, parse_url
+from wexagraph.sources.accounts import Account, Secret, parse_url
+from wexagraph.sources.base import Source
 
 MESSAGES = [
     letter("Berth 4"),

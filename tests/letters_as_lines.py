@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from wexagraph.exports.formats import Format
-from wexagraph.messages import Message
+from wexagraph.exports.options import Format
+from wexagraph.messages.message import Message
 from wexagraph.pages.make import Job, Made
 
 

@@ -6,8 +6,8 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from wexagraph.errors import MessageError
-from wexagraph.messages import Header
-from wexagraph.sources import WHOLE, Envelope, Partition
+from wexagraph.messages.headers import Header
+from wexagraph.sources.base import WHOLE, Envelope, Partition
 from wexagraph.sources.kinds import Kind, Store
 from wexagraph.sources.trees import File, Tree
 

@@ -14,11 +14,10 @@ from pathlib import Path
 from wexagraph.backups.packing import pack
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.plan import wishes
-from wexagraph.messages import Header
-from wexagraph.messages.headers import header_end
+from wexagraph.messages.headers import Header, header_end
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
-from wexagraph.sources import Envelope
+from wexagraph.sources.base import Envelope
 
 MOST_SECONDS = 60
 

@@ -7,7 +7,7 @@ import zlib
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 
-from wexagraph.sources.pst.coding import PERMUTED, cyclic
+from wexagraph.sources.pst.nodes import PERMUTED, cyclic
 
 _ENCODE = bytes(PERMUTED.index(value) for value in range(256))
 _FIXED = {0x02: 2, 0x03: 4, 0x0B: 1, 0x14: 8, 0x40: 8, 0x05: 8}

@@ -39,13 +39,14 @@ from wexagraph.exports.attachments.options import ExtractOptions
 from wexagraph.exports.attachments.run import extract
 from wexagraph.messages.filetypes import PROGRAM, contradicts, recognise, settle
 from wexagraph.pages.attachments.convert import time_limit
-from wexagraph.pages.attachments.number_formats import shown
 from wexagraph.pages.attachments.pictures import frames
+from wexagraph.pages.attachments.sheets import shown
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
-from wexagraph.sources import Envelope, open_source
+from wexagraph.sources import open_source
+from wexagraph.sources.base import Envelope
+from wexagraph.work.batches import WorkerLost
 from wexagraph.work.pool import ProcessWorkers
-from wexagraph.work.workers import WorkerLost
 
 HERE = Path(__file__).parent
 

@@ -16,7 +16,7 @@ import pypdfium2
 
 from tests.helpers import ProgramTest, png
 from wexagraph.pages.attachments import office
-from wexagraph.pages.attachments.unlinked import without_references
+from wexagraph.pages.attachments.office import without_references
 
 
 def drawn_sheet(at: str) -> bytes:

@@ -15,9 +15,10 @@ from wexagraph.backups.topup import backup
 from wexagraph.errors import CallError, MessageError, SourceError
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.run import export
-from wexagraph.selection import Choice
-from wexagraph.sources import Account, Secret, Source, open_source
-from wexagraph.sources.accounts import parse_url
+from wexagraph.selection.choice import Choice
+from wexagraph.sources import open_source
+from wexagraph.sources.accounts import Account, Secret, parse_url
+from wexagraph.sources.base import Source
 from wexagraph.sources.imap import ImapSource
 from wexagraph.sources.imap.changes import Afterwards, Changes
 
@@ -318,7 +319,7 @@ class Smuggled(ServerTest):
         for criterion in ("from", "subject", "text"):
             peer = self.peer()
             with self.opened(peer) as source:
-                from wexagraph.selection import Criterion
+                from wexagraph.selection.criteria import Criterion
 
                 list(Choice(criteria=(Criterion(criterion, 'x"\r\nX DELETE INBOX'),)).select(source))
             self.assertFalse([line for line in peer.lines if line.startswith("X ")])

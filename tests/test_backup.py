@@ -31,10 +31,11 @@ from wexagraph.backups.packing import pack, pack_from, pack_share
 from wexagraph.backups.volumes import VolumeWriter, members, salvage
 from wexagraph.demo.build import file, message, multipart, text, when
 from wexagraph.demo.mailbox import make_mailbox
-from wexagraph.selection import Choice, Criterion
+from wexagraph.selection.choice import Choice
+from wexagraph.selection.criteria import Criterion
 from wexagraph.sources import open_source
+from wexagraph.work.batches import WorkerLost
 from wexagraph.work.pool import ProcessWorkers
-from wexagraph.work.workers import WorkerLost
 
 
 def digest(data: bytes) -> str:

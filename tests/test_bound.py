@@ -17,8 +17,8 @@ from tests.running import RunTest
 from wexagraph.demo.build import file, html, message, multipart, text, when
 from wexagraph.demo.files import pdf
 from wexagraph.demo.mailbox import make_mailbox
-from wexagraph.messages import Header
 from wexagraph.messages.conversations import Conversations, base_subject, thread
+from wexagraph.messages.headers import Header
 
 
 def reply(number: int, *before: int, subject: str = "Re: Berth 4", body: str = "Yes.\n", day: int = 0) -> bytes:

@@ -27,13 +27,13 @@ import openpyxl
 import pikepdf
 
 from tests.helpers import PROGRAM, ProgramTest, letter, letter_with, mbox, missing_words, pdf_pages, pdf_text
-from wexagraph.app.cases import Records
+from wexagraph.app.cases.records import Records
 from wexagraph.demo.build import file, message, multipart, text, when
 from wexagraph.errors import CallError
 from wexagraph.messages.headers import Header
 from wexagraph.records.fileplan import Case, after
 from wexagraph.records.placing import Placer
-from wexagraph.sources import Envelope
+from wexagraph.sources.base import Envelope
 
 
 class CaseTest(ProgramTest):
@@ -693,7 +693,7 @@ class Between(CaseTest):
         self.assertIn("case 1 was merged into case 2", self.program("file", "more.eml", "--case", "1", code=2))
 
     def test_filed_when_the_case_has_just_gone(self) -> None:
-        from wexagraph.app import filing
+        from wexagraph.app.cases import filing
 
         real = filing._into
 
@@ -823,7 +823,7 @@ class Between(CaseTest):
         )
 
     def test_nothing_is_free_where_nobody_knows_what_is_held(self) -> None:
-        from wexagraph.app.cases import on_hold
+        from wexagraph.app.cases.records import on_hold
 
         digest = hashlib.sha256(mail("m1", "One")).hexdigest()
         self.program("case", "hold", "1", "--why", "court")
@@ -869,7 +869,7 @@ class Between(CaseTest):
         self.assertIn("is kept until", self.program("case", "dispose", "1", "--yes", code=2))
 
     def test_two_clerks_and_the_same_letters(self) -> None:
-        from wexagraph.app import filing
+        from wexagraph.app.cases import filing
 
         real = filing._log
 

@@ -23,8 +23,8 @@ from wexagraph.cli.help import EXAMPLES
 from wexagraph.cli.main import COMMANDS, cli
 from wexagraph.demo.build import file, message, multipart, text, when
 from wexagraph.errors import CallError
-from wexagraph.selection import Choice, Criterion
-from wexagraph.selection.days import before, parse_day
+from wexagraph.selection.choice import Choice
+from wexagraph.selection.criteria import Criterion, before, parse_day
 
 
 def day(number: int, month: str = "Mar") -> str:

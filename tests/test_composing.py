@@ -23,8 +23,9 @@ from wexagraph.demo.build import html, message, when
 from wexagraph.errors import CallError, PageError
 from wexagraph.exports.options import ExportOptions
 from wexagraph.languages import Language
-from wexagraph.messages import Header, Message
-from wexagraph.naming import Fields, NamePattern, TextPattern
+from wexagraph.messages.headers import Header
+from wexagraph.messages.message import Message
+from wexagraph.naming.patterns import Fields, NamePattern, TextPattern
 from wexagraph.pages.composing import covers, provenance, quotes
 from wexagraph.pages.composing.header_footer import HeaderFooter, header_footer
 from wexagraph.pages.composing.properties import CREATOR, Record, described

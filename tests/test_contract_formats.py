@@ -12,8 +12,7 @@ from tests.letters_as_lines import LINE, NEVER_MADE
 from wexagraph.app.opening import open_source
 from wexagraph.demo.build import file, message, multipart, text, when
 from wexagraph.errors import CallError
-from wexagraph.exports.formats import ATTACHMENTS, FORMATS, Format, a_folder, a_message
-from wexagraph.exports.options import ExportOptions
+from wexagraph.exports.options import ATTACHMENTS, FORMATS, ExportOptions, Format, a_folder, a_message
 from wexagraph.exports.report import ExportReport
 from wexagraph.exports.run import export
 from wexagraph.exports.verify import verify

@@ -10,7 +10,7 @@ from typing import Any
 
 from tests.helpers import ProgramTest, letter, mbox
 from wexagraph.backups.report import BackupReport
-from wexagraph.exports.attachments.report import AttachmentReport
+from wexagraph.exports.attachments.files import AttachmentReport
 from wexagraph.exports.report import ExportReport
 from wexagraph.reports import Report, Verification
 

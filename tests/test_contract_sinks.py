@@ -14,11 +14,12 @@ from typing import ClassVar
 
 from tests.kinds import MESSAGES, Kinds, crlf
 from wexagraph.app.opening import open_source
-from wexagraph.messages import Header
+from wexagraph.messages.headers import Header
 from wexagraph.output.sinks import MAILDIR, SINKS, open_sink
 from wexagraph.output.sinks.base import Delivery, Sink
 from wexagraph.output.sinks.imap import ImapSink
-from wexagraph.sources import Envelope, Secret, Source
+from wexagraph.sources.accounts import Secret
+from wexagraph.sources.base import Envelope, Source
 from wexagraph.sources.imap import ImapSource
 
 ARRIVED = datetime(2026, 3, 20, 8, 30, tzinfo=UTC)

@@ -13,8 +13,10 @@ from typing import ClassVar
 
 from tests.kinds import ALL, APART, IN_FILES, Kinds, expected
 from wexagraph.errors import MessageError, WexagraphError
-from wexagraph.selection import Choice, Criterion
-from wexagraph.sources import Envelope, Source, local
+from wexagraph.selection.choice import Choice
+from wexagraph.selection.criteria import Criterion
+from wexagraph.sources import local
+from wexagraph.sources.base import Envelope, Source
 from wexagraph.sources.kinds import Kind
 
 

@@ -16,7 +16,7 @@ import pikepdf
 
 from tests.helpers import ProgramTest, check_with_others, missing_words, pdf_text
 from wexagraph.demo import make_mailbox
-from wexagraph.messages import Message
+from wexagraph.messages.message import Message
 from wexagraph.messages.visible_text import visible_texts
 
 

@@ -22,7 +22,6 @@ from RTFDE.deencapsulate import DeEncapsulator
 
 from tests.desktop_mail import BINARY, CATEGORIES, Letter, letter, msg, number, packed, pst, tnef, wide
 from wexagraph.errors import MessageError, WexagraphError
-from wexagraph.messages import Message
 from wexagraph.messages.mapi import rtf
 from wexagraph.messages.mapi.compound import CompoundFile, in_memory
 from wexagraph.messages.mapi.fields import subject_of
@@ -30,6 +29,7 @@ from wexagraph.messages.mapi.mail import mail_of
 from wexagraph.messages.mapi.msg import read_item as read_msg
 from wexagraph.messages.mapi.rtf_html import html_of
 from wexagraph.messages.mapi.tnef import read_item as read_tnef
+from wexagraph.messages.message import Message
 from wexagraph.sources import open_source
 from wexagraph.sources.pst.store import PersonalFolders
 

@@ -21,8 +21,8 @@ from tests.helpers import ProgramTest, letter, mbox
 from wexagraph.demo.build import file, html, message, multipart, text, when
 from wexagraph.exports import plan
 from wexagraph.exports.reading import copy_rows
+from wexagraph.work.batches import WorkerLost
 from wexagraph.work.pool import ProcessWorkers
-from wexagraph.work.workers import WorkerLost
 
 
 class Formats(ProgramTest):

@@ -24,9 +24,10 @@ from wexagraph.backups.runlists import FolderChange, Holding
 from wexagraph.backups.volumes import VolumeWriter, salvage
 from wexagraph.errors import WexagraphError
 from wexagraph.languages import Language
-from wexagraph.messages import Header, Message
 from wexagraph.messages.dates import parse_date
 from wexagraph.messages.filetypes import recognise
+from wexagraph.messages.headers import Header
+from wexagraph.messages.message import Message
 from wexagraph.messages.visible_text import html_to_text
 from wexagraph.pages.cleaning.css import declarations, stylesheet
 from wexagraph.pages.composing.cards import calendar_cards, vcard_cards

@@ -21,8 +21,8 @@ from tests.browser import Visit, browser
 from tests.helpers import ProgramTest, letter, letter_with, mbox
 from wexagraph.demo.files import pdf
 from wexagraph.demo.mailbox import make_mailbox
-from wexagraph.exports.index_page.options import IndexOptions
 from wexagraph.exports.index_page.writing import index_folder
+from wexagraph.exports.options import IndexOptions
 
 PAGE = "index.html"
 HOSTILE = [

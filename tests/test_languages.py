@@ -14,10 +14,10 @@ from babel.messages.pofile import read_po
 from tests.helpers import ProgramTest, letter, pdf_text
 from wexagraph.demo.mailbox import make_mailbox
 from wexagraph.languages import ENGLISH, LANGUAGES, Language, catalogue_path, language
-from wexagraph.messages import Header
-from wexagraph.naming import Fields, NamePattern
+from wexagraph.messages.headers import Header
+from wexagraph.naming.patterns import Fields, NamePattern
 from wexagraph.notes import CODES
-from wexagraph.pages.composing.provenance import Provenance
+from wexagraph.pages.composing.properties import Provenance
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import FOOTER, PageOptions
 from wexagraph.sources import open_source

@@ -9,7 +9,7 @@ import pypdfium2
 
 from tests.helpers import ProgramTest, letter_with
 from wexagraph.demo.build import html, message, text, when
-from wexagraph.pages.cleaning.breaks import escaped
+from wexagraph.pages.cleaning.quirks import escaped
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
 from wexagraph.text import without_tabs

@@ -16,16 +16,14 @@ import wexagraph
 from tests.helpers import ProgramTest, check_with_others, letter, mbox, pdf_text, png
 from wexagraph.demo.build import file, html, message, multipart, when
 from wexagraph.errors import PageError
-from wexagraph.pages.checking.clipping import cut_lines
-from wexagraph.pages.checking.content_text import quick_text
+from wexagraph.pages.checking.content_text import cut_lines, quick_text
 from wexagraph.pages.checking.text_check import Written, missing_words, read_back
-from wexagraph.pages.cleaning.breaks import escaped
 from wexagraph.pages.cleaning.clean import clean
 from wexagraph.pages.cleaning.faces import with_known_fonts
 from wexagraph.pages.cleaning.hidden import without_hiding
 from wexagraph.pages.cleaning.pictures import Pictures
 from wexagraph.pages.cleaning.presentational_hints import Context, colour, present
-from wexagraph.pages.cleaning.quirks import in_quirks_mode
+from wexagraph.pages.cleaning.quirks import escaped, in_quirks_mode
 from wexagraph.pages.composing.glyphs import named, without_font
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions, paper_size

@@ -15,8 +15,9 @@ import pypdfium2
 
 from tests.helpers import ProgramTest, letter, mbox, missing_words, pdf_text, png, squeezed
 from wexagraph.demo.build import Piece, file, html, message, multipart, text, when
-from wexagraph.messages import Message, TextBlock
+from wexagraph.messages.blocks import TextBlock
 from wexagraph.messages.charsets import decode
+from wexagraph.messages.message import Message
 
 
 def mail(body: Piece | bytes, subject: str = "Tide table") -> bytes:

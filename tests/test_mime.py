@@ -11,10 +11,10 @@ import unittest
 
 from tests.helpers import png
 from wexagraph.demo.build import file, forwarded, html, message, multipart, text, when
-from wexagraph.messages import HtmlBlock, Message, MessageBlock, PictureBlock, TextBlock
-from wexagraph.messages.flowed import paragraphs
-from wexagraph.messages.mime import parse
-from wexagraph.messages.transfer import decode_transfer
+from wexagraph.messages.blocks import HtmlBlock, MessageBlock, PictureBlock, TextBlock
+from wexagraph.messages.enriched import paragraphs
+from wexagraph.messages.message import Message
+from wexagraph.messages.mime import decode_transfer, parse
 
 
 def mail(body: object) -> bytes:

@@ -13,9 +13,8 @@ from unittest import mock
 
 from tests.helpers import ProgramTest, letter, letter_with, mbox
 from wexagraph.errors import CallError
-from wexagraph.naming import NamePattern, clean, collision_key, component, with_extension
-from wexagraph.naming.paths import FreeNames, with_number
-from wexagraph.naming.safe import LIMIT
+from wexagraph.naming.paths import LIMIT, FreeNames, clean, collision_key, component, with_extension, with_number
+from wexagraph.naming.patterns import NamePattern
 
 FORBIDDEN = '<>:"/\\|?*'
 DEVICES = re.compile(r"(?i)(con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])$")

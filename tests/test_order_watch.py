@@ -25,15 +25,14 @@ from xml.etree import ElementTree
 from tests.dovecot import INSTALLED, PASSWORD, USER, Dovecot
 from tests.helpers import PROGRAM, ProgramTest, letter, mbox
 from tests.peers import Proxy
-from wexagraph.app.timetables import KINDS, timetable_of
-from wexagraph.app.watching import Watch
+from wexagraph.app.orders.timetables import KINDS, timetable_of
+from wexagraph.app.orders.watching import Watch
 from wexagraph.records.calls import Call
-from wexagraph.records.order import Order
+from wexagraph.records.order import Order, When
 from wexagraph.records.order_log import DONE, FAILED, UNDONE, Run
-from wexagraph.records.schedule import When
 from wexagraph.reports import Report
-from wexagraph.sources import Secret, open_source
-from wexagraph.sources.accounts import parse_url
+from wexagraph.sources import open_source
+from wexagraph.sources.accounts import Secret, parse_url
 from wexagraph.sources.imap import ImapSource
 from wexagraph.sources.imap.idling import Waiter
 

@@ -23,10 +23,9 @@ from zoneinfo import ZoneInfo
 
 from tests.helpers import PROGRAM, ProgramTest, letter, mbox
 from wexagraph.app.opening import open_source
-from wexagraph.app.orders import Orders
+from wexagraph.app.orders.running import Orders
 from wexagraph.errors import CallError
-from wexagraph.records.order import Order
-from wexagraph.records.schedule import When
+from wexagraph.records.order import Order, When
 
 NOW = datetime(2026, 3, 20, 9, 0, tzinfo=ZoneInfo("Europe/Lisbon"))  # a Friday
 ADDED = NOW - timedelta(days=40)

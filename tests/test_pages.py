@@ -19,19 +19,19 @@ import pypdfium2
 from tests.helpers import ProgramTest, check_with_others, letter, missing_words, pdf_pages, pdf_text, png
 from wexagraph.demo.build import file, forwarded, html, message, multipart, text, when
 from wexagraph.errors import CallError, PageError
-from wexagraph.messages import Message
-from wexagraph.messages.pictures import picture_type
+from wexagraph.messages.inlined import picture_type
+from wexagraph.messages.message import Message
 from wexagraph.messages.visible_text import html_to_text
 from wexagraph.pages.cleaning.clean import clean
 from wexagraph.pages.cleaning.css import declarations, media_applies, stylesheet
 from wexagraph.pages.cleaning.pictures import Pictures
 from wexagraph.pages.composing.compose import compose
-from wexagraph.pages.composing.paragraphs import is_rtl
+from wexagraph.pages.composing.plain import is_rtl
 from wexagraph.pages.engines import available, engine
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
+from wexagraph.work.batches import WorkerLost
 from wexagraph.work.pool import ProcessWorkers
-from wexagraph.work.workers import WorkerLost
 
 
 def cleaned(source: str) -> str:

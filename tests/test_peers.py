@@ -17,10 +17,11 @@ from dataclasses import replace
 from tests.helpers import PROGRAM, ProgramTest, letter
 from tests.peers import Peer, PopPeer
 from wexagraph.errors import CallError, SourceError
-from wexagraph.selection import Choice, Criterion
+from wexagraph.selection.choice import Choice
+from wexagraph.selection.criteria import Criterion
 from wexagraph.selection.program import search_program
-from wexagraph.sources import Account, Secret, open_source
-from wexagraph.sources.accounts import parse_url
+from wexagraph.sources import open_source
+from wexagraph.sources.accounts import Account, Secret, parse_url
 from wexagraph.sources.imap.folders import Folders, Namespace
 from wexagraph.sources.imap.responses import fetched, leaves, number_set, numbers, parse
 from wexagraph.sources.utf7 import decode_utf7, encode_utf7

@@ -21,8 +21,9 @@ from tests.terminal import Terminal
 from wexagraph.app.picking import FolderTree, Picker, row_of
 from wexagraph.cli.picking.cells import cell, wrapped
 from wexagraph.demo.mailbox import make_mailbox
-from wexagraph.messages import Header
-from wexagraph.sources import Envelope, open_source
+from wexagraph.messages.headers import Header
+from wexagraph.sources import open_source
+from wexagraph.sources.base import Envelope
 
 PROGRAM = str(Path(sys.executable).parent / "wexagraph")
 

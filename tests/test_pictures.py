@@ -12,7 +12,7 @@ import pypdfium2
 from PIL import Image
 
 from wexagraph.demo.build import file, html, message, multipart, when
-from wexagraph.pages.engines.stand_ins import StandIns
+from wexagraph.pages.engines.pluto import StandIns
 from wexagraph.pages.make import Job, make
 from wexagraph.pages.options import PageOptions
 

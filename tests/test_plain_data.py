@@ -10,9 +10,10 @@ from zoneinfo import ZoneInfo
 from wexagraph.app.attachment_options import ATTACHMENT_DEFAULTS, attachment_options
 from wexagraph.app.options import export_options
 from wexagraph.errors import CallError
-from wexagraph.naming import NamePattern
+from wexagraph.naming.patterns import NamePattern
 from wexagraph.pages.options import ALLOWED, Margins
-from wexagraph.selection import Choice, Criterion
+from wexagraph.selection.choice import Choice
+from wexagraph.selection.criteria import Criterion
 
 CHOICES = [
     Choice(),

@@ -12,9 +12,10 @@ from tests.helpers import ProgramTest, letter, mbox, pdf_text
 from wexagraph.demo.build import file, html, message, multipart, text, when
 from wexagraph.demo.unusual import unusual
 from wexagraph.languages import Language
-from wexagraph.messages import CalendarBlock, HtmlBlock, Message, TextBlock
+from wexagraph.messages.blocks import CalendarBlock, HtmlBlock, TextBlock
 from wexagraph.messages.enriched import enriched_to_html
 from wexagraph.messages.inlined import InlinedFile, split
+from wexagraph.messages.message import Message
 from wexagraph.messages.smime import read_signed
 from wexagraph.pages.composing.cards import calendar_cards
 

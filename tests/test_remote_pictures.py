@@ -16,7 +16,7 @@ import trustme
 from tests.helpers import ProgramTest, pdf_text, png
 from wexagraph.demo.build import html, message, when
 from wexagraph.exports.remote_pictures import MOST_BYTES, is_public
-from wexagraph.pages.cleaning.remote import remote_address
+from wexagraph.pages.cleaning.pictures import remote_address
 
 LOGO = png(40, 30, "firebrick")
 

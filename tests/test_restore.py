@@ -18,13 +18,13 @@ from tests.peers import Peer
 from tests.running import RunTest
 from tests.test_backup import BackupTest, digest, numbered
 from tests.test_peers import PeerTest
-from wexagraph.messages import Header
+from wexagraph.messages.headers import Header
 from wexagraph.output.sinks.base import Delivery
 from wexagraph.output.sinks.eml_folder import EmlFolderSink
 from wexagraph.output.sinks.maildir import MaildirSink
 from wexagraph.output.sinks.mbox import MboxSink
 from wexagraph.output.sinks.zip import ZipSink
-from wexagraph.sources import Envelope
+from wexagraph.sources.base import Envelope
 
 
 def given(data: bytes, folder: str = "in", flags: str = "", arrived: datetime | None = None) -> Delivery:

@@ -20,8 +20,8 @@ from unittest import mock
 from tests.dovecot import Dovecot
 from tests.helpers import ProgramTest, letter, letter_with, mbox
 from tests.servers import PASSWORD, USER, Courier, Cyrus, MailServer, Pymap
-from wexagraph.sources import Secret, open_source
-from wexagraph.sources.accounts import parse_url
+from wexagraph.sources import open_source
+from wexagraph.sources.accounts import Secret, parse_url
 from wexagraph.sources.imap import ImapSource
 from wexagraph.sources.imap.idling import Waiter
 from wexagraph.sources.utf7 import encode_utf7

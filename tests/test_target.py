@@ -20,7 +20,7 @@ from wexagraph.notes import CODES, Note
 from wexagraph.output.folder import rename_new
 from wexagraph.output.staging import Stager
 from wexagraph.output.target import Target
-from wexagraph.tables.csvs import csv_row
+from wexagraph.tables.columns import csv_row
 
 HERE = Path(__file__).parent
 

@@ -15,7 +15,7 @@ import unittest
 from tests.helpers import PROGRAM, ProgramTest, letter, mbox
 from wexagraph.demo import build
 from wexagraph.demo.build import file, html, message, multipart, when
-from wexagraph.tables.csvs import csv_row
+from wexagraph.tables.columns import csv_row
 from wexagraph.text import lines, one_line, size, without_controls
 
 

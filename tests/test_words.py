@@ -6,7 +6,7 @@ import unittest
 
 from tests.helpers import ProgramTest, letter, mbox
 from wexagraph.demo.build import file, html, message, multipart, text, when
-from wexagraph.selection.words import folded, holds, is_indexed
+from wexagraph.selection.criteria import folded, holds, is_indexed
 
 SHOWN = "the berth fee is due"
 SAME = {

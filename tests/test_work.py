@@ -6,8 +6,7 @@ import unittest
 from collections.abc import Iterator
 from concurrent.futures import Future
 
-from wexagraph.work.batches import Batch, ahead
-from wexagraph.work.workers import WorkerLost
+from wexagraph.work.batches import Batch, WorkerLost, ahead
 
 
 class Ahead(unittest.TestCase):

@@ -41,8 +41,8 @@ _LOADED = (
     "wexagraph.pages.composing.covers", "wexagraph.pages.composing.plain", "plutoprint", "tinycss2", "wexagraph.exports.bound_documents",
     "wexagraph.cli.main", "wexagraph.cli.defaults", "wexagraph.cli.help", "wexagraph.cli.case", "wexagraph.cli.file", "wexagraph.cli.find",
     "wexagraph.cli.order", "wexagraph.cli.register", "wexagraph.cli.index", "wexagraph.sources.local", "wexagraph.sources.pst.store",
-    "wexagraph.exports.dry_run", "wexagraph.exports.file_words", "wexagraph.exports.index_page.writing", "wexagraph.records.order",
-    "wexagraph.records.certificate", "wexagraph.app.disposal", "tomlkit", "platformdirs", "PIL.Image", "PIL.PngImagePlugin", "encodings.idna",
+    "wexagraph.exports.file_words", "wexagraph.exports.index_page.writing", "wexagraph.records.order",
+    "wexagraph.records.certificate", "wexagraph.app.cases.disposal", "tomlkit", "platformdirs", "PIL.Image", "PIL.PngImagePlugin", "encodings.idna",
 )  # fmt: off
 
 

@@ -23,11 +23,12 @@ if TYPE_CHECKING:
     from wexagraph.exports.options import ExportOptions
     from wexagraph.exports.report import ExportReport
     from wexagraph.exports.run import export
-    from wexagraph.messages import Message
-    from wexagraph.naming import NamePattern
+    from wexagraph.messages.message import Message
+    from wexagraph.naming.patterns import NamePattern
     from wexagraph.pages import PageOptions
-    from wexagraph.selection import Choice, Criterion
-    from wexagraph.sources import Envelope, Source
+    from wexagraph.selection.choice import Choice
+    from wexagraph.selection.criteria import Criterion
+    from wexagraph.sources.base import Envelope, Source
 
 _HOMES = {
     "wexagraph.errors": (
@@ -41,11 +42,12 @@ _HOMES = {
     "wexagraph.exports.options": ("ExportOptions",),
     "wexagraph.exports.report": ("ExportReport",),
     "wexagraph.exports.run": ("export",),
-    "wexagraph.messages": ("Message",),
-    "wexagraph.naming": ("NamePattern",),
+    "wexagraph.messages.message": ("Message",),
+    "wexagraph.naming.patterns": ("NamePattern",),
     "wexagraph.pages": ("PageOptions",),
-    "wexagraph.selection": ("Choice", "Criterion"),
-    "wexagraph.sources": ("Envelope", "Source"),
+    "wexagraph.selection.choice": ("Choice",),
+    "wexagraph.selection.criteria": ("Criterion",),
+    "wexagraph.sources.base": ("Envelope", "Source"),
     "wexagraph.app.opening": ("open_source",),
     "wexagraph.app.registers": ("register",),
 }

@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wexagraph.errors import CallError
-from wexagraph.selection import Choice
-from wexagraph.sources import Source, Stored
+from wexagraph.selection.choice import Choice
+from wexagraph.sources.base import Source, Stored
 from wexagraph.sources.imap import ImapSource
 from wexagraph.sources.imap.changes import Afterwards, Changes
 
@@ -50,7 +50,7 @@ def apart(choice: Choice, mailbox: Source, wish: Afterwards | None) -> Choice:
 def apply(changes: Changes, stored: list[Stored], kept: str, allow: Allow) -> Result:
     """Do it, with messages that are stored, if that is allowed. `kept` says how they are kept. What a case on hold has
     is not deleted. Raises SourceError, CallError."""
-    from wexagraph.app.cases import on_hold
+    from wexagraph.app.cases.records import on_hold
 
     held = on_hold() if changes.wish.kind == "delete" else {}
     free = [message for message in stored if message.digest not in held]

@@ -5,12 +5,12 @@ from __future__ import annotations
 import os
 from typing import Any
 
+from wexagraph.app.locales import zone_name
 from wexagraph.app.options import DOCUMENT_PAGES, PAGE_DEFAULTS, Plain, filled, page_options, size_of, words
-from wexagraph.app.zones import zone_name
 from wexagraph.errors import CallError
 from wexagraph.exports.attachments.documents import ORDERS, DocumentOptions
 from wexagraph.exports.attachments.options import ATTACHMENT_PATTERN, ExtractOptions
-from wexagraph.naming import NamePattern
+from wexagraph.naming.patterns import NamePattern
 from wexagraph.pages.engines import available
 from wexagraph.pages.options import PageOptions
 

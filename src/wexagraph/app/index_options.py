@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.errors import CallError
-from wexagraph.exports.index_page.options import IndexOptions
+from wexagraph.exports.options import IndexOptions
 from wexagraph.files import open_regular
 from wexagraph.messages.filetypes import recognise
 

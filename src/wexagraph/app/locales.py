@@ -1,12 +1,27 @@
-"""The language and the paper of an office: what is asked for, else the system's (POSIX locale variables)."""
+"""Languages, paper and time zone of an office: what is asked for, else the system's (POSIX locale variables)."""
 
 from __future__ import annotations
 
 import os
+import re
+from difflib import get_close_matches
+from typing import Any
+from zoneinfo import ZoneInfo, available_timezones
 
 from wexagraph.errors import CallError
 from wexagraph.languages import ENGLISH, LANGUAGES
 
+OFFICE = "office"
+SCAN_LANGUAGES = {
+    "en": "eng",
+    "de": "deu",
+    "es": "spa",
+    "fr": "fra",
+    "it": "ita",
+    "nl": "nld",
+    "pl": "pol",
+    "pt": "por",
+}
 _LETTER = frozenset("BZ CA CL CO CR GT MX NI PA PH PR SV US VE".split())
 """Territories whose usual paper is Letter (Unicode CLDR, measurement data)."""
 
@@ -33,3 +48,43 @@ def usual_paper() -> str:
 
 def _locale(category: str) -> str:
     return next((os.environ[name] for name in ("LC_ALL", category, "LANG") if os.environ.get(name)), "")
+
+
+def zone_name(given: str | None) -> str:
+    """The IANA name of a zone, this machine's where none is given; "sender" stays. Raises CallError."""
+    if given == "sender":
+        return given
+    if given is None:
+        from tzlocal import get_localzone_name
+
+        try:
+            name = get_localzone_name()
+            ZoneInfo(name)
+        except Exception:  # a machine without a readable zone keeps its dates in UTC
+            return "UTC"
+        return name
+    try:
+        ZoneInfo(given)
+    except (KeyError, ValueError, OSError) as error:
+        near = get_close_matches(given, sorted(available_timezones()), n=1)
+        hint = f" Did you mean {near[0]}?" if near else ""
+        raise CallError(
+            f"--zone: {given!r} is not a time zone.{hint} Write an IANA name such as Europe/Lisbon."
+        ) from error
+    return given
+
+
+def scan_languages(value: Any, language: str) -> tuple[str, ...]:
+    """The languages in which words of scans are recognised, codes of ISO 639-2 with commas or `office`: that of labels.
+    None for none. Raises CallError where one, or what recognises, is not installed."""
+    if value in (None, False, ""):
+        return ()
+    text = SCAN_LANGUAGES[language] if value in (True, OFFICE) else str(value)
+    languages = tuple(dict.fromkeys(word.strip() for word in text.lower().split(",") if word.strip()))
+    for one in languages:
+        if not re.fullmatch(r"[a-z]{3}(_[a-z]{2,8})?", one):
+            raise CallError(f"--ocr: {one!r} is no language. It takes codes of three letters: eng, deu, por.")
+    from wexagraph.pages.scans.engines import check
+
+    check(languages)
+    return languages

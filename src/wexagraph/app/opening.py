@@ -11,8 +11,9 @@ from wexagraph.app.configuration import Configuration
 from wexagraph.app.secrets import Prompt, passphrase
 from wexagraph.backups.bag import is_backup
 from wexagraph.errors import CallError
-from wexagraph.sources import Account, Login, Source
 from wexagraph.sources import open_source as open_mailbox
+from wexagraph.sources.accounts import Account, Login
+from wexagraph.sources.base import Source
 
 
 @dataclass(frozen=True)

@@ -15,17 +15,14 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.app.index_options import INDEX_DEFAULTS, index_options
-from wexagraph.app.locales import language_code, usual_paper
-from wexagraph.app.scan_languages import scan_languages
+from wexagraph.app.locales import language_code, scan_languages, usual_paper, zone_name
 from wexagraph.app.secrets import Prompt, secret
-from wexagraph.app.zones import zone_name
 from wexagraph.errors import CallError
-from wexagraph.exports.formats import ATTACHMENTS as ALONE
-from wexagraph.exports.formats import FORMATS
-from wexagraph.exports.options import BOUND_PATTERN, NO_LOCKED_ARCHIVE, ExportOptions
+from wexagraph.exports.options import ATTACHMENTS as ALONE
+from wexagraph.exports.options import BOUND_PATTERN, FORMATS, NO_LOCKED_ARCHIVE, ExportOptions
 from wexagraph.files import open_regular
-from wexagraph.naming import DEFAULT_PATTERN, NamePattern, TextPattern
 from wexagraph.naming.paths import REGISTERS
+from wexagraph.naming.patterns import DEFAULT_PATTERN, NamePattern, TextPattern
 from wexagraph.pages.options import (
     ALLOWED,
     ATTACHMENTS,
@@ -361,8 +358,8 @@ def _cover(given: str | None) -> Cover | None:
 
 def _try(check: Callable[[Cover], None], cover: Cover) -> None:
     """Try a cover sheet where it can do no harm: one that never ends, or grows, is stopped. Raises CallError."""
+    from wexagraph.work.batches import WorkerLost
     from wexagraph.work.pool import ProcessWorkers
-    from wexagraph.work.workers import WorkerLost
 
     with ProcessWorkers(1, _COVER_TIMEOUT) as pool:
         try:

@@ -10,13 +10,19 @@ from functools import cached_property
 from typing import Any
 
 from wexagraph.errors import CallError
-from wexagraph.messages import Header
 from wexagraph.messages.conversations import Conversations, Thread, thread
 from wexagraph.messages.dates import in_zone
-from wexagraph.selection.criteria import folder_matches, has_wildcard, parse_size, text_matches
-from wexagraph.selection.days import before, parse_day
-from wexagraph.selection.words import folded
-from wexagraph.sources import Envelope
+from wexagraph.messages.headers import Header
+from wexagraph.selection.criteria import (
+    before,
+    folded,
+    folder_matches,
+    has_wildcard,
+    parse_day,
+    parse_size,
+    text_matches,
+)
+from wexagraph.sources.base import Envelope
 from wexagraph.text import one_line, shortened
 
 COLUMNS = ("date", "from", "subject", "folder", "size")

@@ -8,15 +8,15 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from wexagraph.app.cases import case_of
+from wexagraph.app.cases.records import case_of
 from wexagraph.errors import CallError
 from wexagraph.exports.register import filed_beside
 from wexagraph.languages import ENGLISH, language
 from wexagraph.output.target import keep_apart
 from wexagraph.pages.options import PageOptions
 from wexagraph.reports import AGAIN, NEW, Failure, PlannedFile, Report
-from wexagraph.selection import Choice
-from wexagraph.sources import Source
+from wexagraph.selection.choice import Choice
+from wexagraph.sources.base import Source
 from wexagraph.tables.columns import Column
 from wexagraph.tables.living.files import Register, check_form, top_up
 from wexagraph.tables.living.table import STATE, Listing, TopUp

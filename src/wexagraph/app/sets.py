@@ -11,9 +11,9 @@ from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
-from wexagraph.app.orders import state_folder
+from wexagraph.app.orders.running import state_folder
 from wexagraph.errors import CallError, TargetError
-from wexagraph.output.whole import write_whole_file
+from wexagraph.output.replacing import write_whole_file
 from wexagraph.records.order import checked_name
 
 

@@ -17,7 +17,7 @@ from wexagraph.backups.volumes import Member
 from wexagraph.deflating import LEVEL, deflate
 from wexagraph.errors import SourceError, TargetError
 from wexagraph.files import open_regular
-from wexagraph.selection.words import folded
+from wexagraph.selection.criteria import folded
 
 _MOST_STEPS = 20_000  # millions of steps of a statement, which none of ours ever takes
 

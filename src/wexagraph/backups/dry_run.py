@@ -16,8 +16,8 @@ from wexagraph.backups.store import Store
 from wexagraph.errors import TargetError
 from wexagraph.output.target import keep_apart
 from wexagraph.reports import NEW, PlannedFile
-from wexagraph.selection import Choice
-from wexagraph.sources import Source
+from wexagraph.selection.choice import Choice
+from wexagraph.sources.base import Source
 
 
 def dry_run(

@@ -12,12 +12,13 @@ from datetime import UTC, datetime
 
 from wexagraph.deflating import LEVEL, deflate
 from wexagraph.errors import MessageError
-from wexagraph.messages import Header, Message
 from wexagraph.messages.dates import in_zone
-from wexagraph.messages.headers import header_end
-from wexagraph.messages.searched_texts import searched_texts
-from wexagraph.naming import clean, component
-from wexagraph.sources import Envelope, Partition, Source, listed, reopen
+from wexagraph.messages.headers import Header, header_end
+from wexagraph.messages.message import Message
+from wexagraph.messages.visible_text import searched_texts
+from wexagraph.naming.paths import clean, component
+from wexagraph.sources import reopen
+from wexagraph.sources.base import Envelope, Partition, Source, listed
 from wexagraph.zips import out_of_proportion
 
 _KEPT = frozenset(

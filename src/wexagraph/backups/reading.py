@@ -9,11 +9,10 @@ from typing import Any
 
 from wexagraph.backups.packing import Packed, Unread, pack_all, pack_from, pack_share
 from wexagraph.errors import MessageError
-from wexagraph.sources import Envelope, Partition, Source, lend
-from wexagraph.sources.base import bounded
-from wexagraph.work.batches import Batch, ahead
+from wexagraph.sources import lend
+from wexagraph.sources.base import Envelope, Partition, Source, bounded
+from wexagraph.work.batches import Batch, WorkerLost, Workers, ahead
 from wexagraph.work.opening import open_workers
-from wexagraph.work.workers import WorkerLost, Workers
 
 _BATCH_MESSAGES, _BATCH_BYTES = 64, 4 * 1024 * 1024
 _SHARE = 4 * 1024 * 1024  # bytes of a folder that a worker takes at once

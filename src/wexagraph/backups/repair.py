@@ -21,7 +21,7 @@ from wexagraph.errors import InUse, MessageError, TargetError
 from wexagraph.files import create_private, open_regular
 from wexagraph.output.folder import InTheWay, OutputFolder
 from wexagraph.reports import Finding, Verification
-from wexagraph.sources import Source
+from wexagraph.sources.base import Source
 
 _MOST_FLIPS = 6_000
 

@@ -13,8 +13,8 @@ from wexagraph.errors import MessageError, TargetError
 from wexagraph.output.folder import InTheWay
 from wexagraph.output.sinks.base import Delivery, Sink
 from wexagraph.reports import NEW, Failure, PlannedFile, Report
-from wexagraph.selection import Choice
-from wexagraph.sources import Envelope, Source
+from wexagraph.selection.choice import Choice
+from wexagraph.sources.base import Envelope, Source
 
 _ONLY_THIS_NAME = {errno.ENAMETOOLONG, errno.ENOTDIR, errno.EISDIR, errno.EINVAL, errno.EILSEQ, errno.ELOOP}
 """What a disk says of a name that it can't hold: it is a matter of that message, not of the disk."""

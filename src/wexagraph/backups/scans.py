@@ -11,12 +11,12 @@ from wexagraph.backups.packing import describe
 from wexagraph.backups.store import Store
 from wexagraph.errors import MessageError
 from wexagraph.exports.file_words import has_words, words_of_attachment
-from wexagraph.messages import Attachment, Message
+from wexagraph.messages.blocks import Attachment
 from wexagraph.messages.filetypes import PDF, settle
+from wexagraph.messages.message import Message
 from wexagraph.messages.mime import made_part
-from wexagraph.work.batches import ahead
+from wexagraph.work.batches import WorkerLost, ahead
 from wexagraph.work.pool import ProcessWorkers
-from wexagraph.work.workers import WorkerLost
 
 _DOCUMENT_PATIENCE, _PATIENCE = 60.0, 4 * 3600.0  # a page of a scan has a limit of its own in pages/scans
 DOCUMENTS = "documents"
@@ -91,8 +91,8 @@ def _may_be_scan(kind: str) -> bool:
 
 def scan_words(content: bytes, kind: str, languages: tuple[str, ...]) -> str:
     """The words that are recognised in a picture, or in pages of a PDF that are pictures. Never fails on content."""
-    from wexagraph.messages import Header
-    from wexagraph.naming import Fields
+    from wexagraph.messages.headers import Header
+    from wexagraph.naming.patterns import Fields
     from wexagraph.pages.attachments.document import document
     from wexagraph.pages.engines import available, engine
     from wexagraph.pages.options import PageOptions

@@ -15,9 +15,8 @@ from wexagraph.backups.encryption import Ask
 from wexagraph.backups.opening import open_backup
 from wexagraph.backups.packing import describe, short
 from wexagraph.errors import CallError, MessageError, SourceError
-from wexagraph.selection.days import parse_day
-from wexagraph.selection.words import is_indexed
-from wexagraph.sources import WHOLE, Envelope, Leaf, Partition, Source, Wanted
+from wexagraph.selection.criteria import is_indexed, parse_day
+from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Wanted
 
 EVER = "ever"
 _AROUND, _MOST_SPOTS = 60, 500

@@ -24,8 +24,8 @@ from wexagraph.files import create_private
 from wexagraph.naming.paths import folder_path
 from wexagraph.output.target import keep_apart
 from wexagraph.reports import Failure
-from wexagraph.selection import Choice
-from wexagraph.sources import Envelope, Source, Trouble
+from wexagraph.selection.choice import Choice
+from wexagraph.sources.base import Envelope, Source, Trouble
 
 _FLUSH_BYTES = 64 * 1024 * 1024
 VOLUME_SIZE = 1_000_000_000

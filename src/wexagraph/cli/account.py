@@ -12,7 +12,8 @@ from wexagraph.app.accounts import VARIABLE, Known, added, from_keyring, has_key
 from wexagraph.cli.session import prompt
 from wexagraph.cli.terminal import make_console, make_table
 from wexagraph.errors import CallError
-from wexagraph.sources import Account, open_source
+from wexagraph.sources import open_source
+from wexagraph.sources.accounts import Account
 from wexagraph.text import one_line
 
 _TOLD = {  # capability: what it is good for

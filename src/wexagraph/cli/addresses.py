@@ -8,17 +8,16 @@ from typing import Any
 
 import click
 
-from wexagraph.app.zones import zone_name
+from wexagraph.app.locales import zone_name
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.parameters import CSV, JSON, SOURCE, choosing, make_choice, opened, say_troubles
 from wexagraph.cli.reports import print_json
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.errors import CallError
+from wexagraph.output.replacing import write_whole_file
 from wexagraph.output.target import keep_apart
-from wexagraph.output.whole import write_whole_file
-from wexagraph.tables.columns import heading, row
+from wexagraph.tables.columns import MARK, heading, row
 from wexagraph.tables.correspondents import COLUMNS, Correspondent, correspondents, vcards
-from wexagraph.tables.csvs import MARK
 from wexagraph.tables.workbooks import workbook
 from wexagraph.text import one_line
 

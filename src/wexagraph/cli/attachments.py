@@ -23,15 +23,14 @@ from wexagraph.cli.parameters import (
     into_option,
     reporting,
 )
-from wexagraph.cli.planned import print_planned
-from wexagraph.cli.reports import SHOWN, amount, counted, print_place
+from wexagraph.cli.reports import SHOWN, amount, counted, print_place, print_planned
 from wexagraph.errors import CallError
 from wexagraph.exports.attachments.documents import BINDINGS, ORDERS
 from wexagraph.exports.attachments.options import ATTACHMENT_PATTERN
 from wexagraph.text import one_line
 
 if TYPE_CHECKING:
-    from wexagraph.exports.attachments.report import AttachmentReport
+    from wexagraph.exports.attachments.files import AttachmentReport
 
 
 @click.command("attachments")

@@ -21,8 +21,7 @@ from wexagraph.cli.parameters import (
     into_option,
     reporting,
 )
-from wexagraph.cli.planned import print_plan
-from wexagraph.cli.reports import counted, print_sums, seconds
+from wexagraph.cli.reports import counted, print_plan, print_sums, seconds
 from wexagraph.text import one_line, size
 
 if TYPE_CHECKING:

@@ -10,11 +10,10 @@ from typing import Any
 import click
 
 from wexagraph.app.commands import Work, chosen, command_of, options_of, run
-from wexagraph.app.notices import check_notices
+from wexagraph.app.orders.notices import check_notices
 from wexagraph.cli.parameters import explain_none, make_choice, opened, plain_values
-from wexagraph.cli.planned import print_as_csv, refuse_csv
 from wexagraph.cli.progress import Display, stoppable
-from wexagraph.cli.reports import conclude
+from wexagraph.cli.reports import conclude, print_as_csv, refuse_csv
 from wexagraph.cli.session import allowing, ask_passphrase, may_ask, notify, prompt
 from wexagraph.errors import CallError
 from wexagraph.records.calls import Call

@@ -10,18 +10,17 @@ from typing import Any
 
 import click
 
-from wexagraph.app.cases import Records
+from wexagraph.app.cases.records import Records
 from wexagraph.cli.case_packing import pack_one, unpack_one
 from wexagraph.cli.exits import OK, SOME_FAILED
-from wexagraph.cli.office import RECORDS, REFERENCE, records_of
-from wexagraph.cli.parameters import CSV, JSON, named, together
+from wexagraph.cli.parameters import CSV, JSON, RECORDS, REFERENCE, named, records_of, together
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.session import at_a_terminal
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.errors import CallError
 from wexagraph.records import case_log
 from wexagraph.records.fileplan import Case
-from wexagraph.selection.days import parse_day
+from wexagraph.selection.criteria import parse_day
 from wexagraph.tables.columns import Column, heading, row
 from wexagraph.text import one_line, size
 
@@ -297,7 +296,7 @@ def dispose_case(context: click.Context, reference: str, yes: bool, records: str
 
     Refused while it is open, on hold, not due, or not whole. Nothing else in this program removes a record.
     """
-    from wexagraph.app.disposal import dispose
+    from wexagraph.app.cases.disposal import dispose
 
     def allow(case: Case, messages: int, files: int) -> bool:
         if yes:
@@ -331,7 +330,7 @@ def merge_cases(
 
     Its tags, its holds and its reference go with it; its folder stays as it was, below `merged` in the records folder.
     """
-    from wexagraph.app.merging import merge
+    from wexagraph.app.cases.merging import merge
 
     office = records_of(context, records)
     case, report = merge(office, reference, into)

@@ -7,8 +7,16 @@ from pathlib import Path
 import click
 
 from wexagraph.cli.exits import OK
-from wexagraph.cli.office import RECORDS, REFERENCE, records_of
-from wexagraph.cli.parameters import INDEX_PAGE, OFFICE_NAME, OFFICE_PICTURE, into_option, named
+from wexagraph.cli.parameters import (
+    INDEX_PAGE,
+    OFFICE_NAME,
+    OFFICE_PICTURE,
+    RECORDS,
+    REFERENCE,
+    into_option,
+    named,
+    records_of,
+)
 from wexagraph.cli.reports import counted
 from wexagraph.errors import CallError
 from wexagraph.text import one_line, size
@@ -36,7 +44,7 @@ def pack_one(
     It is a bag (BagIt, RFC 8493) with all files, register, log and a page of contents. `wexagraph verify FILE.zip`
     proves it, `case unpack` takes it in. The case stays where it is.
     """
-    from wexagraph.app.handing_over import pack_case
+    from wexagraph.app.cases.disposal import pack_case
     from wexagraph.app.index_options import index_options
     from wexagraph.app.locales import language_code
 
@@ -55,7 +63,7 @@ def pack_one(
 @click.pass_context
 def unpack_one(context: click.Context, file: str, records: str | None) -> int:
     """Take in a case that was packed, once each of its files is proved."""
-    from wexagraph.app.handing_over import unpack_case
+    from wexagraph.app.cases.disposal import unpack_case
 
     office = records_of(context, records)
     case = unpack_case(office, Path(file).expanduser())

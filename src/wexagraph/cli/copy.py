@@ -6,8 +6,7 @@ import click
 
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.parameters import BACKUP, CSV, DRY_RUN, JSON, into_option
-from wexagraph.cli.planned import print_as_csv, print_planned, refuse_csv
-from wexagraph.cli.reports import counted, print_json
+from wexagraph.cli.reports import counted, print_as_csv, print_json, print_planned, refuse_csv
 from wexagraph.text import one_line, size
 
 

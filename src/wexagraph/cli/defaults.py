@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from functools import cache
 from typing import Any
 
 import click
 from click.core import ParameterSource
 
 from wexagraph.app.configuration import NEVER, OTHER_SENSE, Configuration, Setting
-from wexagraph.selection.criteria import TESTS
 from wexagraph.text import one_line
 
 
@@ -27,8 +27,12 @@ def known_options(context: click.Context) -> dict[str, list[tuple[str, click.Com
     return known
 
 
-CRITERIA = frozenset([*TESTS, "except", "id", "newest", "conversation"])
-"""Options that narrow what is chosen. A backup takes all: they are no defaults of it."""
+@cache
+def _criteria() -> frozenset[str]:
+    """Options that narrow what is chosen. A backup takes all: they are no defaults of it."""
+    from wexagraph.selection.criteria import TESTS  # a command without a configuration needs none of it
+
+    return frozenset([*TESTS, "except", "id", "newest", "conversation"])
 
 
 def set_defaults(context: click.Context, configuration: Configuration) -> None:
@@ -42,7 +46,7 @@ def set_defaults(context: click.Context, configuration: Configuration) -> None:
             raise setting.wrong(f"{setting.name!r} belongs to a single call and can't be a default")
         if setting.name not in known:
             raise setting.wrong(f"there is no option {setting.name!r}", [name for name in known if name not in NEVER])
-        if setting.command == "backup" and setting.name in CRITERIA:
+        if setting.command == "backup" and setting.name in _criteria():
             raise setting.wrong(f"{setting.name} would leave mail out of every backup; name it in the call")
         commands = [
             each
@@ -52,7 +56,7 @@ def set_defaults(context: click.Context, configuration: Configuration) -> None:
         if not commands:
             raise setting.wrong(f"the command {setting.command!r} has no option {setting.name!r}")
         for name, command, option in commands:
-            if name != "backup" or setting.name not in CRITERIA:
+            if name != "backup" or setting.name not in _criteria():
                 defaults.setdefault(name, {})[option.name or setting.name] = _value(setting, command, option)
     context.default_map = defaults
 
@@ -62,7 +66,7 @@ def say_what_narrows(context: click.Context) -> None:
     configuration: Configuration = context.obj.configuration
     for option in context.command.params:
         name = max(option.opts, key=len).removeprefix("--")
-        if name not in CRITERIA or context.get_parameter_source(option.name or "") != ParameterSource.DEFAULT_MAP:
+        if name not in _criteria() or context.get_parameter_source(option.name or "") != ParameterSource.DEFAULT_MAP:
             continue
         setting = configuration.setting(name, context.command.name or "")
         if setting is not None:

@@ -10,7 +10,7 @@ from typing import Any
 
 import click
 
-from wexagraph.app.orders import PLACE
+from wexagraph.app.orders.running import PLACE
 from wexagraph.cli.main import COMMANDS, cli
 from wexagraph.errors import TargetError
 from wexagraph.text import one_line
@@ -113,7 +113,8 @@ def _prepare(folder: Path) -> None:
 
 
 def _first_id(source: str, subject: str) -> str:
-    from wexagraph.selection import Choice, Criterion
+    from wexagraph.selection.choice import Choice
+    from wexagraph.selection.criteria import Criterion
     from wexagraph.sources import open_source
 
     with open_source(source) as mailbox:

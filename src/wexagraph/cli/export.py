@@ -22,12 +22,10 @@ from wexagraph.cli.parameters import (
     into_option,
     reporting,
 )
-from wexagraph.cli.planned import print_plan
-from wexagraph.cli.reports import SHOWN, amount, counted, print_place, print_sums
-from wexagraph.exports.formats import FORMATS
-from wexagraph.exports.options import BINDINGS, BOUND_PATTERN
-from wexagraph.naming import DEFAULT_PATTERN
+from wexagraph.cli.reports import SHOWN, amount, counted, print_place, print_plan, print_sums
+from wexagraph.exports.options import BINDINGS, BOUND_PATTERN, FORMATS
 from wexagraph.naming.paths import INDEX
+from wexagraph.naming.patterns import DEFAULT_PATTERN
 from wexagraph.pages.options import ENGINES
 from wexagraph.text import one_line, size
 

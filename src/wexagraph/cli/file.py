@@ -8,15 +8,15 @@ from typing import Any
 
 import click
 
-from wexagraph.app.cases import records_folder
-from wexagraph.app.filing import COLUMNS, FilingReport, Placed
+from wexagraph.app.cases.filing import COLUMNS, FilingReport, Placed
+from wexagraph.app.cases.records import records_folder
 from wexagraph.cli.calls import call_of, run_call
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
-from wexagraph.cli.office import RECORDS
 from wexagraph.cli.paging import OCR
 from wexagraph.cli.parameters import (
     INDEX_PAGE,
     JOBS,
+    RECORDS,
     SOURCE,
     ZONE,
     choosing,

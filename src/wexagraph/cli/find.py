@@ -10,18 +10,18 @@ from typing import Any
 
 import click
 
+from wexagraph.app.locales import zone_name
 from wexagraph.app.opening import open_source
-from wexagraph.app.zones import zone_name
 from wexagraph.backups.bag import is_backup
 from wexagraph.cli.exits import OK
-from wexagraph.cli.office import RECORDS, records_of
-from wexagraph.cli.parameters import JSON, choosing, make_choice, named
+from wexagraph.cli.parameters import JSON, RECORDS, choosing, make_choice, named, records_of
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.errors import CallError
 from wexagraph.naming.paths import MANIFEST
 from wexagraph.pages.options import PageOptions
 from wexagraph.records.finding import Finder, Found
-from wexagraph.selection import Choice, Criterion
+from wexagraph.selection.choice import Choice
+from wexagraph.selection.criteria import Criterion
 from wexagraph.text import one_line
 
 _SHOWN = 20

@@ -8,13 +8,13 @@ from typing import Any
 
 import click
 
-from wexagraph.app.zones import zone_name
+from wexagraph.app.locales import zone_name
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.parameters import AS_OF, CSV, JSON, LINKS, SALVAGE, SOURCE, ZONE, opened, say_troubles
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
-from wexagraph.tables.csvs import csv_row
+from wexagraph.tables.columns import csv_row
 from wexagraph.text import one_line, size, to_json
 
 _COLUMNS = ("folder", "messages", "bytes", "oldest", "newest")

@@ -15,7 +15,6 @@ from wexagraph.backups.bag import is_backup
 from wexagraph.cli.calls import run_call
 from wexagraph.cli.exits import OK
 from wexagraph.cli.export import print_export
-from wexagraph.cli.office import records_of
 from wexagraph.cli.parameters import (
     JOBS,
     JSON,
@@ -26,14 +25,14 @@ from wexagraph.cli.parameters import (
     ZONE,
     choosing,
     make_choice,
+    records_of,
 )
 from wexagraph.cli.reports import conclude, counted, print_json
 from wexagraph.errors import CallError
-from wexagraph.exports.index_page.options import IndexOptions
+from wexagraph.exports.options import IndexOptions
 from wexagraph.languages import LANGUAGES
-from wexagraph.naming.paths import INDEX
+from wexagraph.naming.paths import FILE_PLAN, INDEX
 from wexagraph.records.calls import Call
-from wexagraph.records.fileplan import FILE_PLAN
 from wexagraph.text import one_line
 
 _EVERY = 5.0

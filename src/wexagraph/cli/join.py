@@ -6,8 +6,7 @@ import click
 
 from wexagraph.app.commands.backup import volume_size
 from wexagraph.cli.parameters import CSV, DRY_RUN, FOLDER, JSON
-from wexagraph.cli.planned import print_as_csv, print_planned, refuse_csv
-from wexagraph.cli.reports import counted, print_json
+from wexagraph.cli.reports import counted, print_as_csv, print_json, print_planned, refuse_csv
 from wexagraph.cli.session import ask_passphrase
 from wexagraph.text import one_line
 

@@ -11,18 +11,18 @@ from typing import Any
 
 import click
 
-from wexagraph.app.zones import zone_name
+from wexagraph.app.locales import zone_name
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.parameters import CSV, JSON, SOURCE, ZONE, choosing, make_choice, opened, say_troubles
 from wexagraph.cli.terminal import machine_output
 from wexagraph.errors import CallError
 from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
-from wexagraph.selection import Choice
+from wexagraph.selection.choice import Choice
 from wexagraph.selection.explaining import why_none
-from wexagraph.sources import Envelope, Partition, Source, reopen
-from wexagraph.tables.columns import Column, heading, row
-from wexagraph.tables.csvs import plain
+from wexagraph.sources import reopen
+from wexagraph.sources.base import Envelope, Partition, Source
+from wexagraph.tables.columns import Column, heading, plain, row
 from wexagraph.tables.message_columns import NOT_LISTED, USUAL, Listed, columns_named
 from wexagraph.text import one_line, shortened, size, to_json
 from wexagraph.work.shares import in_shares, is_worth_shares

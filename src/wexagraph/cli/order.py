@@ -31,7 +31,7 @@ from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.errors import CallError
 from wexagraph.records.order import Order
 from wexagraph.records.order_log import DONE, FAILED, STOPPED, UNDONE, Run
-from wexagraph.selection.days import parse_day
+from wexagraph.selection.criteria import parse_day
 from wexagraph.tables.columns import heading, row
 from wexagraph.text import one_line, size
 
@@ -167,7 +167,7 @@ def run(
         raise CallError("name the orders to run, or say --due for all for which it is time.")
     if again and (due or len(names) != 1):
         raise CallError("--again makes all of one order anew: name that order alone.")
-    from wexagraph.app.notices import give_notice
+    from wexagraph.app.orders.notices import give_notice
     from wexagraph.cli.progress import Display, stoppable
 
     notices = context.find_root().obj.configuration.notices
@@ -206,7 +206,7 @@ def _print_run(one: Run, report: Report, quiet: bool, dry: bool) -> None:
     if quiet and one.state == DONE and not one.written:
         return
     if dry and one.state != UNDONE:
-        from wexagraph.cli.planned import print_planned
+        from wexagraph.cli.reports import print_planned
 
         print_planned(report.planned or [], ">Message")
         click.echo(

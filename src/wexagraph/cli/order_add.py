@@ -10,16 +10,15 @@ from typing import Any
 import click
 from click.core import ParameterSource
 
-from wexagraph.app.cases import records_folder
+from wexagraph.app.cases.records import records_folder
 from wexagraph.app.commands import check, command_of, settled
-from wexagraph.app.notices import check_notices
-from wexagraph.app.orders import Orders
+from wexagraph.app.orders.notices import check_notices
+from wexagraph.app.orders.running import Orders
 from wexagraph.cli.exits import OK
 from wexagraph.cli.order_views import OrderRow, complete_orders, orders_of, say_idle
 from wexagraph.errors import CallError
 from wexagraph.records.calls import Call
-from wexagraph.records.order import Order, checked_name
-from wexagraph.records.schedule import When
+from wexagraph.records.order import Order, When, checked_name
 from wexagraph.selection.criteria import TESTS
 from wexagraph.text import one_line
 

@@ -7,12 +7,11 @@ from datetime import datetime
 import click
 from click.shell_completion import CompletionItem
 
-from wexagraph.app.orders import Orders, orders_folder
+from wexagraph.app.orders.running import Orders, orders_folder
 from wexagraph.cli.parameters import offered
 from wexagraph.cli.reports import seconds
-from wexagraph.records.order import Order
+from wexagraph.records.order import Order, When
 from wexagraph.records.order_log import DONE, STOPPED, UNDONE, Run
-from wexagraph.records.schedule import When
 from wexagraph.tables.columns import Column
 from wexagraph.text import one_line, size
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from wexagraph.app.timetables import KINDS, here, timetable_of
+from wexagraph.app.orders.timetables import KINDS, here, timetable_of
 from wexagraph.cli.exits import OK
 from wexagraph.cli.order_views import orders_of, sums
 from wexagraph.cli.parameters import JSON
@@ -22,7 +22,7 @@ from wexagraph.records.order_log import DONE
 from wexagraph.text import one_line
 
 if TYPE_CHECKING:
-    from wexagraph.app.watching import Event
+    from wexagraph.app.orders.watching import Event
 
 
 @click.command("watch")
@@ -33,8 +33,8 @@ def watch(context: click.Context, as_json: bool) -> int:
 
     One process for all orders, until Ctrl-C; what is in hand then is finished. Says a line for each event.
     """
-    from wexagraph.app.notices import give_notice
-    from wexagraph.app.watching import Watch
+    from wexagraph.app.orders.notices import give_notice
+    from wexagraph.app.orders.watching import Watch
 
     session = context.find_root().obj
     stop = threading.Event()

@@ -7,8 +7,8 @@ from typing import Any, TypeVar
 
 import click
 
+from wexagraph.app.locales import OFFICE
 from wexagraph.app.options import BUILT_IN, DOCUMENT_PAGES, attachment_ways, margins, paper, percent, words
-from wexagraph.app.scan_languages import OFFICE
 from wexagraph.app.secrets import PROMPT
 from wexagraph.cli.parameters import together
 from wexagraph.errors import CallError

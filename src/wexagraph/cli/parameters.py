@@ -7,6 +7,7 @@ import re
 import sys
 from collections.abc import Callable, Iterable
 from contextlib import contextmanager
+from datetime import datetime
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
@@ -15,9 +16,10 @@ from click.shell_completion import CompletionItem
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
+    from wexagraph.app.cases.records import Records
     from wexagraph.reports import Report
-    from wexagraph.selection import Choice
-    from wexagraph.sources import Source
+    from wexagraph.selection.choice import Choice
+    from wexagraph.sources.base import Source
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -80,6 +82,8 @@ def _folders(context: click.Context, parameter: click.Parameter, incomplete: str
 SOURCE = click.argument("source", metavar="SOURCE", callback=named, shell_complete=_names)
 BACKUP = click.argument("backup", metavar="BACKUP", callback=named)
 FOLDER = click.argument("folder", metavar="DIR", callback=named)
+RECORDS = click.option("--records", metavar="DIR", help="The records folder; else WEXAGRAPH_RECORDS, or as configured.")
+REFERENCE = click.argument("reference", metavar="REF", callback=named)
 ZONE = click.option(
     "--zone",
     metavar="ZONE",
@@ -217,7 +221,7 @@ def afterwards_option(kept: str) -> Callable[[F], F]:
 
 def make_choice(values: dict[str, Any], zone: str | None) -> Choice:
     """The choice that the options say, its days counted in a zone. Raises CallError."""
-    from wexagraph.selection import Choice
+    from wexagraph.selection.choice import Choice
 
     plain = {name: given for name in (*_REPEATED, "attached") if (given := values.get(name.replace("-", "_")))}
     if values.get("seen") is not None:
@@ -289,3 +293,10 @@ def say_troubles(source: Source) -> bool:
     if len(source.troubles) > 20:
         click.echo(f"wexagraph: and {len(source.troubles) - 20} more could not be read.", err=True)
     return bool(source.troubles)
+
+
+def records_of(context: click.Context, given: str | None) -> Records:
+    """The records of a call."""
+    from wexagraph.app.cases.records import Records, records_folder, user_name
+
+    return Records(records_folder(given), lambda: datetime.now().astimezone(), user_name())

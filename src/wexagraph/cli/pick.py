@@ -9,8 +9,8 @@ from typing import Any
 
 import click
 
+from wexagraph.app.locales import zone_name
 from wexagraph.app.sets import checked_set_name, keep_set
-from wexagraph.app.zones import zone_name
 from wexagraph.cli.exits import OK
 from wexagraph.cli.parameters import SOURCE, ZONE, choosing, make_choice, opened
 from wexagraph.cli.reports import counted

@@ -9,20 +9,19 @@ from typing import Any
 
 import click
 
-from wexagraph.app.zones import zone_name
+from wexagraph.app.locales import zone_name
 from wexagraph.backups.restore import restore
 from wexagraph.backups.source import BackupSource
 from wexagraph.cli.backup import running
 from wexagraph.cli.parameters import BACKUP, CSV, DRY_RUN, JSON, choosing, into_option, make_choice, opened
-from wexagraph.cli.planned import print_as_csv, print_plan, refuse_csv
 from wexagraph.cli.progress import Display, stoppable
-from wexagraph.cli.reports import conclude, print_sums
+from wexagraph.cli.reports import conclude, print_as_csv, print_plan, print_sums, refuse_csv
 from wexagraph.errors import CallError
 from wexagraph.output.sinks import open_sink
 from wexagraph.output.sinks.base import Sink
 from wexagraph.output.sinks.imap import ImapSink
 from wexagraph.reports import Report
-from wexagraph.sources import Source
+from wexagraph.sources.base import Source
 from wexagraph.sources.imap import ImapSource
 from wexagraph.temporary import TemporaryFolder
 from wexagraph.text import one_line, size

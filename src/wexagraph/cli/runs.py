@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from wexagraph.app.zones import zone_name
+from wexagraph.app.locales import zone_name
 from wexagraph.cli.parameters import FOLDER, JSON, ZONE
 from wexagraph.cli.session import ask_passphrase
 from wexagraph.cli.terminal import machine_output, make_console, make_table

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from wexagraph.app.secrets import Prompt
     from wexagraph.backups.encryption import Ask
     from wexagraph.reports import Report
-    from wexagraph.sources import Source
+    from wexagraph.sources.base import Source
 
 
 @dataclass
@@ -29,8 +29,8 @@ class Session:
 
     def open(self, source: str, as_of: str = "", links: bool = False, salvage: bool = False) -> Source:
         """Open what a SOURCE argument names; a backup as it was on a day. Raises CallError, SourceError."""
+        from wexagraph.app.locales import zone_name
         from wexagraph.app.opening import Way, open_source
-        from wexagraph.app.zones import zone_name
 
         way = Way(as_of, zone_name(None), links, salvage, prompt=prompt(), configuration=self.configuration)
         return open_source(source, way=way)
@@ -88,7 +88,7 @@ def notify(wishes: tuple[str, ...], name: str, report: Report) -> None:
     if wishes:
         from datetime import datetime
 
-        from wexagraph.app.notices import give_notice
+        from wexagraph.app.orders.notices import give_notice
         from wexagraph.records.order_log import Run
 
         now = datetime.now().astimezone()

@@ -6,13 +6,14 @@ import hashlib
 
 import click
 
-from wexagraph.app.zones import zone_name
+from wexagraph.app.locales import zone_name
 from wexagraph.cli.listing import find
 from wexagraph.cli.parameters import AS_OF, LINKS, SALVAGE, SOURCE, ZONE, opened
 from wexagraph.cli.terminal import make_console, make_table
 from wexagraph.errors import CallError
-from wexagraph.messages import HtmlBlock, Message, MessageBlock, TextBlock
+from wexagraph.messages.blocks import HtmlBlock, MessageBlock, TextBlock
 from wexagraph.messages.dates import in_zone
+from wexagraph.messages.message import Message
 from wexagraph.messages.visible_text import html_to_text
 from wexagraph.pages.options import PageOptions
 from wexagraph.text import lines, one_line, size

@@ -8,16 +8,16 @@ from typing import Any
 
 import click
 
-from wexagraph.app.zones import zone_name
+from wexagraph.app.locales import zone_name
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.parameters import CSV, JSON, SOURCE, ZONE, choosing, make_choice, opened, say_troubles
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.errors import CallError
+from wexagraph.output.replacing import write_whole_file
 from wexagraph.output.target import keep_apart
-from wexagraph.output.whole import write_whole_file
 from wexagraph.pages.options import PageOptions
-from wexagraph.tables.csvs import csv_row
+from wexagraph.tables.columns import csv_row
 from wexagraph.tables.survey import DAYS, Survey, glimpses, survey
 from wexagraph.text import one_line, size
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import click
 
-from wexagraph.app.proving import is_records, verified, verified_records
+from wexagraph.app.cases.proving import is_records, verified, verified_records
 from wexagraph.backups.bag import BAGIT
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.parameters import FOLDER, JOBS, JSON

@@ -11,9 +11,8 @@ from email.utils import parsedate_to_datetime
 from pathlib import Path
 
 from wexagraph.demo import letters
-from wexagraph.demo.hard import hard
+from wexagraph.demo.hard import hard, mislabelled
 from wexagraph.demo.kinds import kinds
-from wexagraph.demo.mislabelled import mislabelled
 from wexagraph.demo.unusual import unusual
 
 _FALLBACK = datetime(2026, 9, 5, 12, 0, tzinfo=UTC)

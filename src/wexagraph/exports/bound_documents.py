@@ -16,18 +16,17 @@ from wexagraph.exports.in_hand import FORMAT, BoundDocument, BoundFile, WorkItem
 from wexagraph.exports.journal.records import FileRecord, MessageRecord
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.turns import Group, Turns
-from wexagraph.naming import collision_key
-from wexagraph.naming.paths import free_name
+from wexagraph.naming.paths import collision_key, free_name
 from wexagraph.notes import Note
 from wexagraph.output.staging import Staged
 from wexagraph.output.target import Target
 from wexagraph.pages.composing.header_footer import HeaderFooter
 from wexagraph.pages.composing.properties import Record
 from wexagraph.pages.options import Lock
-from wexagraph.sources import Source
+from wexagraph.sources.base import Source
 from wexagraph.temporary import TemporaryFolder
 from wexagraph.text import one_line
-from wexagraph.work.workers import Workers
+from wexagraph.work.batches import Workers
 
 if TYPE_CHECKING:
     from wexagraph.pages.composing.quotes import Said

@@ -18,12 +18,11 @@ from wexagraph.exports.recovery import recover, take_over
 from wexagraph.exports.remote_pictures import RemotePictures
 from wexagraph.exports.report import ExportReport
 from wexagraph.exports.turns import Turns
-from wexagraph.output.target import Target, keep_apart
-from wexagraph.output.untouched import untouched
+from wexagraph.output.target import Target, keep_apart, untouched
 from wexagraph.reports import Progress
-from wexagraph.sources import Source
+from wexagraph.sources.base import Source
+from wexagraph.work.batches import Workers
 from wexagraph.work.opening import open_workers
-from wexagraph.work.workers import Workers
 
 
 @contextmanager

@@ -13,12 +13,11 @@ from itertools import islice
 from pathlib import Path
 
 from wexagraph.files import open_regular
-from wexagraph.messages import Message
 from wexagraph.messages.charsets import decode
 from wexagraph.messages.conversations import Thread, thread
 from wexagraph.messages.filetypes import DOCX, EML, ODP, ODS, ODT, PPTX, XLSX
-from wexagraph.messages.searched_texts import searched_texts
-from wexagraph.messages.visible_text import html_to_text
+from wexagraph.messages.message import Message
+from wexagraph.messages.visible_text import html_to_text, searched_texts
 from wexagraph.pages.attachments.office import document_html
 from wexagraph.pages.attachments.sheets import workbook
 from wexagraph.zips import UNREADABLE, out_of_proportion

@@ -9,14 +9,12 @@ from datetime import datetime
 from hashlib import sha256
 from typing import BinaryIO
 
-from wexagraph.exports.formats import FORMATS
 from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import FileRecord, MessageRecord
-from wexagraph.exports.options import ExportOptions
+from wexagraph.exports.options import FORMATS, ExportOptions
 from wexagraph.exports.report import ExportReport
-from wexagraph.messages import Header
-from wexagraph.naming import clean, component
-from wexagraph.naming.paths import folder_path, free_name
+from wexagraph.messages.headers import Header
+from wexagraph.naming.paths import clean, component, folder_path, free_name
 from wexagraph.output.archives import ArchiveWriter, Unreadable
 from wexagraph.output.target import Staging, Target
 

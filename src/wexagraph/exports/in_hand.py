@@ -5,17 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from wexagraph.exports.formats import suffix
 from wexagraph.exports.journal.records import FileRecord, MessageRecord
+from wexagraph.exports.options import suffix
 from wexagraph.exports.turns import Group
 from wexagraph.notes import Note
 from wexagraph.output.staging import Staged
 from wexagraph.pages.composing.header_footer import HeaderFooter
 from wexagraph.pages.composing.properties import Record
-from wexagraph.sources import Original
+from wexagraph.sources.base import Original
 
 if TYPE_CHECKING:
-    from wexagraph.pages.cleaning.remote import Fetched
+    from wexagraph.pages.cleaning.pictures import Fetched
     from wexagraph.pages.composing.quotes import Said
     from wexagraph.pages.pdf.binding import Part
 

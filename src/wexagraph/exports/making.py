@@ -11,16 +11,16 @@ from typing import Any
 from wexagraph.errors import PageError
 from wexagraph.exports.bound_documents import bind_with
 from wexagraph.exports.context import Context
-from wexagraph.exports.formats import FORMATS, suffix
 from wexagraph.exports.in_hand import BoundDocument, BoundFile, WorkItem
+from wexagraph.exports.options import FORMATS, suffix
 from wexagraph.messages.dates import in_zone
 from wexagraph.notes import Note
-from wexagraph.pages.cleaning.remote import Fetched
-from wexagraph.pages.composing.provenance import Provenance
+from wexagraph.pages.cleaning.pictures import Fetched
+from wexagraph.pages.composing.properties import Provenance
 from wexagraph.pages.engines import page_parts
 from wexagraph.pages.make import Job, Made, make
 from wexagraph.text import one_line
-from wexagraph.work.workers import WorkerLost
+from wexagraph.work.batches import WorkerLost
 
 
 class Pages:

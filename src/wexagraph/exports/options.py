@@ -1,25 +1,25 @@
-"""What an export does: frozen, made once at the edge."""
+"""What an export does, frozen and made once at the edge; and what messages can become: a new format is an entry."""
 
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import asdict, dataclass, field
 from datetime import datetime, tzinfo
 from functools import cached_property
+from typing import BinaryIO
 
 from wexagraph.errors import CallError
-from wexagraph.exports.formats import ATTACHMENTS, FORMATS, a_folder, a_message
-from wexagraph.exports.index_page.options import IndexOptions
 from wexagraph.languages import ENGLISH
-from wexagraph.naming import NamePattern, TextPattern
+from wexagraph.naming.patterns import NamePattern, TextPattern
+from wexagraph.output.archives import ArchiveWriter, Kept, MboxWriter, ZipWriter, messages_of_mbox, messages_of_zip
 from wexagraph.pages import PageOptions
+from wexagraph.pages.make import Maker, to_html, to_pdf, to_text
 from wexagraph.pages.options import Lock
 
+ATTACHMENTS = "attachments"
 BINDINGS = ("conversation", "folder", "all")
 BOUND_PATTERN = "{date:%Y-%m-%d} {subject}"
-
-
 NO_LOCKED_ARCHIVE = (
     "a PDF/A must open for everybody, always (ISO 19005-3 forbids encryption): --archival and --password do not go "
     "together. Leave one of them out."
@@ -30,7 +30,7 @@ NO_LOCKED_ARCHIVE = (
 class ExportOptions:
     """How chosen messages become files.
 
-    `formats` are names of `exports/formats.py`. `flat` leaves out the source's folders. `jobs` worker processes make
+    `formats` are names of FORMATS. `flat` leaves out the source's folders. `jobs` worker processes make
     pages; one page may take `timeout` seconds. `engine` is auto or the name of a page engine. `bind` makes one PDF of
     each conversation, each folder or all, under names of the pattern `bound`, and called `title` or what their messages
     have in common; `unquote` leaves quotes out of it that stand in it already; messages `run_on` in it without a new
@@ -184,3 +184,62 @@ class ExportOptions:
 
 def _short(text: str) -> str:
     return hashlib.sha256(text.encode("utf-8", "surrogateescape")).hexdigest()[:16]
+
+
+@dataclass(frozen=True)
+class Format:
+    """A kind of file.
+
+    `suffix` has its point; `label` is for people. `make` makes the file of one message, in a worker: a function of a
+    module. `archive` writes the messages of a folder into one file, `messages` reads such a file. `beside` is not one
+    file but what is attached, each in its own bytes, in a folder of the message's name. With none of these, the file is
+    the message's own bytes.
+    """
+
+    name: str
+    suffix: str
+    label: str
+    make: Maker | None = None
+    archive: type[ArchiveWriter] | None = None
+    messages: Callable[[BinaryIO], Iterator[Kept]] | None = None
+    beside: bool = False
+
+
+FORMATS: dict[str, Format] = {
+    format.name: format
+    for format in (
+        Format("pdf", ".pdf", "PDF", make=to_pdf),
+        Format("eml", ".eml", "EML"),
+        Format("html", ".html", "HTML", make=to_html),
+        Format("text", ".txt", "text", make=to_text),
+        Format("mbox", ".mbox", "mbox", archive=MboxWriter, messages=messages_of_mbox),
+        Format("zip", ".zip", "ZIP", archive=ZipWriter, messages=messages_of_zip),
+        Format(ATTACHMENTS, "", "files of attachments", beside=True),
+    )
+}
+
+
+def a_message() -> list[Format]:
+    """The formats of which each message becomes a file."""
+    return [format for format in FORMATS.values() if format.archive is None and not format.beside]
+
+
+def a_folder() -> list[Format]:
+    """The formats of which each folder becomes a file."""
+    return [format for format in FORMATS.values() if format.archive is not None]
+
+
+def suffix(name: str) -> str:
+    """What the files of a format end with."""
+    return FORMATS[name].suffix
+
+
+@dataclass(frozen=True)
+class IndexOptions:
+    """The title of a page to browse ("": the folder's name), the office that it is of, its picture (media type and
+    bytes), and the language of labels."""
+
+    title: str = ""
+    office: str = ""
+    picture: tuple[str, bytes] | None = None
+    language: str = ENGLISH

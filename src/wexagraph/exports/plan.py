@@ -11,24 +11,22 @@ from datetime import UTC
 from operator import itemgetter
 
 from wexagraph.errors import MessageError
-from wexagraph.exports.formats import a_message
 from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import PlannedMessage, packed, packed_notes
-from wexagraph.exports.options import ExportOptions
+from wexagraph.exports.options import ExportOptions, a_message
 from wexagraph.exports.turns import ALL, Turns
-from wexagraph.messages import Header
 from wexagraph.messages.conversations import base_subject, thread
 from wexagraph.messages.dates import in_zone
-from wexagraph.naming import Fields, collision_key
-from wexagraph.naming.paths import RESERVED_STEMS, folder_path, with_number
+from wexagraph.messages.headers import Header
+from wexagraph.naming.paths import RESERVED_STEMS, collision_key, folder_path, with_number
+from wexagraph.naming.patterns import Fields
 from wexagraph.output.target import Target
-from wexagraph.selection import Choice
-from wexagraph.sources import Envelope, Partition, Source, reopen
-from wexagraph.sources.base import bounded
+from wexagraph.selection.choice import Choice
+from wexagraph.sources import reopen
+from wexagraph.sources.base import Envelope, Partition, Source, bounded
 from wexagraph.tables.message_columns import written_by
 from wexagraph.text import one_line, shortened
-from wexagraph.work.batches import ahead
-from wexagraph.work.workers import WorkerLost, Workers
+from wexagraph.work.batches import WorkerLost, Workers, ahead
 
 _LARGE = 48 * 1024 * 1024  # bytes of a source that are worth reading by shares, in workers
 _SHARE = 12 * 1024 * 1024

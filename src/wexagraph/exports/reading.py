@@ -15,11 +15,11 @@ from wexagraph.exports.in_hand import WorkItem
 from wexagraph.exports.journal.records import MessageRecord, packed, unpacked
 from wexagraph.exports.making import Pages
 from wexagraph.exports.plan import written_by
-from wexagraph.messages import Header, Message
-from wexagraph.messages.headers import header_end
-from wexagraph.messages.message import is_one_text
+from wexagraph.messages.headers import Header, header_end
+from wexagraph.messages.message import Message, is_one_text
 from wexagraph.output.staging import Staged, Stager, stager_at
-from wexagraph.sources import Envelope, Source, reopen
+from wexagraph.sources import reopen
+from wexagraph.sources.base import Envelope, Source
 from wexagraph.text import one_line
 from wexagraph.work.batches import Batch, ahead
 

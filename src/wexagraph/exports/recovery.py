@@ -9,18 +9,17 @@ from collections import Counter
 from collections.abc import Iterator
 from contextlib import closing
 
-from wexagraph.exports.formats import FORMATS, a_message
 from wexagraph.exports.in_hand import FORMAT
 from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import RECOVERED, FileRecord, packed
-from wexagraph.exports.options import ExportOptions
+from wexagraph.exports.options import FORMATS, ExportOptions, a_message
 from wexagraph.exports.register import NAMES, recovered
 from wexagraph.exports.verify import manifest_entries
 from wexagraph.naming.paths import ATTACHMENT_LIST, INDEX, INDEX_FILES, MANIFEST, REGISTER, REGISTERS
 from wexagraph.output.databases import ASIDE, Database, Form
 from wexagraph.output.folder import OWN
 from wexagraph.output.target import Target
-from wexagraph.tables.csvs import read_cell
+from wexagraph.tables.columns import read_cell
 
 _BY_SUFFIX = {format.suffix: format.name for format in a_message()}
 

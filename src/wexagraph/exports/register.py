@@ -23,8 +23,7 @@ from wexagraph.naming.paths import ATTACHMENT_LIST, MANIFEST, REGISTER, REGISTER
 from wexagraph.notes import CODES
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.output.target import Staging, Target
-from wexagraph.tables.columns import Column
-from wexagraph.tables.csvs import csv_row
+from wexagraph.tables.columns import Column, csv_row
 from wexagraph.tables.living.files import Register, holder_of, opened, reading
 from wexagraph.tables.living.keys import CHECK, check, message_digest, parse_key
 from wexagraph.tables.living.table import Layout, Listing, LivingTable, Part, layout_of

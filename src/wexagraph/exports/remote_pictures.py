@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote, urljoin, urlsplit
 
-from wexagraph.pages.cleaning.remote import Fetched, remote_address
+from wexagraph.pages.cleaning.pictures import Fetched, remote_address
 from wexagraph.temporary import TemporaryFolder
 
 MOST_BYTES = 10 * 1024 * 1024

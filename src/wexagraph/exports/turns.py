@@ -11,7 +11,7 @@ from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import FileRecord, MessageRecord, PlannedMessage, unpacked
 from wexagraph.languages import Language
 from wexagraph.messages.conversations import Conversations, Thread
-from wexagraph.naming import clean, component
+from wexagraph.naming.paths import clean, component
 from wexagraph.text import one_line, shortened
 
 _SCHEMA = (

@@ -1,23 +1,35 @@
-"""Proving an export folder whole: every file against the checksums that the export has written."""
+"""Proving an export folder whole: every file against the checksums that the export has written, and whether journal,
+list of checksums and registers agree.
+
+A file that was taken out together with its line in the list is missed by the journal; a message that was taken out of
+the journal too still has its row in the register, and in a case its line in the log (`app/cases/proving.py`).
+"""
 
 from __future__ import annotations
 
 import os
 import re
-from collections.abc import Callable, Iterable, Iterator
+import shutil
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
 from itertools import islice
 from pathlib import Path
-from typing import BinaryIO
+from typing import TYPE_CHECKING, BinaryIO
 
-from wexagraph.errors import SourceError
-from wexagraph.exports.agreement import disagreements
-from wexagraph.exports.register import about
+from wexagraph.errors import SourceError, TargetError
 from wexagraph.naming.paths import CASE_LOG, MANIFEST, REGISTERS
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.reports import Finding, Verification
-from wexagraph.tables.living.files import FORMS, is_beside
+from wexagraph.temporary import TemporaryFolder
+from wexagraph.text import one_line, shortened
 
+if TYPE_CHECKING:
+    from wexagraph.exports.journal.journal import Journal
+
+JOURNAL = f"{OWN}/journal.sqlite"
+_SHOWN = 3
+_TABLES = (".xlsx", ".csv", ".xlsm")
 _REGISTERS = frozenset(REGISTERS.values())
 _LINE = re.compile(r"\\?([0-9a-f]{64}) [ *](.+)")
 
@@ -43,7 +55,7 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
                 ):
                     listed[path] = digest
                     verification.files += 1
-                    if state == "altered" and path in _REGISTERS and (proved := about(root, path)) is not None:
+                    if state == "altered" and path in _REGISTERS and (proved := _about(root, path)) is not None:
                         verification.worked_in.append((path, proved))
                     elif state != "whole":
                         verification.findings.append(Finding(path, state))
@@ -52,9 +64,9 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
             foreign = [path for path in root.files() if path not in ours and not path.startswith(f"{OWN}/")]
             for finding in disagreements(root, listed):
                 verification.add(finding.path, finding.state, finding.reason)
-            registers = [path for path in foreign if "/" not in path and path.endswith((*FORMS, ".xlsm"))]
+            registers = [path for path in foreign if "/" not in path and path.endswith(_TABLES)]
             for path in registers:
-                if not _is_of(path, _REGISTERS) and (proved := about(root, path)) is not None:
+                if not _is_of(path, _REGISTERS) and (proved := _about(root, path)) is not None:
                     verification.worked_in.append((path, proved))
             known = _REGISTERS | {path for path, _ in verification.worked_in}
             for path in foreign:
@@ -74,7 +86,16 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
 
 def _is_of(path: str, registers: Iterable[str]) -> bool:
     """Whether a file belongs to a register: its version before, what was set aside of it, or who has it open."""
+    from wexagraph.tables.living.files import is_beside
+
     return any(is_beside(path, name) for name in registers)
+
+
+def _about(root: OutputFolder, path: str) -> str | None:
+    """What can be proved of a register that people work in; None where its keys can't be read."""
+    from wexagraph.exports.register import about
+
+    return about(root, path)
 
 
 def manifest_entries(manifest: BinaryIO, unreadable: list[str] | None = None) -> Iterator[tuple[str, str]]:
@@ -93,3 +114,66 @@ def _state(root: OutputFolder, digest: str, path: str) -> str:
     if not root.taken(path):
         return "missing"
     return "whole" if root.digest(path) == digest else "altered"
+
+
+def disagreements(root: OutputFolder, listed: Mapping[str, str]) -> Iterator[Finding]:
+    """What one of them has and another lacks. `listed` are the digests of the list of checksums by path. A folder
+    without a journal that can be read has nothing to compare with."""
+    if root.stamp(JOURNAL) is None:
+        return
+    from wexagraph.exports.journal.journal import Journal
+
+    with TemporaryFolder() as copies:
+        for ending in ("", "-journal"):  # a copy is read: a proof changes nothing
+            if root.stamp(JOURNAL + ending) is not None:
+                with root.reader(JOURNAL + ending) as old, open(copies / f"journal.sqlite{ending}", "xb") as copy:
+                    shutil.copyfileobj(old, copy, 1 << 20)
+        try:
+            with closing(Journal(copies / "journal.sqlite", reading=True)) as journal:
+                if not journal.is_empty():
+                    recorded = journal.files.listing(MANIFEST)
+                    as_written = recorded is not None and recorded.sha256 == root.digest(MANIFEST)
+                    if not as_written:
+                        yield from _of_list(journal, listed)
+                    yield from _of_registers(root, journal, as_written)
+        except TargetError:  # of another version, or damaged: the next export makes it again
+            return
+
+
+def _of_list(journal: Journal, listed: Mapping[str, str]) -> Iterator[Finding]:
+    known: dict[str, set[str]] = {}
+    for path, digest in journal.files.checksums():
+        known.setdefault(path, set()).add(digest)
+    for path, digests in known.items():
+        if path not in listed:
+            yield Finding(path, "missing", "the journal knows it, and the list of checksums has no line for it")
+        elif listed[path] not in digests and path not in REGISTERS.values():
+            yield Finding(path, "altered", "its line in the list of checksums is another than the journal knows")
+    for path in listed.keys() - known.keys():
+        yield Finding(path, "foreign", "the list of checksums has it, and the journal does not know it")
+
+
+def _of_registers(root: OutputFolder, journal: Journal, as_written: bool) -> Iterator[Finding]:
+    """Of registers that nobody has touched, where the list is `as_written`, the digest says enough."""
+    from wexagraph.exports.register import keys_of, rows_in
+    from wexagraph.tables.living.keys import message_digest
+
+    subjects = {message_digest((row.digest or row.id).encode()): row.facts[4] for row in rows_in(journal)}
+    for name in REGISTERS.values():
+        recorded = journal.files.listing(name)
+        if recorded is None or (as_written and recorded.sha256 == root.digest(recorded.path)):
+            continue
+        keys = keys_of(root, recorded.path)
+        if keys is None:
+            continue
+        if lacking := [one_line(text) for key, text in subjects.items() if key not in keys]:
+            yield Finding(recorded.path, "altered", f"it has no row of {_some(lacking)}")
+        if strange := len(keys - subjects.keys()):
+            rows = f"{strange:,} row{'s' * (strange != 1)} of messages"
+            yield Finding(recorded.path, "altered", f"it has {rows} that the journal does not know")
+
+
+def _some(subjects: list[str]) -> str:
+    shown = ", ".join(repr(shortened(text, 60)) for text in subjects[:_SHOWN])
+    more = len(subjects) - _SHOWN
+    return f"{shown} and {more:,} more" if more > 0 else shown

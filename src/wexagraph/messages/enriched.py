@@ -1,10 +1,16 @@
-"""text/enriched (RFC 1896) and its forerunner text/richtext (RFC 1341) as HTML."""
+"""Texts with marks: text/enriched (RFC 1896) and its forerunner text/richtext (RFC 1341) as HTML; format=flowed
+(RFC 3676) as the lines that were written."""
 
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from html import escape
+from typing import NamedTuple
 
+_QUOTE = re.compile(r"(?:> ?)*>|")
+_FIXED_QUOTE = re.compile(r"(?:>[ ]?)*")
+MAX_QUOTES = 40
 _COMMANDS = {
     "bold": ("<b>", "</b>"),
     "italic": ("<i>", "</i>"),
@@ -76,3 +82,55 @@ def _with_parameter(opened: str, value: str) -> str:
         return f'<span style="color:#{colour[1][:2]}{colour[2][:2]}{colour[3][:2]}">'
     style = f"color:{value.lower()}" if colour else f"font-family:{value}"
     return f'<span style="{escape(style)}">'
+
+
+class Paragraph(NamedTuple):
+    """A run of lines of one quote level; `text` keeps its line breaks and spaces."""
+
+    quotes: int
+    text: str
+
+
+def paragraphs(text: str, flowed: bool = False, delsp: bool = False) -> Iterator[Paragraph]:
+    """The paragraphs of a text: neighbouring lines of one quote level, flowed lines joined where `flowed` says so.
+
+    No character but quote marks, stuffing and the soft breaks of RFC 3676 is left out.
+    """
+    level = 0
+    run: list[str] = []
+    for quotes, line in _joined(text, delsp) if flowed else map(_fixed, text.split("\n")):
+        if quotes != level and run:
+            yield Paragraph(level, "\n".join(run))
+            run = []
+        level = quotes
+        run.append(line)
+    if run:
+        yield Paragraph(level, "\n".join(run).rstrip("\n"))
+
+
+def _fixed(line: str) -> tuple[int, str]:
+    match = _FIXED_QUOTE.match(line)
+    mark = match[0] if match else ""
+    # ">From" is a quoted From line, and ">>>" alone may be a prompt: a mark without text behind stays a quote
+    return min(mark.count(">"), MAX_QUOTES), line[len(mark) :]
+
+
+def _joined(text: str, delsp: bool) -> Iterator[tuple[int, str]]:
+    """Section 4.2: a line that ends in a space goes on in the next one of the same level; "-- " never does."""
+    open_level = 0
+    pieces: list[str] = []
+    for raw in text.split("\n"):
+        stripped = raw.lstrip(">")
+        quotes = min(len(raw) - len(stripped), MAX_QUOTES)
+        line = stripped[1:] if stripped.startswith(" ") else stripped
+        if pieces and (quotes != open_level or line == "-- "):
+            yield open_level, "".join(pieces)
+            pieces = []
+        open_level = quotes
+        if line.endswith(" ") and line != "-- ":
+            pieces.append(line[:-1] if delsp else line)
+        else:
+            yield quotes, "".join([*pieces, line])
+            pieces = []
+    if pieces:
+        yield open_level, "".join(pieces)

@@ -18,8 +18,7 @@ from wexagraph.messages.blocks import (
 from wexagraph.messages.charsets import decode
 from wexagraph.messages.headers import Header
 from wexagraph.messages.inlined import InlinedFile, split
-from wexagraph.messages.mapi.mail import content_of
-from wexagraph.messages.mapi.origin import MADE_FROM, Origin
+from wexagraph.messages.mapi.mail import MADE_FROM, Origin, content_of
 from wexagraph.messages.mapi.tnef import MAGIC, TYPES, read_item
 from wexagraph.messages.mime import Part, made_part, parse, unix_lines
 from wexagraph.messages.nesting import flattened, without_endless_tags

@@ -13,7 +13,7 @@ from wexagraph.errors import CallError
 from wexagraph.languages import ENGLISH, Language, language
 from wexagraph.messages.dates import in_zone
 from wexagraph.messages.headers import Header
-from wexagraph.naming.safe import clean, component, cut
+from wexagraph.naming.paths import clean, component, cut
 from wexagraph.text import one_line
 
 DEFAULT_PATTERN = "{date:%Y-%m-%d %H%M} {sender} - {subject}"

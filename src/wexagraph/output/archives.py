@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from datetime import UTC, datetime
 from typing import Any, BinaryIO, NamedTuple, Protocol
 
-from wexagraph.messages import Header
+from wexagraph.messages.headers import Header
 from wexagraph.naming.paths import free_name
 
 _FROM_LINE = re.compile(rb"^(>*From )", re.MULTILINE)

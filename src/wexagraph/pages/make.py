@@ -11,13 +11,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wexagraph.errors import PageError
-from wexagraph.messages import Message
-from wexagraph.naming import Fields
+from wexagraph.messages.message import Message
 from wexagraph.naming.paths import FreeNames
+from wexagraph.naming.patterns import Fields
 from wexagraph.notes import Note
 from wexagraph.pages.composing.header_footer import HeaderFooter, header_footer
-from wexagraph.pages.composing.properties import Record, described, record
-from wexagraph.pages.composing.provenance import Provenance
+from wexagraph.pages.composing.properties import Provenance, Record, described, record
 from wexagraph.pages.options import Lock, PageOptions
 from wexagraph.pages.pdf.finish import Embedded, finish
 from wexagraph.pages.pdf.pieces import Piece
@@ -25,7 +24,7 @@ from wexagraph.pages.pdf.pieces import Piece
 # what sets pages is loaded where pages are made, in the workers
 if TYPE_CHECKING:
     from wexagraph.pages.checking.text_check import Written
-    from wexagraph.pages.cleaning.remote import Fetched
+    from wexagraph.pages.cleaning.pictures import Fetched
     from wexagraph.pages.composing.compose import Page
     from wexagraph.pages.composing.covers import Entry
     from wexagraph.pages.engines import Engine
@@ -265,7 +264,7 @@ def _set(message: Message, job: Job, setter: Engine, behind: _Behind) -> _Attemp
     be the cause taken away."""
     from wexagraph.pages.checking.actual_text import has_joined_letters, with_actual_text
     from wexagraph.pages.checking.text_check import read_back, starts_late
-    from wexagraph.pages.cleaning.relief import Relief
+    from wexagraph.pages.cleaning.quirks import Relief
     from wexagraph.pages.composing.compose import compose
 
     def tried(relief: Relief) -> _Attempt:

@@ -11,8 +11,8 @@ from zoneinfo import ZoneInfo
 
 from wexagraph.errors import CallError
 from wexagraph.languages import ENGLISH, Language, language
-from wexagraph.messages import Attachment
-from wexagraph.naming import Fields, TextPattern
+from wexagraph.messages.blocks import Attachment
+from wexagraph.naming.patterns import Fields, TextPattern
 from wexagraph.selection.criteria import text_matches
 
 PAPERS = {  # millimetres: ISO 216, ANSI

@@ -16,13 +16,11 @@ from typing import Any
 
 from wexagraph.errors import CallError
 from wexagraph.files import open_regular
-from wexagraph.naming.paths import free_name
-from wexagraph.naming.safe import component
+from wexagraph.naming.paths import FILE_PLAN, component, free_name
 from wexagraph.output.folder import OutputFolder
-from wexagraph.selection import Choice
+from wexagraph.selection.choice import Choice
 from wexagraph.toml import mending, wrong
 
-FILE_PLAN = "fileplan.toml"
 _KNOWN = ("title", "folder", "also", "match", "tags", "opened", "closed", "keep", "holds", "options", "log")
 _TABLE = re.compile(r"\s*\[+\s*(cases\s*\..+?)\s*\]+\s*(?:#.*)?$")
 _OF_A_HOLD = ("why", "since", "by")

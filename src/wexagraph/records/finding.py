@@ -15,10 +15,10 @@ from wexagraph.exports.file_words import FileWords, file_to_open, words_of
 from wexagraph.exports.register import files_by_digest
 from wexagraph.naming.paths import MANIFEST
 from wexagraph.output.databases import Damaged, Database, Form, open_database
-from wexagraph.selection.words import folded
+from wexagraph.selection.criteria import folded
 from wexagraph.temporary import TemporaryFolder
+from wexagraph.work.batches import WorkerLost
 from wexagraph.work.pool import ProcessWorkers
-from wexagraph.work.workers import WorkerLost
 
 _PATIENCE = 30.0
 _SCHEMA = """

@@ -14,7 +14,7 @@ from typing import Any
 from wexagraph.errors import TargetError
 from wexagraph.output.databases import Database, Form
 from wexagraph.reports import Failure, Report
-from wexagraph.sources import Envelope
+from wexagraph.sources.base import Envelope
 
 _SCHEMA = """
 CREATE TABLE run (

@@ -15,12 +15,11 @@ from typing import Any, BinaryIO
 import wexagraph
 from wexagraph.backups.bag import BAGIT, DECLARATION, INFO, MANIFEST, sums_text
 from wexagraph.errors import CallError, SourceError
-from wexagraph.naming.paths import REGISTERS
-from wexagraph.naming.safe import component
+from wexagraph.naming.paths import REGISTERS, component
 from wexagraph.output.folder import OWN
 from wexagraph.records.fileplan import MOST_TITLE, Case, Hold, after, checked_reference
 from wexagraph.reports import Verification
-from wexagraph.selection import Choice
+from wexagraph.selection.choice import Choice
 from wexagraph.tables.living.files import is_beside
 from wexagraph.text import one_line
 from wexagraph.zips import UNREADABLE, out_of_proportion

@@ -12,7 +12,7 @@ from functools import cached_property
 from wexagraph.messages.conversations import Thread, base_subject, thread
 from wexagraph.messages.headers import Header
 from wexagraph.records.fileplan import Case
-from wexagraph.sources import Envelope
+from wexagraph.sources.base import Envelope
 
 REFERENCE, CONVERSATION, CRITERIA = "its reference", "its conversation", "what the case is about"
 _TOKEN = re.compile(r"[^\s\[\](){}<>#,;:!?\"'\u201c\u201d\u201e]+")

@@ -7,12 +7,10 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 
 from wexagraph.errors import MessageError
-from wexagraph.messages import Header
-from wexagraph.messages.headers import header_end
+from wexagraph.messages.headers import Header, header_end
 from wexagraph.records.order_log import MARK_SIZE, OrderLog
-from wexagraph.selection import Choice
-from wexagraph.sources import WHOLE, Envelope, Partition, Source, Wanted
-from wexagraph.sources.base import Leaf, bounded
+from wexagraph.selection.choice import Choice
+from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Wanted, bounded
 
 _AT_ONCE, _AT_ONCE_BYTES = 64, 8 * 1024 * 1024
 _MOST_HELD = 64 * 1024 * 1024

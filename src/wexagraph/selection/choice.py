@@ -13,10 +13,18 @@ from zoneinfo import ZoneInfo
 from wexagraph.errors import CallError, MessageError
 from wexagraph.languages import Language
 from wexagraph.messages.conversations import Conversations, thread
-from wexagraph.selection.criteria import FLAGS, TESTS, Criterion, Subject, Unread, folder_matches, parse_size
-from wexagraph.selection.days import parse_day
-from wexagraph.selection.words import is_indexed
-from wexagraph.sources import WHOLE, Envelope, Partition, Source, Wanted
+from wexagraph.selection.criteria import (
+    FLAGS,
+    TESTS,
+    Criterion,
+    Subject,
+    Unread,
+    folder_matches,
+    is_indexed,
+    parse_day,
+    parse_size,
+)
+from wexagraph.sources.base import WHOLE, Envelope, Partition, Source, Wanted
 
 _AT_ONCE, _AT_ONCE_BYTES, _MOST_WAITING = 200, 4 * 1024 * 1024, 2000
 _NEVER = datetime.min.replace(tzinfo=UTC)

@@ -1,24 +1,86 @@
-"""One criterion: a test with the name and meaning of an IMAP SEARCH key (RFC 9051 section 6.4.4)."""
+"""One criterion: a test with the name and meaning of an IMAP SEARCH key (RFC 9051 section 6.4.4); its words and
+its days."""
 
 from __future__ import annotations
 
 import re
+import unicodedata
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import date, datetime, tzinfo
+from datetime import date, datetime, timedelta, tzinfo
 from difflib import get_close_matches
 from functools import lru_cache
 
 from wexagraph.errors import CallError
-from wexagraph.messages import Message
+from wexagraph.messages.message import Message
 from wexagraph.messages.visible_text import visible_texts
-from wexagraph.selection.days import before, parse_day
-from wexagraph.selection.words import folded, holds
-from wexagraph.sources import Envelope, Source
-from wexagraph.sources.base import Leaf, listed
+from wexagraph.sources.base import Envelope, Leaf, Source, listed
 
+_FORMS = ("%Y-%m-%d", "%Y-%m", "%Y")
+_AGE = re.compile(r"(\d{1,4}) *([dwmy])", re.IGNORECASE)
+_OTHER = re.compile(r"(\d{1,2})[./-](\d{1,2})[./-](\d{4})")
+# soft hyphens, zero-width letters and marks of direction: they are in a text, and nobody sees them
+_UNSEEN = re.compile("[\u00ad\u034f\u061c\u180e\u200b-\u200f\u202a-\u202e\u2060-\u2069\ufe00-\ufe0f\ufeff]")
+_PIECES = re.compile(r'"([^"]+)"|(\S+)')
+# scripts that put no space between words: one is looked for anywhere
+_UNSPACED = re.compile("[\u0e00-\u0eff\u1000-\u109f\u1780-\u17ff\u2e80-\ua4cf\uf900-\ufaff\U00020000-\U0003ffff]")
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([kmg]?)i?b?", re.IGNORECASE)
 _UNITS = {"": 1, "k": 1024, "m": 1024**2, "g": 1024**3}
+
+
+def parse_day(value: str, today: date | None = None) -> date:
+    """A day: 2026-03-14, or 2026-03 and 2026 for the first day of it; `today`, `yesterday`, or an age such as 30d, so
+    long before `today` (else this day). Raises CallError."""
+    text = value.strip().lower()
+    today = today or date.today()
+    if text in ("today", "yesterday"):
+        return today - timedelta(days=text == "yesterday")
+    if _AGE.fullmatch(text):
+        return before(today, text)
+    for form in _FORMS:
+        try:
+            return datetime.strptime(text, form).date()
+        except ValueError:
+            continue
+    raise CallError(f"{value!r} is not a date.{_readings(text)} Write it as year-month-day: 2026-03-14.")
+
+
+def _readings(text: str) -> str:
+    """What a day with its parts in another order may mean."""
+    match = _OTHER.fullmatch(text)
+    if not match:
+        return ""
+    first, second, year = (int(part) for part in match.groups())
+    days = []
+    for month, day in ((second, first), (first, second)):
+        try:
+            days.append(date(year, month, day).isoformat())
+        except ValueError:
+            continue
+    return f" It may mean {' or '.join(dict.fromkeys(days))}." if days else ""
+
+
+def before(today: date, age: str) -> date:
+    """The day that lies an age before another: 30d, 6w, 18m, 2y. Raises CallError."""
+    match = _AGE.fullmatch(age.strip())
+    if not match:
+        raise CallError(f"{age!r} is not an age. Write days, weeks, months or years: 30d, 6w, 18m, 2y.")
+    count, unit = int(match[1]), match[2].lower()
+    if unit in "dw":
+        try:
+            return today - timedelta(days=count * (7 if unit == "w" else 1))
+        except OverflowError:
+            return date.min
+    months = today.year * 12 + today.month - 1 - count * (12 if unit == "y" else 1)
+    year, month = divmod(months, 12)
+    if year < 1:
+        return date.min
+    for day in range(today.day, 27, -1):  # the last day of a shorter month
+        try:
+            return date(year, month + 1, day)
+        except ValueError:
+            continue
+    return date(year, month + 1, min(today.day, 28))
 
 
 class Unread(Exception):
@@ -201,3 +263,38 @@ def folder_matches(value: str, folder: str) -> bool:
         return text_matches(value, folder)
     wanted, name = value.strip("/").casefold(), folder.casefold()
     return name == wanted or name.startswith(wanted + "/")
+
+
+def folded(text: str) -> str:
+    """A text as it is compared: white space of any kind is one space; case, accents and width forms do not count."""
+    if not text.isascii():
+        text = unicodedata.normalize("NFKD", _UNSEEN.sub("", text))
+        text = "".join(letter for letter in text if not unicodedata.combining(letter))
+    return " ".join(text.casefold().split())
+
+
+def is_indexed(value: str) -> bool:
+    """Whether an index of words finds what is looked for."""
+    return not _UNSPACED.search(value) and not re.search(r"[?]|\*(?!\s|$)", value)
+
+
+def holds(value: str, text: str) -> bool:
+    """Whether a folded text holds all words of a value in any order, each as the beginning of a word; those "in quotes"
+    whole and side by side. `*` in a word stands for any letters, `?` for one."""
+    return all(pattern.search(text) for pattern in _patterns(value))
+
+
+@lru_cache(maxsize=512)
+def _patterns(value: str) -> tuple[re.Pattern[str], ...]:
+    patterns = []
+    for quoted, word in _PIECES.findall(value):
+        words = re.findall(r"[\w*?]+", folded(quoted or word))
+        if words and re.search(r"\w", "".join(words)):
+            bare = r"\W+".join(map(_with_wildcards, words))
+            begin, end = ("", "") if _UNSPACED.search(bare) else (r"(?<!\w)", r"(?!\w)" if quoted else "")
+            patterns.append(re.compile(begin + bare + end))
+    return tuple(patterns) or (re.compile(re.escape(folded(value))),)
+
+
+def _with_wildcards(word: str) -> str:
+    return re.escape(word).replace(r"\*", r"\w*").replace(r"\?", r"\w")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from wexagraph.errors import MessageError
 from wexagraph.selection.choice import Choice
 from wexagraph.selection.criteria import Criterion, Subject, has_wildcard
-from wexagraph.sources import Source
+from wexagraph.sources.base import Source
 
 
 def why_none(source: Source, choice: Choice) -> str:

@@ -10,8 +10,7 @@ import re
 from collections.abc import Iterable
 from datetime import date, timedelta
 
-from wexagraph.selection.criteria import Criterion, parse_size
-from wexagraph.selection.days import before, parse_day
+from wexagraph.selection.criteria import Criterion, before, parse_day, parse_size
 
 _FLAGS = frozenset({"seen", "answered", "flagged", "deleted", "draft"})
 # texts are not among them: a server's search does not see through what parts a word in HTML, nor accents

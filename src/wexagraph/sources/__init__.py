@@ -1,10 +1,15 @@
 """Where mail lies, and how it is read without touching it."""
 
+from __future__ import annotations
+
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from wexagraph.errors import SourceError
-from wexagraph.sources.accounts import SCHEMES, Account, Login, Secret, parse_url
-from wexagraph.sources.base import WHOLE, Envelope, Leaf, Original, Partition, Source, Stored, Trouble, Wanted, listed
+from wexagraph.sources.base import Source
+
+if TYPE_CHECKING:
+    from wexagraph.sources.accounts import Account, Login
 
 
 def open_source(
@@ -15,11 +20,13 @@ def open_source(
     `login` finds the secret of an account. `links` follows symbolic links to files in a folder, `salvage`
     looks in personal folder files for messages that no folder lists.
     """
-    if isinstance(location, Account) or "://" in str(location):
-        return _open_account(location if isinstance(location, Account) else parse_url(str(location)), login)
-    from wexagraph.sources.local import open_address
+    if isinstance(location, Path) or (isinstance(location, str) and "://" not in location):
+        from wexagraph.sources.local import open_address
 
-    return open_address(str(location), links, salvage)
+        return open_address(str(location), links, salvage)
+    from wexagraph.sources.accounts import parse_url
+
+    return _open_account(parse_url(location) if isinstance(location, str) else location, login)
 
 
 def _open_account(account: Account, login: Login | None) -> Source:
@@ -47,25 +54,3 @@ def reopen(location: str) -> Source:
 def lend(source: Source) -> None:
     """Let `reopen` in this process give this very source, which is open already and up to date."""
     _opened[source.address] = source
-
-
-__all__ = [
-    "SCHEMES",
-    "WHOLE",
-    "Account",
-    "Envelope",
-    "Leaf",
-    "Login",
-    "Original",
-    "Partition",
-    "Secret",
-    "Source",
-    "Stored",
-    "Trouble",
-    "Wanted",
-    "lend",
-    "listed",
-    "open_source",
-    "parse_url",
-    "reopen",
-]

@@ -8,14 +8,16 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 from types import TracebackType
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from wexagraph.errors import FolderError, MessageError
-from wexagraph.messages import Message
 from wexagraph.messages.dates import parse_date, parse_separator
 from wexagraph.messages.headers import Header, header_end
-from wexagraph.messages.mime import Part
 from wexagraph.notes import Note
+
+if TYPE_CHECKING:
+    from wexagraph.messages.message import Message
+    from wexagraph.messages.mime import Part
 
 # Crockford's base 32 has no letter that reads as a digit; two of its digits at a time are half the work
 _DIGITS = "0123456789abcdefghjkmnpqrstvwxyz"

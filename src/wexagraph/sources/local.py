@@ -10,8 +10,7 @@ from typing import BinaryIO
 
 from wexagraph.errors import FolderError, MessageError, SourceError
 from wexagraph.files import visible
-from wexagraph.messages import Message
-from wexagraph.messages.message import is_one_text
+from wexagraph.messages.message import Message, is_one_text
 from wexagraph.naming.paths import free_name
 from wexagraph.sources.base import WHOLE, Envelope, Leaf, Original, Partition, Source, Trouble, Wanted, listed
 from wexagraph.sources.eml import EML

@@ -12,7 +12,8 @@ from itertools import islice
 from typing import Any, TypeVar
 
 from wexagraph.errors import MessageError, SourceError
-from wexagraph.messages import Header, Message
+from wexagraph.messages.headers import Header
+from wexagraph.messages.message import Message
 from wexagraph.sources.accounts import GOODBYE, Account, Login, Secret, bearer, line_failed, refused
 from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Wanted, bounded, is_of, listed
 

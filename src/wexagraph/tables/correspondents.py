@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
 from wexagraph.messages.headers import Address
-from wexagraph.sources import Envelope
+from wexagraph.sources.base import Envelope
 from wexagraph.tables.columns import Column
 from wexagraph.text import one_line, shortened
 

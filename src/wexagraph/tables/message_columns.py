@@ -10,13 +10,15 @@ from functools import cached_property
 from typing import Any
 
 from wexagraph.errors import CallError, MessageError
-from wexagraph.messages import Header, Message
 from wexagraph.messages.conversations import Conversations, thread
 from wexagraph.messages.dates import in_zone
+from wexagraph.messages.headers import Header
+from wexagraph.messages.message import Message
 from wexagraph.messages.visible_text import visible_texts
 from wexagraph.naming.patterns import Fields, TextPattern
-from wexagraph.selection import Choice
-from wexagraph.sources import Envelope, Partition, Source, reopen
+from wexagraph.selection.choice import Choice
+from wexagraph.sources import reopen
+from wexagraph.sources.base import Envelope, Partition, Source
 from wexagraph.tables.columns import Column, named
 from wexagraph.tables.living.keys import message_digest
 from wexagraph.tables.living.table import HERE, STATE, Listing, NotTold

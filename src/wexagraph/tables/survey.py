@@ -12,8 +12,9 @@ from typing import Any, NamedTuple
 
 from wexagraph.messages.conversations import Conversations, Thread, thread
 from wexagraph.messages.dates import in_zone
-from wexagraph.selection import Choice
-from wexagraph.sources import Envelope, Partition, Source, reopen
+from wexagraph.selection.choice import Choice
+from wexagraph.sources import reopen
+from wexagraph.sources.base import Envelope, Partition, Source
 from wexagraph.tables.correspondents import as_read
 from wexagraph.text import one_line, shortened
 from wexagraph.work.shares import in_shares, is_worth_shares

@@ -15,8 +15,8 @@ from typing import Any, TypeVar
 
 import wexagraph
 from wexagraph.errors import CallError, TargetError
+from wexagraph.work.batches import Borrowed, WorkerLost
 from wexagraph.work.pool import LASTING, ProcessWorkers
-from wexagraph.work.workers import Borrowed, WorkerLost
 
 T = TypeVar("T")
 _ADDRESS = re.compile(r"(?:tcp|tls)://([\w.-]+|\[[0-9a-fA-F:]+\]):(\d{1,5})")

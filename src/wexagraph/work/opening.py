@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from concurrent.futures import Executor
 
+from wexagraph.work.batches import Borrowed, Workers
 from wexagraph.work.pool import ProcessWorkers
-from wexagraph.work.workers import Borrowed, Workers
 
 
 def open_workers(jobs: int, timeout: float, cluster: str = "", executor: Executor | None = None) -> Workers:

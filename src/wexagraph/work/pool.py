@@ -13,8 +13,8 @@ from collections.abc import Callable
 from concurrent.futures import Future
 from typing import Any, TypeVar, cast
 
+from wexagraph.work.batches import WorkerLost, Workers
 from wexagraph.work.worker import receive, send
-from wexagraph.work.workers import WorkerLost, Workers
 
 T = TypeVar("T")
 LASTING = 24 * 3600.0

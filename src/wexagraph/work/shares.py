@@ -9,8 +9,8 @@ from concurrent.futures import Future
 from itertools import islice
 from typing import Any, TypeVar
 
-from wexagraph.selection import Choice
-from wexagraph.sources import Source
+from wexagraph.selection.choice import Choice
+from wexagraph.sources.base import Source
 from wexagraph.work.pool import ProcessWorkers
 
 T = TypeVar("T")

@@ -11,13 +11,13 @@ from typing import Any
 
 from wexagraph.app.afterwards import apart
 from wexagraph.app.commands.base import Command, Job, Work
+from wexagraph.app.locales import zone_name
 from wexagraph.app.secrets import Prompt
-from wexagraph.app.zones import zone_name
 from wexagraph.errors import CallError
 from wexagraph.records.calls import Call
 from wexagraph.reports import Report
-from wexagraph.selection import Choice
-from wexagraph.sources import Source
+from wexagraph.selection.choice import Choice
+from wexagraph.sources.base import Source
 from wexagraph.sources.imap.changes import Afterwards
 
 __all__ = ["COMMANDS", "Work", "check", "choice_of", "chosen", "command_of", "options_of", "run", "settled"]

@@ -7,13 +7,12 @@ from typing import Any
 
 from wexagraph.app.afterwards import clear
 from wexagraph.app.commands.base import Command, Job
-from wexagraph.app.locales import language_code
-from wexagraph.app.scan_languages import scan_languages
+from wexagraph.app.locales import language_code, scan_languages
 from wexagraph.app.secrets import passphrase
 from wexagraph.errors import CallError
 from wexagraph.reports import Report
 from wexagraph.selection.criteria import parse_size
-from wexagraph.sources import Stored
+from wexagraph.sources.base import Stored
 
 BACKUP_DEFAULTS: dict[str, Any] = {"volume-size": "1GB", "lock": False, "jobs": None, "cluster": None, "ocr": None}
 LEAST_VOLUME, MOST_VOLUME = 1_000_000, 4_000_000_000

@@ -8,12 +8,12 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from wexagraph.app.afterwards import Allow, apply, changes_of
+from wexagraph.app.locales import zone_name
 from wexagraph.app.secrets import Prompt
-from wexagraph.app.zones import zone_name
 from wexagraph.records.calls import Call
 from wexagraph.reports import Report
-from wexagraph.selection import Choice
-from wexagraph.sources import Source, Stored
+from wexagraph.selection.choice import Choice
+from wexagraph.sources.base import Source, Stored
 from wexagraph.sources.imap.changes import Afterwards
 
 if TYPE_CHECKING:

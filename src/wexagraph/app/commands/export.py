@@ -11,8 +11,7 @@ from wexagraph.reports import Report
 
 
 def _export(job: Job) -> Report:
-    from wexagraph.exports.dry_run import dry_run
-    from wexagraph.exports.run import export
+    from wexagraph.exports.run import dry_run, export
 
     work = job.work
     call = (job.source, job.call.into, job.choice, replace(job.options, generation=work.generation))

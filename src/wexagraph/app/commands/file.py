@@ -5,9 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from wexagraph.app.cases import Records, user_name
+from wexagraph.app.cases.filing import FILE_DEFAULTS, file_messages
+from wexagraph.app.cases.records import Records, user_name
 from wexagraph.app.commands.base import ZONE, Command, Job
-from wexagraph.app.filing import FILE_DEFAULTS, file_messages
 from wexagraph.app.options import export_options
 from wexagraph.errors import CallError
 from wexagraph.reports import Report

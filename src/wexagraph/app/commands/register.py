@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from wexagraph.app.commands.base import ZONE, Command, Job
+from wexagraph.app.locales import zone_name
 from wexagraph.app.registers import REGISTER_DEFAULTS, check_register, register
-from wexagraph.app.zones import zone_name
 from wexagraph.reports import Report
 
 

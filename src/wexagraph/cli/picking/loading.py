@@ -9,10 +9,11 @@ from contextlib import suppress
 
 from wexagraph.app.picking import Row, row_of
 from wexagraph.errors import MessageError, WexagraphError
-from wexagraph.messages import Message
+from wexagraph.messages.message import Message
 from wexagraph.messages.visible_text import visible_texts
-from wexagraph.selection import Choice
-from wexagraph.sources import Source, reopen
+from wexagraph.selection.choice import Choice
+from wexagraph.sources import reopen
+from wexagraph.sources.base import Source
 from wexagraph.text import lines, one_line, shortened, size
 
 _MOST_ROWS, _MOST_TEXT = 20_000, 100_000

@@ -29,8 +29,8 @@ from wexagraph.errors import CallError
 from wexagraph.text import one_line, size
 
 if TYPE_CHECKING:
-    from wexagraph.selection import Choice
-    from wexagraph.sources import Source
+    from wexagraph.selection.choice import Choice
+    from wexagraph.sources.base import Source
 
 PRINT, KEEP, EXPORT = "print", "keep", "export"
 _TREE_WIDTH, _WIDE, _SHOWS_FOLDER = 26, 120, 100

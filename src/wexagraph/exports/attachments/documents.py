@@ -13,9 +13,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wexagraph.errors import PageError
-from wexagraph.messages import Attachment
+from wexagraph.messages.blocks import Attachment
 from wexagraph.messages.filetypes import DOCX, PPTX, XLSX, settle
-from wexagraph.naming import Fields
+from wexagraph.naming.patterns import Fields
 from wexagraph.output.staging import Staged, Stager, stager_at
 from wexagraph.pages.engines import engine
 from wexagraph.pages.options import PageOptions

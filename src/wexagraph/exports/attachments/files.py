@@ -5,20 +5,20 @@ from __future__ import annotations
 import os
 import re
 import time
-from dataclasses import replace
+from collections import Counter
+from dataclasses import asdict, dataclass, field, replace
+from typing import Any
 
 from wexagraph.errors import PageError
 from wexagraph.exports.attachments.documents import Paged, Part, bind_type, sort_key, type_stem
-from wexagraph.exports.attachments.entries import Document, Entry, Origin
 from wexagraph.exports.attachments.options import ExtractOptions
 from wexagraph.exports.attachments.pulling import Pulled
-from wexagraph.exports.attachments.report import AttachmentDocument, AttachmentReport
-from wexagraph.exports.journal.attachments import Attachments
+from wexagraph.exports.journal.attachments import Attachments, Document, Entry, Origin
 from wexagraph.output.staging import Staged
 from wexagraph.output.target import Target
-from wexagraph.reports import AGAIN, NEW, Failure, PlannedFile
+from wexagraph.reports import AGAIN, NEW, Failure, PlannedFile, Report
+from wexagraph.work.batches import WorkerLost
 from wexagraph.work.pool import ProcessWorkers
-from wexagraph.work.workers import WorkerLost
 
 _BATCH, _BATCH_SECONDS = 512, 2.0
 _NUMBER = re.compile(r" \(\d+\)\.pdf$")
@@ -214,3 +214,42 @@ class AttachmentFiles:
             origin, kind = entry.origin, entry.type if staged.path == entry.path else "application/pdf"
             file = PlannedFile(staged.path, state, kind, origin.id, origin.folder, origin.subject, staged.size)
             self.report.planned.append(file)
+
+
+@dataclass(frozen=True, slots=True)
+class AttachmentDocument:
+    """What became of an attachment that was to be a PDF: the path of that ("" where none could be made), what happened
+    in words, and how many words were recognised, of which the program is sure to `confidence` percent."""
+
+    id: str
+    folder: str
+    name: str
+    type: str
+    pdf: str
+    state: str
+    words: int = 0
+    confidence: float = 0.0
+
+
+@dataclass
+class AttachmentReport(Report):
+    """The sums of attachments alone: `chosen` and `failed` count messages; `written`, `already_there` and `same` (as
+    another, which was written once) count attachments, `types` all of them by media type, `folders` by folder. `pdfs`
+    counts the PDFs that were written, `unmade` the attachments that no PDF could be made of; `documents` says what
+    became of each that this run was at (None: no PDFs were asked for)."""
+
+    same: int = 0
+    types: Counter[str] = field(default_factory=Counter)
+    folders: Counter[str] = field(default_factory=Counter)
+    pdfs: int = 0
+    unmade: int = 0
+    documents: list[AttachmentDocument] | None = None
+
+    def as_dict(self) -> dict[str, Any]:
+        values = super().as_dict()
+        if self.documents is None:
+            for name in ("pdfs", "unmade", "documents"):
+                del values[name]
+        else:
+            values["documents"] = [asdict(each) for each in self.documents]
+        return values

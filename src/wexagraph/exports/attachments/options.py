@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import tzinfo
 
 from wexagraph.exports.attachments.documents import DocumentOptions
-from wexagraph.naming import NamePattern
+from wexagraph.naming.patterns import NamePattern
 
 ATTACHMENT_PATTERN = "{date:%Y-%m-%d} {sender} - {filename}"
 

@@ -13,16 +13,19 @@ from pathlib import Path
 
 from wexagraph.errors import MessageError
 from wexagraph.exports.attachments.documents import ATTACHMENTS_NAME, Paged, Part, Taken, dated, page
-from wexagraph.exports.attachments.entries import Entry, Origin
 from wexagraph.exports.attachments.options import ExtractOptions
-from wexagraph.messages import Attachment, Header, Message
+from wexagraph.exports.journal.attachments import Entry, Origin
+from wexagraph.messages.blocks import Attachment
 from wexagraph.messages.filetypes import ZIP, recognise
+from wexagraph.messages.headers import Header
+from wexagraph.messages.message import Message
 from wexagraph.messages.mime import made_part
-from wexagraph.naming import Fields, clean, with_extension
-from wexagraph.naming.paths import folder_path
+from wexagraph.naming.paths import clean, folder_path, with_extension
+from wexagraph.naming.patterns import Fields
 from wexagraph.output.staging import Staged, Stager, stager_at
 from wexagraph.selection.criteria import text_matches
-from wexagraph.sources import Envelope, reopen
+from wexagraph.sources import reopen
+from wexagraph.sources.base import Envelope
 from wexagraph.tables.message_columns import written_by
 from wexagraph.temporary import TemporaryFolder
 from wexagraph.text import one_line, shortened

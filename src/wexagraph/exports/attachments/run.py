@@ -13,8 +13,7 @@ from typing import Any
 
 from wexagraph.errors import MessageError
 from wexagraph.exports import register
-from wexagraph.exports.attachments.entries import Entry
-from wexagraph.exports.attachments.files import AttachmentFiles
+from wexagraph.exports.attachments.files import AttachmentFiles, AttachmentReport
 from wexagraph.exports.attachments.options import ExtractOptions
 from wexagraph.exports.attachments.pulling import (
     Pulled,
@@ -27,17 +26,16 @@ from wexagraph.exports.attachments.pulling import (
     pull_many,
     pull_read,
 )
-from wexagraph.exports.attachments.report import AttachmentReport
 from wexagraph.exports.context import opened
-from wexagraph.exports.journal.attachments import Attachments
+from wexagraph.exports.journal.attachments import Attachments, Entry
 from wexagraph.exports.options import ExportOptions
-from wexagraph.messages import Header, Message
+from wexagraph.messages.headers import Header
+from wexagraph.messages.message import Message
 from wexagraph.output.staging import in_hand
 from wexagraph.output.target import Target
 from wexagraph.reports import Failure, Progress
-from wexagraph.selection import Choice
-from wexagraph.sources import Envelope, Source, Stored
-from wexagraph.sources.base import bounded
+from wexagraph.selection.choice import Choice
+from wexagraph.sources.base import Envelope, Source, Stored, bounded
 from wexagraph.work.batches import Batch, ahead
 from wexagraph.work.opening import open_workers
 

@@ -19,7 +19,7 @@ from markupsafe import Markup
 import wexagraph
 from wexagraph.exports.file_words import file_to_open
 from wexagraph.exports.index_page.entries import UNDATED, Entry, href
-from wexagraph.exports.index_page.options import IndexOptions
+from wexagraph.exports.options import IndexOptions
 from wexagraph.languages import language
 from wexagraph.naming.paths import INDEX, INDEX_FILES
 from wexagraph.text import one_line

@@ -10,9 +10,9 @@ from pathlib import Path
 from wexagraph.errors import SourceError, TargetError
 from wexagraph.exports import register
 from wexagraph.exports.index_page.entries import Entry, in_conversations, read_entries
-from wexagraph.exports.index_page.options import IndexOptions
 from wexagraph.exports.index_page.page import MADE_BY, files_of
 from wexagraph.exports.journal.journal import Journal
+from wexagraph.exports.options import IndexOptions
 from wexagraph.naming.paths import INDEX, INDEX_FILES
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.output.target import Target

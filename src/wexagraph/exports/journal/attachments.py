@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
 
-from wexagraph.exports.attachments.entries import Document, Entry, Origin
 from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import packed
-from wexagraph.naming import collision_key, with_extension
-from wexagraph.naming.paths import RESERVED, with_number
+from wexagraph.naming.paths import RESERVED, collision_key, with_extension, with_number
 from wexagraph.output.target import Target
-from wexagraph.sources import Envelope
+from wexagraph.sources.base import Envelope
 
 _OFTEN = 16
 """Attachments of one name, from which on it is remembered up to which number their names are given."""
@@ -167,3 +166,56 @@ class Attachments:
                 self.journal.ask("INSERT OR IGNORE INTO met VALUES (?,?)", (self._number(origin), recipe))
         self._numbers.clear()
         self.journal.commit()
+
+
+@dataclass(slots=True)
+class Origin:
+    """The message that attachments are from: where it lies, when it is from, what is `written` of people and subject
+    (see `written_by`); `sha256` and `size` are of its bytes."""
+
+    folder: str
+    place: str
+    stamp: str
+    id: str
+    date: str = ""
+    written: tuple[str, ...] = ("",)
+    sha256: str = ""
+    size: int = 0
+    source: str = ""
+
+    @property
+    def subject(self) -> str:
+        """Its subject."""
+        return self.written[-1]
+
+
+@dataclass(slots=True)
+class Document:
+    """The PDF of an attachment, or the bound one that it is in: its path ("" where none could be made), and in words
+    what happened to the attachment. `recipe` says how it was made."""
+
+    state: str
+    path: str = ""
+    size: int = 0
+    sha256: str = ""
+    modified: int = 0
+    recipe: str = ""
+
+
+@dataclass(slots=True)
+class Entry:
+    """An attachment: the part of its message that it is, the path it would like, its name as it came, its file (no
+    path where only a PDF was made of it), and its PDF."""
+
+    origin: Origin
+    key: str
+    wish: str
+    name: str
+    type: str
+    size: int
+    sha256: str
+    path: str = ""
+    modified: int = 0
+    note: str = ""
+    recipe: str = ""
+    document: Document | None = None

@@ -11,10 +11,15 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.exports.journal.files import Files
-from wexagraph.exports.journal.records import FileRecord, MessageRecord, PlannedMessage, unpacked, unpacked_notes
-from wexagraph.exports.journal.schema import JOURNAL
-from wexagraph.naming import collision_key
-from wexagraph.naming.paths import RESERVED_STEMS
+from wexagraph.exports.journal.records import (
+    JOURNAL,
+    FileRecord,
+    MessageRecord,
+    PlannedMessage,
+    unpacked,
+    unpacked_notes,
+)
+from wexagraph.naming.paths import RESERVED_STEMS, collision_key
 from wexagraph.notes import Note
 from wexagraph.output.databases import ASIDE, SAID, Database
 

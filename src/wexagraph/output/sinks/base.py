@@ -11,12 +11,12 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from wexagraph.errors import SourceError
-from wexagraph.messages import Header
-from wexagraph.messages.headers import header_end
-from wexagraph.naming import Fields, NamePattern, clean, component
-from wexagraph.naming.paths import folder_path
+from wexagraph.messages.headers import Header, header_end
+from wexagraph.naming.paths import clean, component, folder_path
+from wexagraph.naming.patterns import Fields, NamePattern
 from wexagraph.output.folder import OutputFolder
-from wexagraph.sources import Envelope, open_source
+from wexagraph.sources import open_source
+from wexagraph.sources.base import Envelope
 
 _PATTERN = NamePattern()
 

@@ -7,8 +7,7 @@ import re
 from pathlib import Path
 
 from wexagraph.errors import TargetError
-from wexagraph.naming import clean, component
-from wexagraph.naming.safe import cut
+from wexagraph.naming.paths import clean, component, cut
 from wexagraph.output.sinks.base import Delivery, Sink, digests_in, opened, write_whole
 from wexagraph.sources.maildir import maildir_name
 from wexagraph.sources.utf7 import encode_utf7

@@ -16,25 +16,26 @@ from types import FrameType
 
 from markupsafe import Markup
 
-from wexagraph.messages import Attachment, Message
+from wexagraph.messages.blocks import Attachment
 from wexagraph.messages.charsets import decode
 from wexagraph.messages.filetypes import DOCX, EML, PDF, XLSX, ZIP, settle
+from wexagraph.messages.message import Message
 from wexagraph.messages.mime import made_part, unix_lines
 from wexagraph.messages.visible_text import html_to_text
-from wexagraph.naming import Fields
+from wexagraph.naming.patterns import Fields
 from wexagraph.notes import Note
 from wexagraph.pages.attachments.office import SUITE_TYPES, document_html, suite_pdf
 from wexagraph.pages.attachments.pictures import frames
 from wexagraph.pages.attachments.sheets import csv_table, workbook
 from wexagraph.pages.checking.actual_text import has_joined_letters, with_actual_text
 from wexagraph.pages.checking.soundness import check_pdf
-from wexagraph.pages.cleaning.breaks import escaped
 from wexagraph.pages.cleaning.clean import clean
 from wexagraph.pages.cleaning.pictures import Pictures
+from wexagraph.pages.cleaning.quirks import escaped
 from wexagraph.pages.composing.cards import calendar_cards, vcard_cards
 from wexagraph.pages.composing.compose import MOST_TEXT, Page, compose, page_rules, templates
 from wexagraph.pages.composing.header_footer import Box, header_footer
-from wexagraph.pages.composing.paragraphs import linked
+from wexagraph.pages.composing.plain import linked
 from wexagraph.pages.composing.properties import Record
 from wexagraph.pages.engines import Engine
 from wexagraph.pages.options import PageOptions

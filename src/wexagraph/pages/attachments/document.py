@@ -7,9 +7,9 @@ import re
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-from wexagraph.messages import Attachment
+from wexagraph.messages.blocks import Attachment
 from wexagraph.messages.filetypes import PDF, settle
-from wexagraph.naming import Fields
+from wexagraph.naming.patterns import Fields
 from wexagraph.notes import Note
 from wexagraph.pages.attachments.convert import Converter
 from wexagraph.pages.composing.properties import Record

@@ -6,7 +6,7 @@ import io
 import warnings
 from collections.abc import Iterator
 
-from wexagraph.messages.pictures import MOST_PIXELS
+from wexagraph.messages.inlined import MOST_PIXELS
 
 _DPI = 150
 MOST_FRAMES = 500

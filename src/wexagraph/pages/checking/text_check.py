@@ -11,8 +11,7 @@ from dataclasses import dataclass, field
 from wexagraph.errors import PageError
 from wexagraph.notes import Note
 from wexagraph.pages.checking.actual_text import fits
-from wexagraph.pages.checking.clipping import cut_lines
-from wexagraph.pages.checking.content_text import quick_text
+from wexagraph.pages.checking.content_text import cut_lines, quick_text
 from wexagraph.pages.checking.soundness import check_pages
 
 # what never has a form of its own on paper, and marks with which the reader joins lines

@@ -14,15 +14,26 @@ from typing import NamedTuple
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from wexagraph.notes import Note
-from wexagraph.pages.cleaning.breaks import MOST_IN_LAYOUT, escaped
 from wexagraph.pages.cleaning.hidden import Sight
-from wexagraph.pages.cleaning.links import host, link_target, named_host, target_host
 from wexagraph.pages.cleaning.looks import AS, CELLS, Looks, lowered
-from wexagraph.pages.cleaning.pictures import Pictures
+from wexagraph.pages.cleaning.pictures import Pictures, remote_address
 from wexagraph.pages.cleaning.presentational_hints import MOST_CELLS, Context, present
-from wexagraph.pages.cleaning.quirks import in_quirks_mode, makes_height, without_height, without_margins
-from wexagraph.pages.cleaning.relief import FILLING, Relief, has_one_column, is_spacer
-from wexagraph.pages.cleaning.remote import remote_address
+from wexagraph.pages.cleaning.quirks import (
+    FILLING,
+    MOST_IN_LAYOUT,
+    Relief,
+    escaped,
+    has_one_column,
+    host,
+    in_quirks_mode,
+    is_spacer,
+    link_target,
+    makes_height,
+    named_host,
+    target_host,
+    without_height,
+    without_margins,
+)
 from wexagraph.text import shortened, without_controls, without_tabs
 
 MOST_DEPTH = 120

@@ -10,7 +10,6 @@ from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from wexagraph.pages.cleaning.css import Names, Resolve, declarations, media_applies, stylesheet, without_holding
 from wexagraph.pages.cleaning.hidden import HIDING, Rule, without_hiding
-from wexagraph.pages.cleaning.links import link_target
 from wexagraph.pages.cleaning.presentational_hints import (
     KEPT_NUMBERS,
     Context,
@@ -19,8 +18,7 @@ from wexagraph.pages.cleaning.presentational_hints import (
     handed_on,
     present,
 )
-from wexagraph.pages.cleaning.quirks import EMPTY_LINES, body_margins, quirky_height
-from wexagraph.pages.cleaning.relief import Relief
+from wexagraph.pages.cleaning.quirks import EMPTY_LINES, Relief, body_margins, link_target, quirky_height
 
 _KEPT = frozenset(
     """

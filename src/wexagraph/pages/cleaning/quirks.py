@@ -1,11 +1,29 @@
-"""How browsers lay out documents without a modern doctype (HTML, section 13.2.6.4.1; the Quirks Mode standard)."""
+"""What is made right in a document before an engine lays it out: quirks of browsers (HTML, section 13.2.6.4.1; the
+Quirks Mode standard), words too long for a line, links that lead nowhere, and layouts too deep for an engine."""
 
 from __future__ import annotations
 
 import re
+from enum import Enum
+from html import escape
+from urllib.parse import urlsplit
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
+_LINKS = frozenset({"http", "https", "mailto", "tel", "ftp"})
+_UNBROKEN = re.compile("[^\x00-\x20]*")
+FILLING = " \t\r\n\xa0\u200b\u200c\u200d\u200e\u200f\u034f\ufeff\u00ad\u2007"  # what pads out preview lines
+_CELLS = ("td", "th")
+_BUTTON = 60
+"""Letters of a table that holds no more than a button."""
+# the longest word without a break: in texts of ours, and in a layout, where a browser would break it as late
+MOST = 45
+MOST_IN_LAYOUT = 89
+# scripts that break between any two letters need no help
+_LETTER = "[^\\s\u0e00-\u0eff\u1000-\u109f\u1100-\u11ff\u1780-\u17ff\u2e80-\uffef\U00020000-\U0003ffff]"
+_ENDLESS = {most: re.compile(f"{_LETTER}{{{most + 1},}}") for most in (MOST, MOST_IN_LAYOUT)}
+_BROWSERS = re.compile(r"(?<=-)(?=[^\W\d])|(?<=\?)(?=\w)")
+_STEP = re.compile(r"[^/?&=.,;_-]{1,14}[/?&=.,;_-]*|[/?&=.,;_-]+")
 _QUIRKY = re.compile(r"html 2\.0|html 3\.|html 4\.0 (?:transitional|frameset)|ietf//dtd html", re.IGNORECASE)
 _OLD = re.compile(r"html 4\.01 (?:transitional|frameset)", re.IGNORECASE)
 _LIMITED = re.compile(r"xhtml 1\.0 (?:transitional|frameset)", re.IGNORECASE)
@@ -122,3 +140,105 @@ def _substantial(node: LexborNode | None, way: str) -> LexborNode | None:
 
 def _has_text(node: LexborNode) -> bool:
     return bool((node.text_content or "").strip(" \t\r\n\f"))
+
+
+def escaped(text: str, most: int = MOST) -> str:
+    """Text as HTML in which a word of more than `most` characters may break, after a mark where there is one.
+
+    The engine's own `overflow-wrap` breaks words that would fit on the next line, where an element begins with them.
+    """
+    if "wx:" in text:  # never to be taken for the name of a picture
+        return "wx&#58;".join(escaped(piece, most) for piece in text.split("wx:"))
+    if len(text) <= most or not _ENDLESS[most].search(text):
+        return escape(text, quote=False)
+    out, at = [], 0
+    for match in _ENDLESS[most].finditer(text):
+        out.append(escape(text[at : match.start()], quote=False))
+        out.append("<wbr>".join(escape(piece, quote=False) for piece in _pieces(match[0], most)))
+        at = match.end()
+    out.append(escape(text[at:], quote=False))
+    return "".join(out)
+
+
+def _pieces(word: str, most: int) -> list[str]:
+    """A word in pieces: where a browser would break it, and after marks in what is too long all the same."""
+    pieces: list[str] = []
+    for piece in _BROWSERS.split(word) if most == MOST_IN_LAYOUT else [word]:
+        pieces += _STEP.findall(piece) if len(piece) > most else [piece]
+    return pieces
+
+
+class Relief(Enum):
+    """What a page is made without, where the engine would leave words out or a first page empty."""
+
+    NONE = "as written"
+    UNROLLED = "layout tables of one column as blocks, which break where a row does not"
+    UNHELD = "nothing cut off, placed, or of a given height"
+    FLAT = "no style and no table of the author's"
+
+
+def has_one_column(table: LexborNode) -> bool:
+    """Whether a table is there for its frame alone: it has one filled cell a row, and holds more than a button does."""
+    if len(table.text(deep=True)) < _BUTTON:
+        return False
+    for row in table.css("tr"):
+        cells, cell = 0, row.first_child
+        while cell is not None:
+            cells += cell.tag in _CELLS and not is_spacer(cell)
+            cell = cell.next
+        if cells > 1 and _table_of(row) == table.mem_id:
+            return False
+    return True
+
+
+def is_spacer(cell: LexborNode) -> bool:
+    """Whether a cell is there for its width alone."""
+    return cell.css_first("img, table") is None and not cell.text(deep=True).strip(FILLING)
+
+
+def _table_of(row: LexborNode) -> int:
+    above = row.parent
+    while above is not None and above.tag != "table":
+        above = above.parent
+    return above.mem_id if above is not None else 0
+
+
+def link_target(href: str) -> str:
+    """A link's target where it is one that a reader may follow from a page; "" otherwise."""
+    target = href if _UNBROKEN.fullmatch(href) else re.sub(r"[\x00-\x20]+", "", href)
+    scheme, colon, _ = target.partition(":")
+    return target[:4000] if colon and scheme.lower() in _LINKS else ""
+
+
+_NAMED = re.compile(r"(?:[a-z]+://|mailto:)?(?:[^\s@/]+@)?((?:[a-z0-9-]+\.)+[a-z]{2,24})(?:[:/?#]\S*)?", re.IGNORECASE)
+_FILE_NAMES = frozenset("pdf docx doc xlsx xls pptx txt csv zip jpg jpeg png gif html eml".split())
+
+
+def named_host(text: str) -> str:
+    """The host that a link's text names, if the text is an address or begins with one; "" otherwise."""
+    match = _NAMED.match(text) if "." in text else None
+    if not match or match[1].rpartition(".")[2].lower() in _FILE_NAMES:
+        return ""
+    rest = text[match.end() :]
+    return match[1].lower().removeprefix("www.") if not rest or "://" in match[0] or not rest[0].isalnum() else ""
+
+
+def target_host(link: str) -> str:
+    """The host that a link leads to, or that the mail address in it belongs to; "" where there is none."""
+    if link[:7].lower() == "mailto:":
+        return link[7:].partition("?")[0].rpartition("@")[2].lower().removeprefix("www.")
+    return host(link).lower().removeprefix("www.")
+
+
+_HOST = re.compile(r"https?://([\w.-]+)(?=[/?#]|$)", re.ASCII)
+
+
+def host(address: str) -> str:
+    """The host of a web address; "" where there is none."""
+    plain = _HOST.match(address)
+    if plain:
+        return plain[1].lower()[:80]
+    try:
+        return (urlsplit(address.strip()).hostname or "")[:80]
+    except ValueError:
+        return ""

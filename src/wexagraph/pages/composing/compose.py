@@ -16,22 +16,20 @@ from jinja2 import Environment, PackageLoader, StrictUndefined
 from markupsafe import Markup
 
 from wexagraph.languages import LANGUAGES, Language, offset_text
-from wexagraph.messages import CalendarBlock, HtmlBlock, Message, MessageBlock, PictureBlock, TextBlock
+from wexagraph.messages.blocks import CalendarBlock, HtmlBlock, MessageBlock, PictureBlock, TextBlock
 from wexagraph.messages.dates import in_zone
-from wexagraph.messages.flowed import paragraphs
-from wexagraph.naming import Fields
+from wexagraph.messages.enriched import paragraphs
+from wexagraph.messages.message import Message
+from wexagraph.naming.patterns import Fields
 from wexagraph.notes import Note
-from wexagraph.pages.cleaning.breaks import escaped
 from wexagraph.pages.cleaning.clean import clean
-from wexagraph.pages.cleaning.pictures import Pictures
-from wexagraph.pages.cleaning.relief import Relief
-from wexagraph.pages.cleaning.remote import Fetched
+from wexagraph.pages.cleaning.pictures import Fetched, Pictures
+from wexagraph.pages.cleaning.quirks import Relief, escaped
 from wexagraph.pages.composing.cards import calendar_cards
 from wexagraph.pages.composing.glyphs import named, without_font
 from wexagraph.pages.composing.header_footer import header_footer
-from wexagraph.pages.composing.paragraphs import is_rtl, linked, short_pieces
-from wexagraph.pages.composing.properties import Record, record
-from wexagraph.pages.composing.provenance import Provenance, all_fields, evidence
+from wexagraph.pages.composing.plain import is_rtl, linked, short_pieces
+from wexagraph.pages.composing.properties import Provenance, Record, all_fields, evidence, record
 from wexagraph.pages.composing.quotes import key, left_out, without_quotes, words_of
 from wexagraph.pages.options import PageOptions
 from wexagraph.text import one_line, shortened, without_controls, without_tabs

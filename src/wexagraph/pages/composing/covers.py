@@ -15,11 +15,10 @@ from jinja2.sandbox import SandboxedEnvironment, SecurityError
 import wexagraph
 from wexagraph.errors import CallError, PageError
 from wexagraph.languages import Language
-from wexagraph.messages import Message
 from wexagraph.messages.dates import in_zone
+from wexagraph.messages.message import Message
 from wexagraph.pages.composing.compose import Page, filters, templates
-from wexagraph.pages.composing.properties import Record
-from wexagraph.pages.composing.provenance import Provenance, evidence, servers
+from wexagraph.pages.composing.properties import Provenance, Record, evidence, servers
 from wexagraph.pages.options import Cover, PageOptions
 from wexagraph.text import one_line, shortened
 

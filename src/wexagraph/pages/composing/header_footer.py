@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from wexagraph.naming import Fields
+from wexagraph.naming.patterns import Fields
 from wexagraph.pages.options import FOOTER, PageOptions, line_parts
 from wexagraph.text import shortened
 

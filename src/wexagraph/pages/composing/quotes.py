@@ -10,8 +10,9 @@ from collections.abc import Iterator
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from wexagraph.languages import Language
-from wexagraph.messages import HtmlBlock, Message, TextBlock
-from wexagraph.messages.flowed import paragraphs
+from wexagraph.messages.blocks import HtmlBlock, TextBlock
+from wexagraph.messages.enriched import paragraphs
+from wexagraph.messages.message import Message
 from wexagraph.messages.visible_text import html_to_text
 
 _WORD = re.compile(r"\w+")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 from typing import Any
 
-from wexagraph.pages.cleaning.links import link_target
+from wexagraph.pages.cleaning.quirks import link_target
 
 
 def checked(content: bytes, most_pages: int) -> bytes:

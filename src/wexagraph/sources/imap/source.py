@@ -10,9 +10,8 @@ from dataclasses import replace
 from typing import Any, TypeVar
 
 from wexagraph.errors import FolderError, MessageError, SourceError
-from wexagraph.messages import Header
 from wexagraph.messages.dates import parse_date
-from wexagraph.messages.headers import LISTED
+from wexagraph.messages.headers import LISTED, Header
 from wexagraph.sources.accounts import Account, Login, steers_no_line
 from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Trouble, Wanted, bounded, is_of
 from wexagraph.sources.imap.connection import Connection, Dropped, Refused, quoted

@@ -14,9 +14,8 @@ from typing import Any, BinaryIO
 
 from wexagraph.errors import CallError, InUse, TargetError
 from wexagraph.output.folder import lock_file
-from wexagraph.output.whole import Changed, Look, look, whole_file, write_whole_file
-from wexagraph.tables.columns import Column
-from wexagraph.tables.csvs import MARK, csv_row
+from wexagraph.output.replacing import Changed, Look, look, whole_file, write_whole_file
+from wexagraph.tables.columns import MARK, Column, csv_row
 from wexagraph.tables.living.csv_sheets import CsvSheet
 from wexagraph.tables.living.keys import CHECK, check, heading, parse_key
 from wexagraph.tables.living.packages import UNREADABLE

@@ -16,9 +16,9 @@ from xml.sax.saxutils import escape
 
 from wexagraph.errors import TargetError
 from wexagraph.tables.living import ranges
+from wexagraph.tables.living.csv_sheets import reader
 from wexagraph.tables.living.keys import parse_heading
 from wexagraph.tables.living.packages import RELATIONSHIPS, Package, before_end, prefixed
-from wexagraph.tables.living.quick_rows import reader
 from wexagraph.tables.living.sheet_xml import Cell, Row, RowReader, cell, clean, letters, moment_of, number
 
 _MOST_LINKS = 65_000

@@ -7,7 +7,7 @@ from typing import Any, BinaryIO
 from xml.sax.saxutils import quoteattr
 
 from wexagraph.errors import TargetError
-from wexagraph.tables.csvs import cell as as_text
+from wexagraph.tables.columns import cell as as_text
 from wexagraph.tables.living import ranges
 from wexagraph.tables.living.keys import messages_in
 from wexagraph.tables.living.packages import CONTENT_TYPES, RELATIONSHIPS, UNREADABLE, Package, before_end, elements

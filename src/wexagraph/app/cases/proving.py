@@ -5,13 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
-from wexagraph.app.cases import case_of, settled_plan
-from wexagraph.exports.agreement import JOURNAL
-from wexagraph.exports.register import rows_of
-from wexagraph.exports.verify import verify
-from wexagraph.naming.paths import CASE_LOG, MANIFEST
-from wexagraph.records import case_log
-from wexagraph.records.fileplan import FILE_PLAN
+from wexagraph.exports.verify import JOURNAL, verify
+from wexagraph.naming.paths import CASE_LOG, FILE_PLAN, MANIFEST
 from wexagraph.reports import Verification
 
 
@@ -20,6 +15,12 @@ def verified(folder: Path, head: str | None = None) -> Verification:
     letter that it says was filed is there. `head` is the digest of a line that must be in the log, where the plan is
     not to be asked. Raises SourceError."""
     verification = verify(folder)
+    if head is None and not is_records(folder.absolute().parent) and not (folder / CASE_LOG).exists():
+        return verification  # of no case: nothing of what cases need is loaded
+    from wexagraph.app.cases.records import case_of
+    from wexagraph.exports.register import rows_of
+    from wexagraph.records import case_log
+
     if head is None:
         case = case_of(folder)
         head = case.log if case is not None else ""
@@ -47,6 +48,9 @@ def is_records(folder: Path) -> bool:
 def verified_records(folder: Path) -> Verification:
     """All cases of a records folder proved, each path with the folder of its case in front. Raises CallError,
     SourceError."""
+    from wexagraph.app.cases.records import settled_plan
+    from wexagraph.records import case_log
+
     whole = Verification(str(folder))
     for case in settled_plan(folder).cases.values():
         place = folder / case.folder

@@ -12,17 +12,16 @@ from difflib import get_close_matches
 from pathlib import Path
 
 from wexagraph.app.commands import Work, check, chosen, command_of, run
-from wexagraph.app.timetables import installed
+from wexagraph.app.orders.timetables import installed
 from wexagraph.errors import CallError, InUse, SourceError, TargetError, WexagraphError
 from wexagraph.output.folder import lock_file
 from wexagraph.records.calls import Call
-from wexagraph.records.order import SUFFIX, Order, checked_name, from_toml, to_toml
+from wexagraph.records.order import SUFFIX, Order, When, checked_name, from_toml, to_toml
 from wexagraph.records.order_log import RUNNING, STOPPED, UNDONE, OrderLog, Run
-from wexagraph.records.schedule import When
 from wexagraph.records.undelivered import Fresh, Listed, find_fresh, is_steady, marks_of
 from wexagraph.reports import Report
-from wexagraph.selection import Choice
-from wexagraph.sources import Source, Stored
+from wexagraph.selection.choice import Choice
+from wexagraph.sources.base import Source, Stored
 
 PATIENCE = 60.0
 """Seconds that an order waits for a folder, or for itself, that another run is at."""

@@ -12,11 +12,11 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.errors import CallError, InUse, TargetError
-from wexagraph.naming.paths import CASE_LOG
+from wexagraph.naming.paths import CASE_LOG, FILE_PLAN
 from wexagraph.output.folder import InTheWay, OutputFolder
 from wexagraph.records import case_log, leaving
-from wexagraph.records.fileplan import FILE_PLAN, MOST_TITLE, Case, FilePlan, Hold, after, checked_reference, read_plan
-from wexagraph.selection import Choice
+from wexagraph.records.fileplan import MOST_TITLE, Case, FilePlan, Hold, after, checked_reference, read_plan
+from wexagraph.selection.choice import Choice
 from wexagraph.text import one_line
 
 PATIENCE = 600.0

@@ -10,12 +10,12 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from wexagraph.app.commands import choice_of
-from wexagraph.app.orders import Orders
+from wexagraph.app.orders.running import Orders
 from wexagraph.errors import WexagraphError
 from wexagraph.records.order import Order
 from wexagraph.records.order_log import UNDONE, Run
 from wexagraph.reports import Report
-from wexagraph.sources import Source
+from wexagraph.sources.base import Source
 from wexagraph.sources.imap import ImapSource
 from wexagraph.sources.imap.connection import Dropped, Refused
 from wexagraph.sources.imap.idling import Waiter

@@ -11,30 +11,27 @@ from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import Any
 
-from wexagraph.app.cases import PATIENCE, Records
+from wexagraph.app.cases.records import PATIENCE, Records
 from wexagraph.app.options import EXPORT_DEFAULTS, export_options
 from wexagraph.errors import CallError, TargetError
-from wexagraph.exports.formats import ATTACHMENTS
-from wexagraph.exports.options import ExportOptions
+from wexagraph.exports.needs import as_wanted
+from wexagraph.exports.options import ATTACHMENTS, ExportOptions
 from wexagraph.exports.register import files_by_digest
 from wexagraph.exports.report import ExportReport
 from wexagraph.exports.run import export
-from wexagraph.exports.stored import as_wanted
 from wexagraph.files import open_regular
 from wexagraph.messages.conversations import Thread, thread
 from wexagraph.messages.headers import Header, header_end
-from wexagraph.naming import TextPattern
+from wexagraph.naming.patterns import TextPattern
 from wexagraph.output.folder import OutputFolder
 from wexagraph.records import case_log
-from wexagraph.records.filed import Filed
 from wexagraph.records.fileplan import Case, FilePlan
-from wexagraph.records.filing import Filing, Held, Letter
+from wexagraph.records.filing import Filed, Filing, Held, Letter
 from wexagraph.records.placing import Placement, Placer
 from wexagraph.reports import Failure, Report
-from wexagraph.selection import Choice
+from wexagraph.selection.choice import Choice
 from wexagraph.selection.criteria import Subject
-from wexagraph.sources import Envelope, Source
-from wexagraph.sources.base import bounded
+from wexagraph.sources.base import Envelope, Source, bounded
 from wexagraph.tables.columns import Column
 from wexagraph.text import one_line
 from wexagraph.work.pool import ProcessWorkers

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from wexagraph.app.cases import Records
-from wexagraph.app.disposal import proved
-from wexagraph.app.filing import FilingReport, file_messages
+from wexagraph.app.cases.disposal import proved
+from wexagraph.app.cases.filing import FilingReport, file_messages
+from wexagraph.app.cases.records import Records
 from wexagraph.errors import CallError
 from wexagraph.exports.register import rows_of
 from wexagraph.naming.paths import MANIFEST
 from wexagraph.records.fileplan import Case
 from wexagraph.records.leaving import Leaving, going_to, leave
-from wexagraph.selection import Choice
+from wexagraph.selection.choice import Choice
 from wexagraph.sources.local import open_files
 
 

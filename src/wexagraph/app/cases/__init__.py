@@ -1,0 +1,1 @@
+"""Cases of a records folder: opened, filed into, merged, proved, disposed of."""

@@ -1,0 +1,1 @@
+"""Standing orders: kept, run when they are due, watched for, told of."""
