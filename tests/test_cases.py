@@ -666,7 +666,7 @@ class Between(CaseTest):
 
     def test_filed_while_it_is_merged(self) -> None:
         """The letter of the other clerk is in the case that goes on, whoever comes first at the folder."""
-        from wexagraph.app import merging
+        from wexagraph.app.cases import merging
 
         real = merging._file_all
         calls: list[int] = []

@@ -54,7 +54,7 @@ class Stopping(RunTest):
     def test_what_begins_anew(self) -> None:
         self.write("in.mbox", mbox(letter()))
         for command in (["list", "in.mbox", "--json"], ["survey", "in.mbox"], ["addresses", "in.mbox"]):
-            with mock.patch("wexagraph.selection.Choice.select", side_effect=KeyboardInterrupt):
+            with mock.patch("wexagraph.selection.choice.Choice.select", side_effect=KeyboardInterrupt):
                 said = self.call_program(*command, code=130).stderr
             self.assertEqual(said.strip(), "wexagraph: interrupted. The same command begins anew.", command)
 

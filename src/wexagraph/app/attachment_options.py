@@ -6,7 +6,10 @@ import os
 from typing import Any
 
 from wexagraph.app.locales import zone_name
-from wexagraph.app.options import DOCUMENT_PAGES, PAGE_DEFAULTS, Plain, filled, page_options, size_of, words
+from wexagraph.app.option_table import ATTACHMENT_FORMS, ATTACHMENTS_ALONE, DOCUMENT_PAGES
+from wexagraph.app.option_values import size_of, words
+from wexagraph.app.options import Plain, filled, page_options
+from wexagraph.app.rows import defaults
 from wexagraph.errors import CallError
 from wexagraph.exports.attachments.documents import ORDERS, DocumentOptions
 from wexagraph.exports.attachments.options import ATTACHMENT_PATTERN, ExtractOptions
@@ -14,25 +17,8 @@ from wexagraph.naming.patterns import NamePattern
 from wexagraph.pages.engines import available
 from wexagraph.pages.options import PageOptions
 
-ATTACHMENT_FORMS = ("native", "pdf")
-ATTACHMENT_DEFAULTS: dict[str, Any] = {name: PAGE_DEFAULTS[name] for name in DOCUMENT_PAGES} | {
-    "zone": None,
-    "as": "native",
-    "bind": None,
-    "order": None,
-    "tag": (),
-    "name": ATTACHMENT_PATTERN,
-    "attached": (),
-    "file-larger": None,
-    "file-smaller": None,
-    "inline": False,
-    "nested": False,
-    "open-zips": False,
-    "once": False,
-    "flat": False,
-    "jobs": None,
-    "cluster": None,
-}
+ATTACHMENT_DEFAULTS = defaults(ATTACHMENTS_ALONE) | {"attached": ()}
+_PAGES = (*(row.name for row in DOCUMENT_PAGES), "zone", "open-zips")
 
 
 def attachment_options(plain: Plain) -> ExtractOptions:
@@ -65,7 +51,7 @@ def _document_options(values: dict[str, Any], wanted: bool) -> DocumentOptions |
         raise CallError("--order says how attachments follow one another in one PDF: it needs --bind message or type.")
     if values["bind"] == "type" and values["name"] != ATTACHMENT_PATTERN and "native" not in values["as"]:
         raise CallError("--name goes not with --bind type: each PDF has the name of its type.")
-    page = {name: values[name] for name in (*DOCUMENT_PAGES, "zone", "open-zips")}
+    page = {name: values[name] for name in _PAGES}
     return DocumentOptions(
         page_options(page | {"attachments": "pages"}),
         engine=available("auto")[0],

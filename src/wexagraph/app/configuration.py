@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.app.accounts import KEYS, VARIABLE, Known, added
+from wexagraph.app.rows import BUILT_IN
 from wexagraph.errors import CallError
 from wexagraph.toml import line_of, mending, wrong
 
@@ -18,19 +19,6 @@ _TABLES = ("options", "sources", "accounts", "notices")
 NEVER = frozenset(
     {"help", "config", "version", "into", "id", "set", "save", "csv", "json", "afterwards", "yes", "dry-run"}
 )
-_HARMLESS = frozenset(
-    (
-        "zone as name paper landscape margin scale background no-background header footer text-font text-size "
-        "engine attachments open-zips bind unquote run-on flat tag evidence headers property archival show-hidden "
-        "read-back cover no-read-back patience jobs volume-size by-folder inline nested once file-larger "
-        "file-smaller deep folder from to cc with subject body text since before older-than newer-than larger "
-        "smaller keyword seen unseen attached newest except conversation title language register columns column ocr "
-        "index office order"
-    ).split()
-)
-"""What the file of a working folder may set: nothing that names a place, a server, a file elsewhere or a program. Who
-fills a folder with mail for a clerk must not send a password anywhere by it."""
-
 OTHER_SENSE = frozenset([("attachments", "as"), ("attachments", "bind"), ("index", "title")])
 """Options that mean something else on a command than on others: a default for all commands is none of theirs."""
 
@@ -55,11 +43,6 @@ class Setting:
     def where(self) -> str:
         """File and line."""
         return f"{self.path}, line {line_of(self.text, self.table, self.name)}"
-
-    @property
-    def may_be_set(self) -> bool:
-        """Whether the file of a working folder may set the option to this value."""
-        return self.name in _HARMLESS and (self.name != "cover" or self.value in (True, "built-in"))
 
     def wrong(self, what: str, right: list[str] | None = None) -> CallError:
         """The error that says what is wrong with it, with file, line and the nearest of what would be right."""
@@ -108,15 +91,18 @@ class Configuration:
         )
 
 
-def load(named: str | None, is_option: Callable[[str], bool]) -> Configuration:
-    """Read the configuration. `is_option` tells whether any command has an option of a name.
+def load(
+    named: str | None, is_option: Callable[[str], bool], is_safe: Callable[[str], bool] = lambda name: False
+) -> Configuration:
+    """Read the configuration. `is_option` tells whether any command has an option of a name, `is_safe` whether
+    the file of a working folder may set it.
 
     The file `named`, or `wexagraph.toml` of the user's configuration folder and then of the working folder. Raises
     CallError with file, line and the nearest right word where something in it is wrong.
     """
     config = Configuration(accounts=added())
     for path in _files(named):
-        _read(path, is_option, config, trusted=named is not None or path.parent != Path())
+        _read(path, is_option, is_safe, config, trusted=named is not None or path.parent != Path())
     return config
 
 
@@ -131,7 +117,9 @@ def _files(named: str | None) -> list[Path]:
     return [place / NAME for place in places if (place / NAME).is_file()]
 
 
-def _read(path: Path, is_option: Callable[[str], bool], config: Configuration, trusted: bool) -> None:
+def _read(
+    path: Path, is_option: Callable[[str], bool], is_safe: Callable[[str], bool], config: Configuration, trusted: bool
+) -> None:
     try:
         text = path.read_text("utf-8")
         content = tomllib.loads(text)
@@ -162,7 +150,8 @@ def _read(path: Path, is_option: Callable[[str], bool], config: Configuration, t
         # a table in the table is for one command
         for name, each in value.items() if isinstance(value, dict) else [(key, value)]:
             setting = Setting(name, each, path, text, key if isinstance(value, dict) else "")
-            if not trusted and name not in NEVER and is_option(name) and not setting.may_be_set:
+            elsewhere = name == "cover" and each not in (True, BUILT_IN)
+            if not trusted and name not in NEVER and is_option(name) and (elsewhere or not is_safe(name)):
                 what = f"{name} is taken from the user's own configuration folder, or from a file named with --config"
                 raise setting.wrong(what)
             config.options.append(setting)

@@ -10,13 +10,12 @@ from wexagraph.exports.options import IndexOptions
 from wexagraph.files import open_regular
 from wexagraph.messages.filetypes import recognise
 
-INDEX_DEFAULTS: dict[str, Any] = {"office": "", "office-picture": None}
 _MOST_PICTURE = 500_000
 _PICTURES = frozenset(["image/png", "image/jpeg", "image/gif", "image/webp"])
 
 
 def index_options(values: dict[str, Any], language: str, title: str = "") -> IndexOptions:
-    """The options of a page to browse; `values` has those of `INDEX_DEFAULTS`. Raises CallError."""
+    """The options of a page to browse; `values` has `office` and `office-picture`. Raises CallError."""
     picture = values["office-picture"]
     return IndexOptions(title, values["office"] or "", _picture(picture) if picture else None, language)
 

@@ -14,8 +14,11 @@ from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
-from wexagraph.app.index_options import INDEX_DEFAULTS, index_options
+from wexagraph.app.index_options import index_options
 from wexagraph.app.locales import language_code, scan_languages, usual_paper, zone_name
+from wexagraph.app.option_table import EXPORT, PAGE_OPTIONS
+from wexagraph.app.option_values import attachment_ways, margins, paper, percent, words
+from wexagraph.app.rows import BUILT_IN, defaults
 from wexagraph.app.secrets import Prompt, secret
 from wexagraph.errors import CallError
 from wexagraph.exports.options import ATTACHMENTS as ALONE
@@ -25,69 +28,16 @@ from wexagraph.naming.paths import REGISTERS
 from wexagraph.naming.patterns import DEFAULT_PATTERN, NamePattern, TextPattern
 from wexagraph.pages.options import (
     ALLOWED,
-    ATTACHMENTS,
-    FOOTER,
-    PAPERS,
     PROPERTIES,
     PROPERTY_NAMES,
     Cover,
     Lock,
-    Margins,
     PageOptions,
-    paper_size,
 )
-from wexagraph.selection.criteria import parse_size
 
 Plain = Mapping[str, Any]
 """Options by their names on the command line, without the dashes in front; what is not named has its default."""
-PAGE_DEFAULTS: dict[str, Any] = {
-    "zone": None,
-    "attachments": "embed",
-    "open-zips": False,
-    "paper": None,
-    "landscape": False,
-    "margin": 18,
-    "scale": "100%",
-    "background": True,
-    "header": "",
-    "footer": FOOTER,
-    "text-font": "",
-    "text-size": 9.4,
-    "cover": None,
-    "evidence": False,
-    "headers": False,
-    "property": (),
-    "archival": False,
-    "password": None,
-    "owner-password": None,
-    "allow": None,
-    "show-hidden": False,
-    "read-back": True,
-    "language": None,
-    "ocr": None,
-}
-DOCUMENT_PAGES = ("paper", "landscape", "margin", "header", "footer", "property", "archival", "language", "ocr")
-"""Options of pages that PDFs of attachments alone have too."""
-EXPORT_DEFAULTS: dict[str, Any] = PAGE_DEFAULTS | {
-    "as": "pdf",
-    "register": "csv",
-    "name": None,
-    "bind": None,
-    "title": None,
-    "unquote": False,
-    "run-on": False,
-    "remote-images": False,
-    "remote-host": (),
-    "tag": (),
-    "flat": False,
-    "engine": "auto",
-    "patience": 30.0,
-    "jobs": None,
-    "cluster": None,
-    "index": False,
-    **INDEX_DEFAULTS,
-}
-BUILT_IN = "built-in"
+PAGE_DEFAULTS, EXPORT_DEFAULTS = defaults(PAGE_OPTIONS), defaults(EXPORT)
 _OCR_PATIENCE = 4 * 3600.0  # a page of its own has a limit in pages/scans
 _MOST_TEMPLATE = 1_000_000
 _MOST_PICTURE = 20_000_000
@@ -204,94 +154,6 @@ def filled(plain: Plain, defaults: dict[str, Any]) -> dict[str, Any]:
             near = get_close_matches(name, defaults, n=1)
             raise CallError(f"there is no option {name!r}." + (f" Did you mean {near[0]}?" if near else ""))
     return defaults | dict(plain)
-
-
-def words(value: Any, known: tuple[str, ...], what: str, alone: str = "") -> tuple[str, ...]:
-    """Words out of a list, several with commas or in a sequence; `alone` goes with no other. Raises CallError."""
-    texts = value if isinstance(value, list | tuple) else [value]
-    chosen = [word for text in texts for word in str(text).replace(" ", "").lower().split(",") if word]
-    listed = ", ".join(known)
-    for word in chosen:
-        if word not in known:
-            raise CallError(f"{word!r} is not a {what}. Possible are: {listed}.")
-    if not chosen:
-        raise CallError(f"no {what} is named. Possible are: {listed}.")
-    if alone in chosen and len(set(chosen)) > 1:
-        raise CallError(f"{alone} goes with no other.")
-    return tuple(dict.fromkeys(chosen))
-
-
-def attachment_ways(value: Any) -> dict[str, tuple[str, ...]]:
-    """The ways of attachments, each with the names or media types that it is for (none: all). Raises CallError.
-
-    "embed,pages" are two ways; "pages:*.pdf,*.docx" is one for two kinds of names.
-    """
-    ways: dict[str, list[str]] = {}
-    for text in value if isinstance(value, list | tuple) else [value]:
-        way = ""
-        for word in filter(None, map(str.strip, str(text).split(","))):
-            head, colon, kind = word.partition(":")
-            if not (head.lower() in ATTACHMENTS or (way and ways[way][-1])):
-                words(head, ATTACHMENTS, "way with attachments")  # raises
-            if head.lower() not in ATTACHMENTS:
-                ways[way].append(word)
-                continue
-            way = head.lower()
-            if colon and not kind.strip():
-                raise CallError(f"{word!r} names nothing behind the colon. pages:*.pdf makes pages of PDFs alone.")
-            ways.setdefault(way, []).append(kind.strip())
-    if not ways:
-        words("", ATTACHMENTS, "way with attachments")  # raises
-    if "none" in ways and len(ways) > 1:
-        raise CallError("none goes with no other.")
-    return {way: () if "" in kinds else tuple(dict.fromkeys(kinds)) for way, kinds in ways.items()}
-
-
-def paper(value: Any) -> str:
-    """A paper by its name, or width x height in millimetres. Raises CallError."""
-    text = str(value).lower().replace(" ", "").removesuffix("mm")
-    try:
-        paper_size(text)
-    except ValueError as error:
-        raise CallError(
-            f"{value!r} is not a paper size. There are {', '.join(PAPERS)}, or width x height in millimetres: 100x150."
-        ) from error
-    return text
-
-
-def margins(value: Any) -> Margins:
-    """Margins in millimetres: one for all sides, or four: top, right, bottom, left. Raises CallError."""
-    if isinstance(value, Margins):
-        return value
-    try:
-        lengths = [float(length) for length in (value if isinstance(value, list | tuple) else str(value).split(","))]
-    except ValueError:
-        lengths = []
-    if len(lengths) not in (1, 4) or not all(5 <= length <= 60 for length in lengths):
-        raise CallError(
-            "--margin takes millimetres from 5 to 60: one for all sides (20), "
-            "or top, right, bottom and left (20,25,20,25)."
-        )
-    return Margins(*(lengths * 4 if len(lengths) == 1 else lengths))
-
-
-def percent(value: Any) -> float:
-    """A scale in percent. Raises CallError."""
-    try:
-        number = float(str(value).strip().removesuffix("%"))
-    except ValueError:
-        number = 0
-    if not 40 <= number <= 250:
-        raise CallError(f"{value!r} is not a scale between 40% and 250%.")
-    return number
-
-
-def size_of(value: str | None, option: str) -> int | None:
-    """A size in bytes; None where none is given. Raises CallError."""
-    try:
-        return parse_size(value) if value else None
-    except CallError as error:
-        raise CallError(f"{option}: {error}") from error
 
 
 def _lock(values: Plain, prompt: Prompt | None) -> Lock | None:

@@ -9,6 +9,8 @@ from pathlib import Path
 from typing import Any
 
 from wexagraph.app.cases.records import case_of
+from wexagraph.app.option_table import REGISTER
+from wexagraph.app.rows import defaults
 from wexagraph.errors import CallError
 from wexagraph.exports.register import filed_beside
 from wexagraph.languages import ENGLISH, language
@@ -23,7 +25,7 @@ from wexagraph.tables.living.table import STATE, Listing, TopUp
 from wexagraph.tables.message_columns import ONLY_FILED, WORKING, Row, column_of, columns_named, listings, own_column
 from wexagraph.text import one_line
 
-REGISTER_DEFAULTS: dict[str, Any] = {"columns": None, "column": (), "zone": None}
+REGISTER_DEFAULTS = defaults(REGISTER)
 
 
 @dataclass

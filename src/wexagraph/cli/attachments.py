@@ -9,15 +9,11 @@ from typing import TYPE_CHECKING, Any
 import click
 from click.core import ParameterSource
 
-from wexagraph.app.attachment_options import ATTACHMENT_FORMS
-from wexagraph.app.options import DOCUMENT_PAGES
+from wexagraph.app.option_table import ATTACHMENTS_ALONE, DOCUMENT_PAGES
 from wexagraph.cli.calls import Printers, carry_out
-from wexagraph.cli.paging import document_paging, words_option
+from wexagraph.cli.options import options
 from wexagraph.cli.parameters import (
-    CLUSTER,
-    JOBS,
     SOURCE,
-    ZONE,
     afterwards_option,
     choosing,
     into_option,
@@ -25,8 +21,6 @@ from wexagraph.cli.parameters import (
 )
 from wexagraph.cli.reports import SHOWN, amount, counted, print_place, print_planned
 from wexagraph.errors import CallError
-from wexagraph.exports.attachments.documents import BINDINGS, ORDERS
-from wexagraph.exports.attachments.options import ATTACHMENT_PATTERN
 from wexagraph.text import one_line
 
 if TYPE_CHECKING:
@@ -37,46 +31,7 @@ if TYPE_CHECKING:
 @SOURCE
 @choosing
 @into_option("The folder for the files; it is made if need be.")
-@words_option(
-    "--as",
-    "forms",
-    known=ATTACHMENT_FORMS,
-    what="form",
-    default=("native",),
-    show_default=True,
-    metavar="FORMS",
-    help="native: its own bytes. pdf: a PDF of it, with the properties of its message. Both with a comma.",
-)
-@click.option(
-    "--name",
-    "pattern",
-    metavar="PATTERN",
-    default=ATTACHMENT_PATTERN,
-    show_default=True,
-    help="Name pattern; `/` in it makes folders.",
-)
-@click.option("--file-larger", metavar="SIZE", help="Only attachments larger than: 20KB, 5MB.")
-@click.option("--file-smaller", metavar="SIZE", help="Only attachments smaller than.")
-@click.option("--inline", is_flag=True, help="Also pictures of the layout, such as logos.")
-@click.option("--nested", is_flag=True, help="Also attachments of messages inside messages.")
-@click.option("--open-zips", is_flag=True, help="Also the files in ZIPs.")
-@click.option("--flat", is_flag=True, help="Do not repeat the source's folders below DIR.")
-@click.option(
-    "--bind", type=click.Choice(BINDINGS), help="With pdf: one PDF of those of each message, or of each type."
-)
-@words_option(
-    "--order",
-    known=ORDERS,
-    what="order",
-    metavar="WORDS",
-    help="With --bind: how they follow one another: name, date, type; the first counts first. Else as they came.",
-)
-@click.option("--tag", "tags", multiple=True, metavar="WORD", help="With pdf: a keyword of each PDF. Repeatable.")
-@document_paging
-@click.option("--once", is_flag=True, help="Write identical files once.")
-@ZONE
-@JOBS
-@CLUSTER
+@options(*ATTACHMENTS_ALONE)
 @afterwards_option("whose attachments are stored and read back")
 @reporting
 @click.pass_context
@@ -86,16 +41,17 @@ def command(context: click.Context, source: str, into: str, **values: Any) -> in
     --attached NAME|TYPE takes those attachments alone. The same command again writes only what is missing. DIR holds a
     register (attachments.csv) and checksums (manifest-sha256.txt), and may hold an export as well.
     """
-    _check_needless(context, values["forms"])
+    _check_needless(context, values["as"])
     return carry_out(context, "attachments", source, into, values, _PRINTERS)
 
 
 def _check_needless(context: click.Context, forms: tuple[str, ...]) -> None:
     """Raise CallError where an option of PDFs is named and none are to be made."""
+    of_pdfs = {*(row.name for row in DOCUMENT_PAGES), "bind", "order", "tag", "cluster"}
     for option in context.command.params:
         name = max(option.opts, key=len).removeprefix("--")
         given = context.get_parameter_source(option.name or "") == ParameterSource.COMMANDLINE
-        if given and "pdf" not in forms and name in (*DOCUMENT_PAGES, "bind", "order", "tag", "cluster"):
+        if given and "pdf" not in forms and name in of_pdfs:
             raise CallError(f"--{name} is for PDFs of attachments: it needs --as pdf, or --as native,pdf.")
 
 

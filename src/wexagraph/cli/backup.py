@@ -10,11 +10,10 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from wexagraph.app.option_table import BACKUP
 from wexagraph.cli.calls import Printers, carry_out
-from wexagraph.cli.paging import OCR
+from wexagraph.cli.options import options
 from wexagraph.cli.parameters import (
-    CLUSTER,
-    JOBS,
     SOURCE,
     afterwards_option,
     choosing,
@@ -32,13 +31,7 @@ if TYPE_CHECKING:
 @SOURCE
 @choosing
 @into_option("The folder of the backup; it is made if need be.")
-@click.option("--volume-size", default="1GB", show_default=True, metavar="SIZE", help="A volume is at most this large.")
-@click.option(
-    "--lock", is_flag=True, help="A new backup: locked with a passphrase, asked for or in WEXAGRAPH_PASSPHRASE."
-)
-@OCR
-@JOBS
-@CLUSTER
+@options(*BACKUP)
 @afterwards_option("that a fresh verification has proved in the backup")
 @reporting
 @click.pass_context

@@ -13,7 +13,8 @@ import click
 from wexagraph.app.cases.records import Records
 from wexagraph.cli.case_packing import pack_one, unpack_one
 from wexagraph.cli.exits import OK, SOME_FAILED
-from wexagraph.cli.parameters import CSV, JSON, RECORDS, REFERENCE, named, records_of, together
+from wexagraph.cli.options import together
+from wexagraph.cli.parameters import CSV, JSON, RECORDS, REFERENCE, named, records_of
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.session import at_a_terminal
 from wexagraph.cli.terminal import machine_output, make_console, make_table

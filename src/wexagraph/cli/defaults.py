@@ -9,6 +9,7 @@ import click
 from click.core import ParameterSource
 
 from wexagraph.app.configuration import NEVER, OTHER_SENSE, Configuration, Setting
+from wexagraph.cli.options import RowOption
 from wexagraph.text import one_line
 
 
@@ -25,6 +26,12 @@ def known_options(context: click.Context) -> dict[str, list[tuple[str, click.Com
                     if option.startswith("--"):
                         known.setdefault(option[2:], []).append((name, command, parameter))
     return known
+
+
+def is_safe(context: click.Context, name: str) -> bool:
+    """Whether the file of a working folder may set an option, on each command that has it."""
+    known = (option for _, _, option in known_options(context)[name])
+    return all(isinstance(option, RowOption) and option.row.safe for option in known)
 
 
 @cache

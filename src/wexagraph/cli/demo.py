@@ -5,13 +5,16 @@ from __future__ import annotations
 import os
 import shlex
 import shutil
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import click
 
 from wexagraph.app.orders.running import PLACE
+from wexagraph.app.rows import ZONE
 from wexagraph.cli.main import COMMANDS, cli
+from wexagraph.cli.options import option
 from wexagraph.errors import TargetError
 from wexagraph.text import one_line
 
@@ -22,7 +25,7 @@ _MARK = "made-by-wexagraph-demo"
 @click.option(
     "--into", default="saltmere", show_default=True, metavar="DIR", help="Where the mailbox and the files go."
 )
-@click.option("--zone", default="Europe/Lisbon", show_default=True, metavar="ZONE", help="Time zone for the example.")
+@option(replace(ZONE, help="Time zone for the example.", default="Europe/Lisbon", shown=True))
 @click.pass_context
 def command(context: click.Context, into: str, zone: str) -> int:
     """Make the Saltmere demo mailbox and run the full example on it.

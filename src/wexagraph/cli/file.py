@@ -10,21 +10,17 @@ import click
 
 from wexagraph.app.cases.filing import COLUMNS, FilingReport, Placed
 from wexagraph.app.cases.records import records_folder
+from wexagraph.app.option_table import FILE
 from wexagraph.cli.calls import call_of, run_call
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
-from wexagraph.cli.paging import OCR
+from wexagraph.cli.options import options
 from wexagraph.cli.parameters import (
-    INDEX_PAGE,
-    JOBS,
-    RECORDS,
     SOURCE,
-    ZONE,
     choosing,
     reporting,
 )
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.terminal import machine_output, make_console, make_table
-from wexagraph.exports.options import BINDINGS
 from wexagraph.tables.columns import heading, row
 from wexagraph.text import one_line
 
@@ -34,30 +30,10 @@ _SHOWN, _UNFILED = 50, 12
 @click.command("file")
 @SOURCE
 @choosing
-@click.option("--case", "reference", metavar="REF", help="Into this case.")
-@click.option("--by-plan", is_flag=True, help="Each where the file plan says.")
-@RECORDS
-@click.option(
-    "--as",
-    metavar="FORMATS",
-    help="Which files each message becomes; pdf,eml where nothing says otherwise. As on export.",
-)
-@click.option("--name", metavar="PATTERN", help="Name pattern; {case} and {case_title} are fields as well.")
-@click.option("--bind", type=click.Choice(BINDINGS), help="One PDF for each of these, with contents and bookmarks.")
-@click.option("--title", metavar="PATTERN", help="What each PDF is called, on its pages and in its name.")
-@click.option("--cover", metavar="TEMPLATE", help="With a cover sheet: built-in, or a template of yours.")
-@click.option("--attachments", metavar="HOW", help="embed, pages, beside, zip or none, as on export.")
-@OCR
-@click.option("--archival", is_flag=True, default=None, help="PDF/A-3b, checked after writing.")
-@click.option("--register", metavar="FORMS", help="The table in the case's folder: csv, xlsx, both, or none.")
-@INDEX_PAGE
-@click.option("--tag", multiple=True, metavar="WORD", help="A tag besides those of the case. Repeatable.")
-@click.option("--reopen", is_flag=True, help="Open a closed case again where something new belongs to it.")
+@options(*FILE)
 @click.option(
     "--unfiled", is_flag=True, help="Print the IDs of what fits no case on standard output, and nothing else."
 )
-@ZONE
-@JOBS
 @reporting
 @click.pass_context
 def command(

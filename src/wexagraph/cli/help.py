@@ -4,73 +4,10 @@ from __future__ import annotations
 
 import click
 
+from wexagraph.app.rows import RUN, SECTIONS
+from wexagraph.cli.options import RowOption
 from wexagraph.errors import CallError
 
-SECTIONS: dict[str, tuple[str, ...]] = {
-    "Which messages": (
-        *("folder", "from", "to", "cc", "with", "subject", "body", "text", "since", "before", "older-than"),
-        *(
-            "newer-than",
-            "larger",
-            "smaller",
-            "keyword",
-            "seen",
-            "attached",
-            "id",
-            "set",
-            "conversation",
-            "newest",
-            "except",
-        ),
-        *("as-of", "follow-links", "salvage"),
-    ),
-    "Which files": (
-        *(
-            "into",
-            "as",
-            "name",
-            "flat",
-            "bind",
-            "order",
-            "title",
-            "unquote",
-            "run-on",
-            "tag",
-            "register",
-            "columns",
-            "column",
-            "attachments",
-            "open-zips",
-            "ocr",
-            "by-folder",
-            "index",
-            "office",
-            "office-picture",
-        ),
-        *("file-larger", "file-smaller", "inline", "nested", "once", "volume-size", "lock"),
-    ),
-    "The page": (
-        *(
-            "paper",
-            "landscape",
-            "margin",
-            "scale",
-            "background",
-            "header",
-            "footer",
-            "text-font",
-            "text-size",
-            "zone",
-            "language",
-        ),
-        *("show-hidden", "remote-images", "remote-host", "engine", "patience", "read-back"),
-    ),
-    "The PDF as a record": (
-        *("cover", "evidence", "headers", "property", "archival", "password", "owner-password", "allow"),
-    ),
-}
-"""Which option stands in which section; all others are of the run."""
-_LAST = "The run"
 EXAMPLES: dict[str, tuple[str, ...]] = {
     "folders": ("wexagraph folders mailbox", "wexagraph folders @office --csv"),
     "list": ("wexagraph list mailbox --from ines --since 2026-03", "wexagraph list @office --attached '*.pdf' --csv"),
@@ -168,18 +105,12 @@ class _Dressed(click.Command):
 
 
 def _sections(command: click.Command, context: click.Context, formatter: click.HelpFormatter) -> None:
-    home = {name: section for section, names in SECTIONS.items() for name in names}
-    rows: dict[str, list[tuple[int, tuple[str, str]]]] = {section: [] for section in (*SECTIONS, _LAST)}
+    rows: dict[str, list[tuple[str, str]]] = {section: [] for section in SECTIONS}
     for parameter in command.get_params(context):
         record = parameter.get_help_record(context)
         if record is not None and isinstance(parameter, click.Option):
-            name = max(parameter.opts, key=len).removeprefix("--")
-            section = home.get(name, _LAST)
-            place = SECTIONS[section].index(name) if section in SECTIONS else 0
-            rows[section].append((place, record))
-    filled = {
-        section: [row for _, row in sorted(its, key=lambda item: item[0])] for section, its in rows.items() if its
-    }
+            rows[parameter.row.section if isinstance(parameter, RowOption) else RUN].append(record)
+    filled = {section: its for section, its in rows.items() if its}
     for section, its in filled.items():
         with formatter.section(section if len(filled) > 1 else "Options"):
             formatter.write_dl(its)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -11,10 +12,12 @@ import click
 from wexagraph.app.index_options import index_options
 from wexagraph.app.locales import language_code
 from wexagraph.app.options import export_options
+from wexagraph.app.rows import FILES, LANGUAGE, Option
 from wexagraph.backups.bag import is_backup
 from wexagraph.cli.calls import run_call
 from wexagraph.cli.exits import OK
 from wexagraph.cli.export import print_export
+from wexagraph.cli.options import option, options
 from wexagraph.cli.parameters import (
     JOBS,
     JSON,
@@ -30,7 +33,6 @@ from wexagraph.cli.parameters import (
 from wexagraph.cli.reports import conclude, counted, print_json
 from wexagraph.errors import CallError
 from wexagraph.exports.options import IndexOptions
-from wexagraph.languages import LANGUAGES
 from wexagraph.naming.paths import FILE_PLAN, INDEX
 from wexagraph.records.calls import Call
 from wexagraph.text import one_line
@@ -41,11 +43,18 @@ _EVERY = 5.0
 @click.command("index")
 @SOURCE
 @choosing
-@click.option("--into", metavar="DIR", help="Of a backup or a mailbox: the folder for the copy that can be browsed.")
-@click.option("--title", metavar="TEXT", default="", help="What the page is called; the folder's name where none is.")
+@options(
+    Option(
+        "into",
+        "Of a backup or a mailbox: the folder for the copy that can be browsed.",
+        metavar="DIR",
+        section=FILES,
+    ),
+    Option("title", "What the page is called; the folder's name where none is.", "", None, "TEXT", FILES, safe=True),
+)
 @OFFICE_NAME
 @OFFICE_PICTURE
-@click.option("--language", type=click.Choice(LANGUAGES), show_default="the system's", help="Of labels and dates.")
+@option(replace(LANGUAGE, help="Of labels and dates."))
 @ZONE
 @JOBS
 @QUIET

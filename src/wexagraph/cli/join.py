@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import click
 
-from wexagraph.app.commands.backup import volume_size
+from wexagraph.app.commands.backup import volume_size as size_of
+from wexagraph.app.rows import VOLUME_SIZE
+from wexagraph.cli.options import option
 from wexagraph.cli.parameters import CSV, DRY_RUN, FOLDER, JSON
 from wexagraph.cli.reports import counted, print_as_csv, print_json, print_planned, refuse_csv
 from wexagraph.cli.session import ask_passphrase
@@ -13,25 +17,18 @@ from wexagraph.text import one_line
 
 @click.command("join")
 @FOLDER
-@click.option(
-    "--volume-size",
-    "limit",
-    default="1GB",
-    show_default=True,
-    metavar="SIZE",
-    help="A volume is at most this large; those of less than half are joined.",
-)
+@option(replace(VOLUME_SIZE, help="A volume is at most this large; those of less than half are joined."))
 @DRY_RUN
 @CSV
 @JSON
-def command(folder: str, limit: str, dry_run: bool, as_csv: bool, as_json: bool) -> int:
+def command(folder: str, volume_size: str, dry_run: bool, as_csv: bool, as_json: bool) -> int:
     """Join the small volumes of the backup in DIR into few. The old ones go only when the new ones are proved."""
     from wexagraph.backups.join import join
 
     refuse_csv(as_csv, dry_run, "manifest-sha256.txt lists what a backup holds")
     report = join(
         folder,
-        volume_size(limit),
+        size_of(volume_size),
         tell=lambda text: click.echo(f"wexagraph: {text}", err=True),
         ask=ask_passphrase(),
         dry=dry_run,

@@ -12,7 +12,9 @@ from typing import Any
 import click
 
 from wexagraph.app.locales import zone_name
+from wexagraph.app.rows import FILES, Option
 from wexagraph.cli.exits import OK, SOME_FAILED
+from wexagraph.cli.options import option
 from wexagraph.cli.parameters import CSV, JSON, SOURCE, ZONE, choosing, make_choice, opened, say_troubles
 from wexagraph.cli.terminal import machine_output
 from wexagraph.errors import CallError
@@ -40,7 +42,7 @@ _SENT = re.compile(
 @SOURCE
 @choosing
 @ZONE
-@click.option("--columns", metavar="NAMES", help="These alone, in this order: date,to,subject.")
+@option(Option("columns", "These alone, in this order: date,to,subject.", metavar="NAMES", section=FILES, safe=True))
 @CSV
 @JSON
 @click.pass_context

@@ -124,10 +124,10 @@ def cli(context: click.Context, config: str | None) -> None:
         click.echo(FIRST_STEPS)
         return
     from wexagraph.app.configuration import load
-    from wexagraph.cli.defaults import known_options, set_defaults
+    from wexagraph.cli.defaults import is_safe, known_options, set_defaults
     from wexagraph.cli.session import Session
 
-    configuration = load(config, lambda name: name in known_options(context))
+    configuration = load(config, lambda name: name in known_options(context), lambda name: is_safe(context, name))
     set_defaults(context, configuration)
     context.obj = Session(configuration)
 

@@ -8,10 +8,14 @@ import sys
 from collections.abc import Callable, Iterable
 from contextlib import contextmanager
 from datetime import datetime
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any
 
 import click
 from click.shell_completion import CompletionItem
+
+from wexagraph.app import rows
+from wexagraph.app.rows import CHOICE, FILES, Flag, Number, Option
+from wexagraph.cli.options import F, option, together
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -20,19 +24,6 @@ if TYPE_CHECKING:
     from wexagraph.reports import Report
     from wexagraph.selection.choice import Choice
     from wexagraph.sources.base import Source
-
-F = TypeVar("F", bound=Callable[..., Any])
-
-
-def together(*options: Callable[[F], F]) -> Callable[[F], F]:
-    """Several options as one decorator, in the order in which help names them."""
-
-    def decorate(command: F) -> F:
-        for option in reversed(options):
-            command = option(command)
-        return command
-
-    return decorate
 
 
 def named(context: click.Context, parameter: click.Parameter, value: str) -> str:
@@ -82,16 +73,9 @@ def _folders(context: click.Context, parameter: click.Parameter, incomplete: str
 SOURCE = click.argument("source", metavar="SOURCE", callback=named, shell_complete=_names)
 BACKUP = click.argument("backup", metavar="BACKUP", callback=named)
 FOLDER = click.argument("folder", metavar="DIR", callback=named)
-RECORDS = click.option("--records", metavar="DIR", help="The records folder; else WEXAGRAPH_RECORDS, or as configured.")
+RECORDS = option(rows.RECORDS)
 REFERENCE = click.argument("reference", metavar="REF", callback=named)
-ZONE = click.option(
-    "--zone",
-    metavar="ZONE",
-    help="Time zone for dates in names and pages: an IANA name such as Europe/Lisbon, or `sender` for the message's "
-    "own offset.  [default: this machine's]",
-)
-
-
+ZONE = option(rows.ZONE)
 JSON = click.option("--json", "as_json", is_flag=True, help="JSON on standard output.")
 CSV = click.option("--csv", "as_csv", is_flag=True, help="CSV on standard output.")
 
@@ -100,19 +84,8 @@ def _cores(context: click.Context, _: click.Parameter, value: int | None) -> int
     return value or os.cpu_count() or 1
 
 
-JOBS = click.option(
-    "--jobs",
-    type=click.IntRange(1, 256),
-    callback=_cores,
-    metavar="N",
-    help="Worker processes.  [default: the machine's cores]",
-)
-CLUSTER = click.option(
-    "--cluster", metavar="ADDRESS", help="Work on a Dask cluster: the address of its scheduler, tcp://host:8786."
-)
-INDEX_PAGE = click.option("--index", is_flag=True, help="A page to browse in the folder: index.html, for any browser.")
-OFFICE_NAME = click.option("--office", metavar="NAME", default="", help="The office's name, on the page to browse.")
-OFFICE_PICTURE = click.option("--office-picture", metavar="FILE", help="Its picture there: PNG, JPEG, GIF or WebP.")
+JOBS = option(rows.JOBS, callback=_cores)
+INDEX_PAGE, OFFICE_NAME, OFFICE_PICTURE = map(option, (rows.INDEX_PAGE, rows.OFFICE_NAME, rows.OFFICE_PICTURE))
 DRY_RUN = click.option("--dry-run", is_flag=True, help="Say what would be written and done, and do nothing.")
 QUIET = click.option("--quiet", is_flag=True, help="Say nothing unless something is new or wrong.")
 NOTIFY = click.option(
@@ -126,20 +99,24 @@ YES = click.option("--yes", is_flag=True, help="Do not ask before --afterwards c
 
 def into_option(help: str, metavar: str = "DIR") -> Callable[[F], F]:
     """The option that says where results go."""
-    return click.option("--into", required=True, callback=named, metavar=metavar, help=help)
+    return option(Option("into", help, metavar=metavar, section=FILES), required=True, callback=named)
 
 
 def _keep_as_of(context: click.Context, _: click.Parameter, value: str) -> None:
     context.meta["as_of"] = value
 
 
-AS_OF = click.option(
-    "--as-of",
-    metavar="DATE",
-    default="",
+AS_OF = option(
+    Option(
+        "as-of",
+        "Of a backup: as it was at the end of that day; or `ever`, all it has held.",
+        "",
+        None,
+        "DATE",
+        CHOICE,
+    ),
     expose_value=False,
     callback=_keep_as_of,
-    help="Of a backup: as it was at the end of that day; or `ever`, all it has held.",
 )
 
 
@@ -149,64 +126,75 @@ def _keep_way(context: click.Context, parameter: click.Parameter, value: bool) -
 
 def _way(name: str, help: str) -> Callable[[F], F]:
     """A flag that says how SOURCE is to be opened."""
-    return click.option(name, is_flag=True, expose_value=False, callback=_keep_way, help=help)
+    return option(Option(name, help, False, Flag(), section=CHOICE), expose_value=False, callback=_keep_way)
 
 
-LINKS = _way("--follow-links", "Read what symbolic links to files in SOURCE lead to.")
-SALVAGE = _way("--salvage", "Of a personal folder file: also messages that no folder lists any more.")
-_REPEATED = (
-    *("from", "to", "cc", "with", "subject", "body", "text", "since", "before", "older-than", "newer-than"),
-    *("larger", "smaller", "keyword"),
-)
-_CHOICE = [
-    click.option(
-        "--folder",
-        "folders",
-        multiple=True,
-        metavar="NAME",
-        shell_complete=_folders,
-        help="Only this folder and what is below it.",
+LINKS = _way("follow-links", "Read what symbolic links to files in SOURCE lead to.")
+SALVAGE = _way("salvage", "Of a personal folder file: also messages that no folder lists any more.")
+_CHOICE = (
+    Option("folder", "Only this folder and what is below it.", None, None, "NAME", CHOICE, many=True, safe=True),
+    Option("from", "A part of the sender's name or address.", None, None, "TEXT", CHOICE, many=True, safe=True),
+    Option("to", "A part of a recipient's name or address.", None, None, "TEXT", CHOICE, many=True, safe=True),
+    Option("cc", "The same for Cc.", None, None, "TEXT", CHOICE, many=True, safe=True),
+    Option("with", "The same for sender or any recipient.", None, None, "TEXT", CHOICE, many=True, safe=True),
+    Option("subject", "A part of the subject.", None, None, "TEXT", CHOICE, many=True, safe=True),
+    Option("body", 'Words of the text; "in quotes" side by side.', None, None, "TEXT", CHOICE, many=True, safe=True),
+    Option(
+        "text",
+        "The same in the text, any header field, or names of attachments.",
+        metavar="TEXT",
+        section=CHOICE,
+        many=True,
+        safe=True,
     ),
-    click.option("--from", multiple=True, metavar="TEXT", help="A part of the sender's name or address."),
-    click.option("--to", multiple=True, metavar="TEXT", help="A part of a recipient's name or address."),
-    click.option("--cc", multiple=True, metavar="TEXT", help="The same for Cc."),
-    click.option("--with", multiple=True, metavar="TEXT", help="The same for sender or any recipient."),
-    click.option("--subject", multiple=True, metavar="TEXT", help="A part of the subject."),
-    click.option("--body", multiple=True, metavar="TEXT", help='Words of the text; "in quotes" side by side.'),
-    click.option(
-        "--text", multiple=True, metavar="TEXT", help="The same in the text, any header field, or names of attachments."
+    Option(
+        "since",
+        "Dated that day or later: 2026-03-14, yesterday, 30d.",
+        metavar="DATE",
+        section=CHOICE,
+        many=True,
+        safe=True,
     ),
-    click.option("--since", multiple=True, metavar="DATE", help="Dated that day or later: 2026-03-14, yesterday, 30d."),
-    click.option("--before", multiple=True, metavar="DATE", help="Dated earlier than that day."),
-    click.option("--older-than", multiple=True, metavar="AGE", help="Dated longer ago than: 30d, 6w, 18m, 2y."),
-    click.option("--newer-than", multiple=True, metavar="AGE", help="Dated since so long ago."),
-    click.option("--larger", multiple=True, metavar="SIZE", help="Larger than: 20KB, 5MB."),
-    click.option("--smaller", multiple=True, metavar="SIZE", help="Smaller than."),
-    click.option("--keyword", multiple=True, metavar="WORD", help="Bears this keyword or flag."),
-    click.option("--seen/--unseen", default=None, help="Only read, or only unread, messages."),
-    click.option(
-        "--attached",
-        multiple=True,
-        is_flag=False,
-        flag_value="*",
+    Option("before", "Dated earlier than that day.", None, None, "DATE", CHOICE, many=True, safe=True),
+    Option("older-than", "Dated longer ago than: 30d, 6w, 18m, 2y.", None, None, "AGE", CHOICE, many=True, safe=True),
+    Option("newer-than", "Dated since so long ago.", None, None, "AGE", CHOICE, many=True, safe=True),
+    Option("larger", "Larger than: 20KB, 5MB.", None, None, "SIZE", CHOICE, many=True, safe=True),
+    Option("smaller", "Smaller than.", None, None, "SIZE", CHOICE, many=True, safe=True),
+    Option("keyword", "Bears this keyword or flag.", None, None, "WORD", CHOICE, many=True, safe=True),
+    Option("seen", "Only read, or only unread, messages.", None, Flag("unseen"), section=CHOICE, safe=True),
+    Option(
+        "attached",
+        "Has an attachment; or one of this name or type: '*.xlsx', 'image/*'.",
         metavar="[NAME|TYPE]",
-        help="Has an attachment; or one of this name or type: '*.xlsx', 'image/*'.",
+        section=CHOICE,
+        many=True,
+        bare="*",
+        safe=True,
     ),
-    click.option("--id", "ids", multiple=True, metavar="ID", help="These messages; `-` reads IDs from standard input."),
-    click.option("--set", "sets", multiple=True, metavar="NAME", help="The messages of a set that `pick` has kept."),
-    click.option("--conversation", metavar="ID", help="The whole conversation of that message, in all folders."),
-    click.option("--newest", type=click.IntRange(min=1), metavar="N", help="The N newest of what is left."),
-    click.option(
-        "--except",
-        "exceptions",
-        multiple=True,
+    Option("id", "These messages; `-` reads IDs from standard input.", None, None, "ID", CHOICE, many=True),
+    Option("set", "The messages of a set that `pick` has kept.", None, None, "NAME", CHOICE, many=True),
+    Option(
+        "conversation",
+        "The whole conversation of that message, in all folders.",
+        metavar="ID",
+        section=CHOICE,
+        safe=True,
+    ),
+    Option("newest", "The N newest of what is left.", None, Number(1), "N", CHOICE, safe=True),
+    Option(
+        "except",
+        "Leave out, e.g. 'from=*@list.example'.",
         metavar="CRITERION=VALUE",
-        help="Leave out, e.g. 'from=*@list.example'.",
+        section=CHOICE,
+        many=True,
+        safe=True,
     ),
-]
-
-
-choosing = together(*_CHOICE, AS_OF, LINKS, SALVAGE)
+)
+choosing = together(
+    option(_CHOICE[0], shell_complete=_folders),
+    *(option(row) for row in _CHOICE[1:]),
+    *(AS_OF, LINKS, SALVAGE),
+)
 """Gives a command the options of the choice."""
 reporting = together(DRY_RUN, QUIET, CSV, JSON)
 """Gives a command the options of how it tells of its run, and of only telling."""
@@ -223,17 +211,16 @@ def make_choice(values: dict[str, Any], zone: str | None) -> Choice:
     """The choice that the options say, its days counted in a zone. Raises CallError."""
     from wexagraph.selection.choice import Choice
 
-    plain = {name: given for name in (*_REPEATED, "attached") if (given := values.get(name.replace("-", "_")))}
+    plain = {row.name: given for row in _CHOICE if (given := values.get(row.name.replace("-", "_")))}
+    for name in ("seen", "id", "set"):
+        plain.pop(name, None)
     if values.get("seen") is not None:
         plain["seen" if values["seen"] else "unseen"] = True
-    for name, key in (("folder", "folders"), ("except", "exceptions"), ("newest", "newest"), ("conversation",) * 2):
-        if values.get(key):
-            plain[name] = values[key]
-    ids = _ids(values.get("ids") or ())
-    if values.get("sets"):
+    ids = _ids(values.get("id") or ())
+    if values.get("set"):
         from wexagraph.app.sets import ids_of_sets
 
-        ids = (ids or frozenset()) | ids_of_sets(values["sets"])
+        ids = (ids or frozenset()) | ids_of_sets(values["set"])
     return Choice.from_dict(plain | {"zone": zone} | ({"id": ids} if ids is not None else {}))
 
 
@@ -256,10 +243,10 @@ def _ids(given: tuple[str, ...]) -> frozenset[str] | None:
 def plain_values(context: click.Context, values: dict[str, Any], names: Iterable[str]) -> dict[str, Any]:
     """The options of a call as plain data: those of `names`, by their names on the command line."""
     named: dict[str, Any] = {}
-    for option in context.command.params:
-        if isinstance(option, click.Option) and option.name in values:
-            for text in option.opts:
-                named[text.removeprefix("--")] = values[option.name]
+    for parameter in context.command.params:
+        if isinstance(parameter, click.Option) and parameter.name in values:
+            for text in parameter.opts:
+                named[text.removeprefix("--")] = values[parameter.name]
     return {name: named[name] for name in names if name in named}
 
 

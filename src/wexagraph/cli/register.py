@@ -6,14 +6,15 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from wexagraph.app.option_table import REGISTER
 from wexagraph.cli.calls import Printers, carry_out
+from wexagraph.cli.options import options
 from wexagraph.cli.parameters import (
     DRY_RUN,
     JSON,
     NOTIFY,
     QUIET,
     SOURCE,
-    ZONE,
     choosing,
     into_option,
 )
@@ -28,14 +29,7 @@ if TYPE_CHECKING:
 @SOURCE
 @choosing
 @into_option("The table: .xlsx or .csv.", "FILE")
-@click.option("--columns", metavar="NAMES", help="What it has of each message, in this order: date,from,subject,files.")
-@click.option(
-    "--column",
-    multiple=True,
-    metavar="HEADING",
-    help="A column of your own: 'Due date', or filled by a pattern: 'Year={date:%Y}'. Repeatable.",
-)
-@ZONE
+@options(*REGISTER)
 @NOTIFY
 @DRY_RUN
 @QUIET

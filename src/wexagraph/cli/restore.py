@@ -10,9 +10,11 @@ from typing import Any
 import click
 
 from wexagraph.app.locales import zone_name
+from wexagraph.app.rows import FILES, Flag, Option
 from wexagraph.backups.restore import restore
 from wexagraph.backups.source import BackupSource
 from wexagraph.cli.backup import running
+from wexagraph.cli.options import option
 from wexagraph.cli.parameters import BACKUP, CSV, DRY_RUN, JSON, choosing, into_option, make_choice, opened
 from wexagraph.cli.progress import Display, stoppable
 from wexagraph.cli.reports import conclude, print_as_csv, print_plan, print_sums, refuse_csv
@@ -35,7 +37,11 @@ from wexagraph.text import one_line, size
     "else a folder for EML files.",
     "TARGET",
 )
-@click.option("--by-folder", is_flag=True, help="With an mbox: one a folder, below a folder of that name.")
+@option(
+    Option(
+        "by-folder", "With an mbox: one a folder, below a folder of that name.", False, Flag(), section=FILES, safe=True
+    )
+)
 @DRY_RUN
 @CSV
 @JSON

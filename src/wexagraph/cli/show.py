@@ -7,7 +7,9 @@ import hashlib
 import click
 
 from wexagraph.app.locales import zone_name
+from wexagraph.app.rows import Flag, Option
 from wexagraph.cli.listing import find
+from wexagraph.cli.options import option
 from wexagraph.cli.parameters import AS_OF, LINKS, SALVAGE, SOURCE, ZONE, opened
 from wexagraph.cli.terminal import make_console, make_table
 from wexagraph.errors import CallError
@@ -26,7 +28,7 @@ from wexagraph.text import lines, one_line, size
 @AS_OF
 @LINKS
 @SALVAGE
-@click.option("--headers", is_flag=True, help="All header fields, as they were written.")
+@option(Option("headers", "All header fields, as they were written.", False, Flag(), safe=True))
 @click.pass_context
 def command(context: click.Context, source: str, id: str, zone: str | None, headers: bool) -> None:
     """One message of SOURCE: its headers, its text, its parts. `wexagraph list` gives the ID."""

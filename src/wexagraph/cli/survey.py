@@ -9,7 +9,9 @@ from typing import Any
 import click
 
 from wexagraph.app.locales import zone_name
+from wexagraph.app.rows import FILES, Option
 from wexagraph.cli.exits import OK, SOME_FAILED
+from wexagraph.cli.options import option
 from wexagraph.cli.parameters import CSV, JSON, SOURCE, ZONE, choosing, make_choice, opened, say_troubles
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.terminal import machine_output, make_console, make_table
@@ -29,7 +31,7 @@ _BAR, _SHOWN = 40, 8
 @SOURCE
 @choosing
 @ZONE
-@click.option("--into", metavar="FILE", help="Draw it as one page: .png, .svg or .pdf.")
+@option(Option("into", "Draw it as one page: .png, .svg or .pdf.", metavar="FILE", section=FILES))
 @CSV
 @JSON
 @click.pass_context

@@ -9,8 +9,10 @@ from pathlib import Path
 import click
 
 from wexagraph.app.cases.proving import is_records, verified, verified_records
+from wexagraph.app.rows import Flag, Option
 from wexagraph.backups.bag import BAGIT
 from wexagraph.cli.exits import OK, SOME_FAILED
+from wexagraph.cli.options import option
 from wexagraph.cli.parameters import FOLDER, JOBS, JSON
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.session import ask_passphrase
@@ -24,7 +26,7 @@ _SHOWN = 50
 
 @click.command("verify")
 @FOLDER
-@click.option("--deep", is_flag=True, help="Of a backup: unpack every message, resolve every list entry, too.")
+@option(Option("deep", "Of a backup: unpack every message, resolve every list entry, too.", False, Flag(), safe=True))
 @click.option(
     "--repair", metavar="SOURCE", help="Of a backup: mend it, from another copy of it or from the mailbox it is of."
 )

@@ -8,13 +8,15 @@ from typing import Any
 from wexagraph.app.afterwards import clear
 from wexagraph.app.commands.base import Command, Job
 from wexagraph.app.locales import language_code, scan_languages
+from wexagraph.app.option_table import BACKUP
+from wexagraph.app.rows import defaults
 from wexagraph.app.secrets import passphrase
 from wexagraph.errors import CallError
 from wexagraph.reports import Report
 from wexagraph.selection.criteria import parse_size
 from wexagraph.sources.base import Stored
 
-BACKUP_DEFAULTS: dict[str, Any] = {"volume-size": "1GB", "lock": False, "jobs": None, "cluster": None, "ocr": None}
+BACKUP_DEFAULTS = defaults(BACKUP)
 LEAST_VOLUME, MOST_VOLUME = 1_000_000, 4_000_000_000
 
 

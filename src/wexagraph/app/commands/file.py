@@ -8,11 +8,13 @@ from typing import Any
 from wexagraph.app.cases.filing import FILE_DEFAULTS, file_messages
 from wexagraph.app.cases.records import Records, user_name
 from wexagraph.app.commands.base import ZONE, Command, Job
+from wexagraph.app.option_table import BY_PLAN, CASE, RECORDS, REOPEN
 from wexagraph.app.options import export_options
+from wexagraph.app.rows import defaults
 from wexagraph.errors import CallError
 from wexagraph.reports import Report
 
-FILE_CALL_DEFAULTS: dict[str, Any] = {**FILE_DEFAULTS, "case": None, "by-plan": False, "records": None, "reopen": False}
+FILE_CALL_DEFAULTS = FILE_DEFAULTS | defaults((CASE, BY_PLAN, RECORDS, REOPEN))
 
 
 def _file(job: Job) -> Report:
