@@ -91,7 +91,7 @@ def _described(row: Option) -> dict[str, Any]:
 
 def _of(words: Words) -> Callable[[Any], tuple[str, ...]]:
     def read(value: Any) -> tuple[str, ...]:
-        from wexagraph.app.options import words as read_words
+        from wexagraph.app.option_values import words as read_words
 
         return read_words(value, words.known, words.what, words.alone)
 
