@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ctypes
+import io
 import json
 import re
 import subprocess
@@ -17,6 +18,7 @@ from statistics import median
 from tempfile import TemporaryDirectory
 from typing import Any, NamedTuple
 
+import pikepdf
 import pypdfium2
 import pypdfium2.raw as pdfium
 
@@ -107,12 +109,7 @@ def compare(name: str, ours: list[Word], theirs: list[Word]) -> Score:
 def placed_after_fit(ours: list[Word], theirs: list[Word], width: float) -> tuple[int, int]:
     """How many of their words we have in the same order, and how many of those stand in place: across within 2 % of the
     width after one straight fit of the page, and down from the word before within 2 %."""
-    pairs: list[tuple[Word, Word]] = []
-    matcher = SequenceMatcher(
-        None, [_letters(w.text) for w in theirs], [_letters(w.text) for w in ours], autojunk=False
-    )
-    for a, b, size in matcher.get_matching_blocks():
-        pairs += [(theirs[a + step], ours[b + step]) for step in range(size)]
+    pairs = paired(ours, theirs)
     if not pairs:
         return 0, 0
     slope, right, _ = fit(pairs)
@@ -122,6 +119,15 @@ def placed_after_fit(ours: list[Word], theirs: list[Word], width: float) -> tupl
         good += abs(slope * our.x + right - their.x) <= _NEAR * width and abs(step) <= _NEAR * width
         before = (their, our)
     return len(pairs), good
+
+
+def paired(ours: list[Word], theirs: list[Word]) -> list[tuple[Word, Word]]:
+    """Their words with ours, in the same order."""
+    matcher = SequenceMatcher(
+        None, [_letters(w.text) for w in theirs], [_letters(w.text) for w in ours], autojunk=False
+    )
+    blocks = matcher.get_matching_blocks()
+    return [(theirs[a + step], ours[b + step]) for a, b, size in blocks for step in range(size)]
 
 
 def fit(pairs: list[tuple[Word, Word]]) -> tuple[float, float, float]:
@@ -264,12 +270,64 @@ def origins(pdf: bytes) -> list[Word]:
     return out
 
 
+class Area(NamedTuple):
+    """A rectangle that is live: left, top, right, bottom in points from the left top corner, and where it leads."""
+
+    left: float
+    top: float
+    right: float
+    bottom: float
+    target: str
+
+
+def areas(pdf: bytes) -> list[Area]:
+    """The live areas of a PDF on one sheet, but for those without extent."""
+    found = []
+    with pikepdf.open(io.BytesIO(pdf)) as document:
+        page = document.pages[0]
+        height = float(page.mediabox[3])
+        for annotation in page.get("/Annots", []):
+            if annotation.get("/Subtype") == "/Link" and "/A" in annotation and "/URI" in annotation.A:
+                left, low, right, high = sorted_box([float(value) for value in annotation.Rect])
+                if right - left > 1 and high - low > 1:
+                    found.append(Area(left, height - high, right, height - low, str(annotation.A.URI).rstrip("/")))
+    return found
+
+
+def sorted_box(box: list[float]) -> tuple[float, float, float, float]:
+    return min(box[0], box[2]), min(box[1], box[3]), max(box[0], box[2]), max(box[1], box[3])
+
+
+def live_areas(ours: list[Area], theirs: list[Area], place: tuple[float, float, float]) -> int:
+    """How many of their areas are live in ours: at 13 of 16 points of each, after one straight fit of the page and moved
+    by as much as the same link lies lower or higher in ours, lies a link of ours that leads to the same place."""
+    slope, right, below = place
+    fitted = [
+        Area(s * slope + right, t * slope + below, r * slope + right, b * slope + below, u) for s, t, r, b, u in ours
+    ]
+    live = 0
+    for area in theirs:
+        same = [one for one in fitted if one.target == area.target]
+        points = [
+            (area.left + (area.right - area.left) * x, area.top + (area.bottom - area.top) * y)
+            for x in (0.1, 0.37, 0.63, 0.9)
+            for y in (0.1, 0.37, 0.63, 0.9)
+        ]
+        shifts = [0.0, *(one.top - area.top for one in same), *(one.bottom - area.bottom for one in same)]
+        live += any(
+            sum(any(o.left <= x <= o.right and o.top <= y + shift <= o.bottom for o in same) for x, y in points) >= 13
+            for shift in shifts
+            if abs(shift) < 400
+        )
+    return live
+
+
 def by_origins(folder: Path, names: list[str]) -> list[Score]:
     """The same files by another judge: where letters begin on their lines, in Chromium's PDF of today and in ours.
 
     Faces that Chromium makes bold by itself are fonts of Type 3, whose height `pdftotext` tells wrongly.
     """
-    scores = []
+    scores, links = [], list[tuple[str, int, int]]()
     with Chromium() as browser:
         browser.as_on_screen()
         for name in names:
@@ -280,10 +338,24 @@ def by_origins(folder: Path, names: list[str]) -> list[Score]:
             begin = re.match(r"(?is)\s*(<!--.*?-->\s*)*<!doctype[^>]*>", shown)
             at = begin.end() if begin else 0
             face = '<style>html{font-family:"Liberation Sans"}</style>'
-            theirs = origins(browser.sheet(shown[:at] + face + shown[at:], 174, 4960))
-            ours = [word for word in origins(pdf_of(page_of(html))) if word.y < 13_800]
+            their_pdf, our_pdf = browser.sheet(shown[:at] + face + shown[at:], 174, 4960), pdf_of(page_of(html))
+            theirs = origins(their_pdf)
+            ours = [word for word in origins(our_pdf) if word.y < 13_800]
             matched, placed = placed_after_fit(ours, theirs, OPTIONS.content_width * 0.75)
             scores.append(Score(name, len(theirs), matched, placed))
+            place = fit(paired(ours, theirs) or [(Word("", 0, 0), Word("", 0, 0))])
+            wanted = areas(their_pdf)
+            links.append((name, len(wanted), live_areas(areas(our_pdf), wanted, place)))
+    live, count = sum(each[2] for each in links), sum(each[1] for each in links)
+    rows = [[name, str(wanted), str(live)] for name, wanted, live in links if live < wanted]
+    rows.append(
+        [f"all {sum(bool(each[1]) for each in links)} with links", str(count), f"{live} ({live / max(count, 1):.1%})"]
+    )
+    table(
+        f"Fidelity: {folder.name}, live areas of links",
+        ["with dead ones, and all", "areas of the browser", "live"],
+        rows,
+    )
     total = sum(score.words for score in scores)
     rows = [
         [s.name, str(s.words), f"{100 * s.placed / s.words:.1f} %"]

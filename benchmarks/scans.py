@@ -15,7 +15,7 @@ import pypdfium2
 from benchmarks.measure import seconds, table
 from tests.scanned import ENGLISH, GERMAN, Drawn, file_of, page
 from tests.test_scans import words_of
-from wexagraph.pages.scans import cleaning
+from wexagraph.pages.scans import recognise
 from wexagraph.pages.scans.engines import recogniser
 from wexagraph.pages.scans.recognise import pictures_without_text, with_words
 
@@ -42,7 +42,7 @@ def main() -> None:
         taken = time.perf_counter() - started
         with pypdfium2.PdfDocument(content) as document:
             drawn_page = document[0].render(scale=300 / 72, grayscale=True).to_pil()
-        level = cleaning.levelled(cleaning.cleaned(drawn_page, cleaning.is_grainy(drawn_page)))[0]
+        level = recognise.levelled(recognise.cleaned(drawn_page, recognise.is_grainy(drawn_page)))[0]
         times.append(taken / seconds(lambda level=level, program=program: program.words(level, 300, 600)))  # type: ignore[misc]
         sizes.append(len(scanned.pdf) - len(content))
         read = words_of(scanned.pdf)

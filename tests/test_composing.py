@@ -26,7 +26,7 @@ from wexagraph.languages import Language
 from wexagraph.messages.headers import Header
 from wexagraph.messages.message import Message
 from wexagraph.naming.patterns import Fields, NamePattern, TextPattern
-from wexagraph.pages.composing import covers, provenance, quotes
+from wexagraph.pages.composing import covers, properties, quotes
 from wexagraph.pages.composing.header_footer import HeaderFooter, header_footer
 from wexagraph.pages.composing.properties import CREATOR, Record, described
 from wexagraph.pages.engines import available
@@ -282,25 +282,25 @@ class TheEvidence(unittest.TestCase):
             "from d by <script>; z",
         ]
         block = "".join(f"Received: {line}\n" for line in reversed(received)) + "\n"
-        self.assertEqual(provenance.servers(Header(block.encode())), ["first.example", "second.example", "[192.0.2.7]"])
+        self.assertEqual(properties.servers(Header(block.encode())), ["first.example", "second.example", "[192.0.2.7]"])
         many = "".join(f"Received: by host{n}.example\n" for n in range(500)) + "\n"
-        self.assertEqual(len(provenance.servers(Header(many.encode()))), 20)
+        self.assertEqual(len(properties.servers(Header(many.encode()))), 20)
 
     def test_rows(self) -> None:
         data = letter(more="Message-ID: <x\x1b[31m@y.example>\n")
         arrival = datetime(2026, 3, 15, 8, 0, tzinfo=UTC)
-        origin = provenance.Provenance("/mail", "in", "abc", arrival)
-        rows = dict(provenance.evidence(Message(data), origin, PageOptions(zone="Europe/Lisbon")))
+        origin = properties.Provenance("/mail", "in", "abc", arrival)
+        rows = dict(properties.evidence(Message(data), origin, PageOptions(zone="Europe/Lisbon")))
         self.assertEqual((rows["Folder"], rows["ID there"]), ("in", "abc"))
         self.assertIn("15 March 2026, 08:00", rows["Arrived"])
         self.assertNotIn("\x1b", "".join(rows.values()))
         self.assertEqual(len(rows["SHA-256 of the original"]), 64)
-        self.assertNotIn("Folder", dict(provenance.evidence(Message(data), provenance.Provenance(), PageOptions())))
+        self.assertNotIn("Folder", dict(properties.evidence(Message(data), properties.Provenance(), PageOptions())))
 
     def test_all_fields_as_they_stand(self) -> None:
         header = Header(b"Subject: =?utf-8?q?=C3=BC?=\n folded\nX-Odd: \xff\x1b[1m\nX-Odd: again\n\n")
         self.assertEqual(
-            provenance.all_fields(header),
+            properties.all_fields(header),
             [("Subject", "=?utf-8?q?=C3=BC?= folded"), ("X-Odd", "\ufffd[1m"), ("X-Odd", "again")],
         )
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import io
 import re
 import unittest
@@ -10,6 +11,7 @@ from pathlib import Path
 
 import pikepdf
 import pypdfium2
+import pypdfium2.raw as pdfium
 from fontTools.ttLib import TTFont
 
 import wexagraph
@@ -235,6 +237,32 @@ class ReadBack(ProgramTest):
         self.assertEqual(missing_words("\u05e9\u05dc\u05d5\u05dd", ["\u05dd\u05d5\u05dc\u05e9"]), ([], []))
         self.assertEqual(missing_words("\u0633\u0644\u0627\u0645", ["\u0645\u0644\u0627\u0633"]), ([], []))
 
+    def test_words_that_a_page_or_a_line_breaks(self) -> None:
+        """With the foot of the page between their halves, or on lines of their own among words from right to left."""
+        feet = ["the north-\nTides | Page 1 of 2", "Harbour office\neast quay"]
+        self.assertEqual(missing_words("the north-east quay", feet), ([], []))
+        self.assertEqual(missing_words("the north-west quay", feet), (["north-west"], []))
+        address = "https://saltmere.example/permits/2026/slipway?number=1180&place=east"
+        lines = [
+            "\u05dd\u05d5\u05dc\u05e9 https://saltmere.example/permits/ \u05e0\u05de\u05dc",
+            "?2026/slipway \u05e8\u05e6\u05d9\u05e3",
+            "number=1180&place=east",
+        ]
+        self.assertEqual(missing_words(address, ["\n".join(lines)]), ([], []))
+        for other in (address.replace("slipway", "pilotage"), address[:-4] + "buoy"):
+            self.assertEqual(missing_words(other, ["\n".join(lines)]), ([other], []))
+        words = " ".join(f"north-{n}-quay" if n % 9 == 0 else f"tide{n}" for n in range(2400))
+        for body in (
+            f"<div style='width:500px;border:1px solid'><p>{words}</div>",
+            f"<p dir=rtl>{words} {address * 3}</p>",
+        ):
+            self.assertEqual(pdf_of(body)[1], set())
+
+    def test_a_layout_that_is_given_up_is_noted(self) -> None:
+        pdf, codes = pdf_of("<div style='overflow:hidden;height:6px'>Tide table of the east quay</div>")
+        self.assertIn("layout-simplified", codes)
+        self.assertIn("quay", "".join(char for char, *_ in places(pdf)))
+
     def test_a_picture_drawn_often_leaves_the_page_to_every_reader(self) -> None:
         rows = "".join(f'<p>buoy {n} <img src="cid:buoy"></p>' for n in range(8))
         picture = file("buoy.png", "image/png", png(20, 20), cid="buoy", disposition="inline")
@@ -311,3 +339,139 @@ class ReadBack(ProgramTest):
         self.assertEqual(without_font("a\U0010fffd"), ["\U0010fffd"])
         self.assertIn("private", named("\ue123"))
         self.assertIn("fonts-noto", named("\U00012000"))
+
+
+class Links(unittest.TestCase):
+    """Live areas, asked of pdfium at points of the page."""
+
+    def lead(self, body: str, points: dict[str, tuple[float, float]]) -> dict[str, str]:
+        """Where a reader is led who clicks at points: CSS pixels right and down from the left top corner of the body."""
+        pdf, _ = pdf_of(f'<style>body{{margin:0}}</style><div style="color:#00ff01">X</div>{body}')
+        document = pypdfium2.PdfDocument(pdf)
+        page = document[0]
+        text = page.get_textpage()
+        mark = next(n for n in range(text.count_chars()) if text.get_text_range(n, 1) == "X")
+        left, bottom, _, _ = text.get_charbox(mark, loose=True)
+        led = {}
+        for name, (x, y) in points.items():
+            link = pdfium.FPDFLink_GetLinkAtPoint(page.raw, left + x * 0.75, bottom - y * 0.75)
+            buffer = ctypes.create_string_buffer(200)
+            if link:
+                action = pdfium.FPDFLink_GetAction(link)
+                pdfium.FPDFAction_GetURIPath(document.raw, action, buffer, 200)
+            led[name] = buffer.value.decode()
+        return led
+
+    def test_the_whole_picture_is_live(self) -> None:
+        picture = '<img src="https://x.example/a.png" width=200 height=100 alt="Chart"{}>'
+        link = '<a href="https://saltmere.example/{}">{}</a>'
+        points = {"top": (100, 12), "middle": (100, 50), "foot": (100, 90)}
+        whole = dict.fromkeys(points, "https://saltmere.example/a")
+        for name, body in (
+            ("in a line", link.format("a", picture.format(""))),
+            ("a block", link.format("a", picture.format(' style="display:block"'))),
+            (
+                "by its class",
+                "<style>.b img{display:block}</style><div class=b>" + link.format("a", f"<b>{picture.format('')}</b>"),
+            ),
+            ("a table", link.format("a", "<table width=200 height=100><tr><td>Tide</td></tr></table>")),
+            ("a division", link.format("a", '<div style="height:100px">Tide</div>')),
+        ):
+            with self.subTest(name):
+                self.assertEqual(self.lead(f"<div>{body}</div>", points), whole)
+        beside = f"<div>{link.format('a', picture.format(''))} {link.format('b', 'other')}</div>"
+        self.assertEqual(self.lead(beside, points), whole, "a link of its own beside it changes nothing")
+        mixed = f"<div>{link.format('a', 'Words ' + picture.format(''))}</div>"
+        self.assertEqual(self.lead(mixed, {"middle": (120, 50)}), {"middle": whole["middle"]})
+
+    def test_the_areas_of_a_map(self) -> None:
+        areas = (
+            '<map name="harbour"><area shape=rect coords="10,10,60,40" href="https://saltmere.example/quay">'
+            '<area shape=circle coords="150,50,20" href="https://saltmere.example/buoy">'
+            '<area coords="80,80,90,90" href="javascript:alert(1)"></map>'
+        )
+        picture = '<img src="https://x.example/a.png" usemap="#harbour" width=200 height=100>'
+        points = {"quay": (30, 25), "buoy": (150, 55), "neither": (100, 60), "script": (85, 85)}
+        led = self.lead(f"<div>{picture}</div>{areas}", points)
+        wanted = {name: f"https://saltmere.example/{name}" for name in ("quay", "buoy")}
+        self.assertEqual(led, {**wanted, "neither": "", "script": ""})
+
+
+class Backgrounds(unittest.TestCase):
+    def behind(self, body: str) -> tuple[tuple[int, ...], set[str]]:
+        """The colour right of the letter that begins the body, as pdfium draws it, and the codes of notes."""
+        pdf, codes = pdf_of(body)
+        page = pypdfium2.PdfDocument(pdf)[0]
+        text = page.get_textpage()
+        mark = next(n for n in range(text.count_chars()) if text.get_text_range(n, 1) == "Q")
+        _, bottom, right, _ = text.get_charbox(mark)
+        return page.render().to_pil().getpixel((int(right + 40), int(page.get_height() - bottom - 2))), codes
+
+    def test_the_colour_is_there_where_the_picture_is_not(self) -> None:
+        dark = (0x2A, 0x34, 0x48)
+        for name, style in (
+            ("before", "background: #2a3448 url(https://x.example/a.png) no-repeat center"),
+            ("behind", "background: url('https://x.example/a.png') #2a3448"),
+            ("layers", "background: url(https://x.example/a.png), url(https://x.example/b.png) #2a3448"),
+            ("a gradient over it", "background: linear-gradient(#fff, #000), #2a3448"),
+            ("a variable", "background: var(--dark)"),
+            ("what stands for a variable", "background: var(--none, #2a3448)"),
+        ):
+            for body in (
+                f'<div style="{style};color:#fff">Q</div>',
+                f'<style>.d{{{style}}}</style><div class=d style="color:#fff">Q</div>',
+            ):
+                with self.subTest(name):
+                    self.assertEqual(self.behind(f"<style>:root{{--dark:#2a3448}}</style>{body}")[0], dark)
+        self.assertEqual(
+            self.behind('<div style="background:linear-gradient(90deg,#102030,#304050)">Q</div>')[0], (32, 48, 64)
+        )
+
+    def test_words_that_would_not_be_seen(self) -> None:
+        lost = "background-image:url(https://x.example/a.png)"
+        for ink, noted in (("#fff", True), ("#fdfdf0", True), ("#000", False), ("#777", False)):
+            with self.subTest(ink):
+                shown, codes = self.behind(f'<div style="{lost};color:{ink}">Q</div>')
+                self.assertEqual(("background-missing" in codes, shown == (255, 255, 255)), (noted, not noted))
+        shown, codes = self.behind("<div>Q</div><div style='color:#fff'>Tide</div>")
+        self.assertEqual((shown, codes), ((255, 255, 255), set()), "what the author hides stays as it is")
+
+
+class Widths(unittest.TestCase):
+    def lines(self, body: str) -> int:
+        return len({round(bottom) for bottom in self.feet(body)})
+
+    def feet(self, body: str) -> Iterator[float]:
+        text = pypdfium2.PdfDocument(pdf_of(body)[0])[0].get_textpage()
+        for index in range(text.count_chars()):
+            if text.get_text_range(index, 1) in "qQ":
+                yield text.get_charbox(index, loose=True)[1]
+
+    def test_a_table_of_fixed_layout_in_a_box_that_fits_what_it_holds(self) -> None:
+        words = "quay quick square quota equal quiet"
+        table = f'<table style="table-layout:fixed;width:100%"><tr><td>{words}</td></tr></table>'
+        classed = f"<style>.f{{table-layout:fixed}}</style><table width=100% class=f><tr><td>{words}</td></tr></table>"
+        for around in ("<table><tr><td>{}</td></tr></table>", '<div style="float:left">{}</div>', "<div>{}</div>"):
+            for body in (table, classed):
+                with self.subTest(around):
+                    self.assertEqual(self.lines(around.format(body)), 1)
+        narrow = "<table width=60><tr><td>{}</td></tr></table>"
+        self.assertGreater(self.lines(narrow.format(table)), 3, "a width of the author's own holds")
+
+    def test_lengths_out_of_several(self) -> None:
+        for value, lines in (
+            ("min(100%, 60px)", 5),
+            ("max(10px, 600px)", 1),
+            ("clamp(60px, 5%, 70px)", 5),
+            ("var(--w)", 5),
+            ("calc(100% - 20px)", 1),
+        ):
+            with self.subTest(value):
+                body = f'<style>html{{--w:60px}}</style><div style="width:{value}">quay quick squ quota equal</div>'
+                self.assertAlmostEqual(self.lines(body), lines, delta=0 if lines == 1 else 1)
+
+    def test_the_direction_of_the_whole_document(self) -> None:
+        body = "<!doctype html><html dir=rtl><body><p>Q</p></body></html>"
+        pdf, _ = pdf_of(body)
+        left = next(left for char, left, _, _ in places(pdf) if char == "Q")
+        self.assertGreater(left, 400)

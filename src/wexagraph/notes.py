@@ -43,6 +43,8 @@ CODES = {
     "letters-missing": "no font has some of the letters; boxes stand in their place",
     "body-too-long": "the text is too long for a page; it is whole in the embedded file",
     "body-too-deep": "the layout is nested too deeply and was flattened",
+    "layout-simplified": "the author's layout left words out; the page is set without what did it",
+    "background-missing": "a picture behind text is not in the message; a colour stands in its place",
     "text-only": "the layout could not be made; the page shows the text alone",
     "engine-other": "the page was made by the second engine",
     "page-failed": "no page could be made; the message was written as EML",

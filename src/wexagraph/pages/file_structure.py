@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 import zlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from itertools import accumulate
 from typing import NamedTuple
 
 _TRAILER = re.compile(
@@ -16,7 +17,7 @@ _RESOURCES = re.compile(rb"\n   /(?:Pattern|Shading|XObject) << ((?:/[!-.0-~]+ \
 """References of one kind in a resource dictionary, on one line."""
 _REFERENCE = re.compile(rb"/[!-.0-~]+ \d+ 0 R ")
 _HOLDER = re.compile(
-    rb"<< /Type /ObjStm\s+/Length \d+ 0 R\s+/N (\d+)\s+/First (\d+)\s+/Filter /FlateDecode\s*>>\s*stream\n"
+    rb"<< /Type /ObjStm\s+/Length \d+(?: 0 R)?\s+/N (\d+)\s+/First (\d+)\s+/Filter /FlateDecode\s*>>\s*stream\n"
 )
 
 
@@ -59,20 +60,71 @@ def with_distinct_names(pdf: bytes) -> bytes:
     return _RESOURCES.sub(once, pdf)
 
 
-def object_in_stream(pdf: bytes, number: int) -> bytes | None:
-    """An object out of the object streams of a PDF (ISO 32000-2, section 7.5.7), last stream first."""
-    for holder in reversed(list(_HOLDER.finditer(pdf))):
+class _Held(NamedTuple):
+    """An object stream (ISO 32000-2, section 7.5.7): where its own object begins and ends, its number as written, and
+    the objects in it by their numbers, in their order."""
+
+    begin: int
+    end: int
+    number: bytes
+    objects: dict[int, bytes]
+
+
+def _object_streams(pdf: bytes) -> Iterator[_Held]:
+    for holder in _HOLDER.finditer(pdf):
+        packed = zlib.decompressobj()
         try:
-            content = zlib.decompressobj().decompress(pdf[holder.end() :])
+            content = packed.decompress(pdf[holder.end() :])
         except zlib.error:
-            return None
+            return
         first = int(holder[2])
         head = list(map(int, content[:first].split()))
-        starts = dict(zip(head[::2], head[1::2], strict=False))
-        if number in starts:
-            end = min((at for at in starts.values() if at > starts[number]), default=len(content) - first)
-            return content[first + starts[number] : first + end]
-    return None
+        starts = [*head[1::2], len(content) - first]
+        objects = {
+            number: content[first + start : first + end]
+            for number, start, end in zip(head[::2], starts, starts[1:], strict=False)
+        }
+        begin = pdf.rindex(b"\n", 0, pdf.rindex(b" 0 obj", 0, holder.start())) + 1
+        end = pdf.index(b"endobj", len(pdf) - len(packed.unused_data)) + len(b"endobj")
+        yield _Held(begin, end, pdf[begin : pdf.index(b" ", begin)], objects)
+
+
+def objects_in_streams(pdf: bytes) -> dict[int, bytes]:
+    """The objects in the object streams of a PDF, by their numbers; of one that stands twice, the last."""
+    return {number: content for held in _object_streams(pdf) for number, content in held.objects.items()}
+
+
+def stream_of(pdf: bytes, number: int) -> bytes:
+    """The data of a stream that is packed by Deflate; nothing where it can't be unpacked."""
+    head = re.search(rb"(?:\A|\n)%d 0 obj\s" % number, pdf)
+    start = pdf.find(b"stream\n", head.end()) if head is not None else -1
+    try:
+        return zlib.decompressobj().decompress(pdf[start + 7 :]) if start >= 0 else b""
+    except zlib.error:
+        return b""
+
+
+def with_objects(pdf: bytes, end: Trailer, objects: Mapping[int, bytes]) -> bytes:
+    """The PDF with other content of objects that stand in object streams.
+
+    Raises ValueError where its cross-reference stream can't be read.
+    """
+    changes = []
+    for held in _object_streams(pdf):
+        if not objects.keys() & held.objects.keys():
+            continue
+        contents = [objects.get(number, content).rstrip() + b"\n" for number, content in held.objects.items()]
+        starts = accumulate(map(len, contents[:-1]), initial=0)
+        head = b"\n".join(b"%d %d" % pair for pair in zip(held.objects, starts, strict=True)) + b"\n"
+        data = zlib.compress(head + b"".join(contents))
+        about = b"<< /Type /ObjStm /Length %d /N %d /First %d /Filter /FlateDecode >>" % (
+            len(data),
+            len(contents),
+            len(head),
+        )
+        stream = b"%s 0 obj\n%s\nstream\n%s\nendstream\nendobj" % (held.number, about, data)
+        changes.append(Change(held.begin, held.end, stream))
+    return changed(pdf, end, changes, [])
 
 
 def appended(pdf: bytes, end: Trailer, objects: Mapping[int, bytes]) -> bytes:

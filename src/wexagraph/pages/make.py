@@ -263,6 +263,7 @@ def _set(message: Message, job: Job, setter: Engine, behind: _Behind) -> _Attemp
     """The message as a PDF. Where the layout leaves words out, or the first page empty, it is set again with what may
     be the cause taken away."""
     from wexagraph.pages.checking.actual_text import has_joined_letters, with_actual_text
+    from wexagraph.pages.checking.contrast import unseen_words
     from wexagraph.pages.checking.text_check import read_back, starts_late
     from wexagraph.pages.cleaning.quirks import Relief
     from wexagraph.pages.composing.compose import compose
@@ -298,7 +299,14 @@ def _set(message: Message, job: Job, setter: Engine, behind: _Behind) -> _Attemp
         if not (best.page.rich and any(note.code == "words-missing" for note in best.notes)):
             break
         other = tried(relief)
-        best = other if _missing(other.notes) < _missing(best.notes) else best
+        if _missing(other.notes) < _missing(best.notes):
+            best = other
+            best.notes.append(Note("layout-simplified", relief.value))
+    if best.page.bare and job.options.read_back and (unseen := unseen_words(best.written)):
+        other = tried(Relief.BACKED)
+        if other.notes == best.notes and unseen_words(other.written) < unseen:
+            best = other
+            best.notes.append(Note("background-missing"))
     return best
 
 

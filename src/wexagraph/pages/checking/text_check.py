@@ -5,8 +5,10 @@ from __future__ import annotations
 import io
 import re
 import unicodedata
+from bisect import bisect_left
 from collections import Counter
 from dataclasses import dataclass, field
+from itertools import pairwise
 
 from wexagraph.errors import PageError
 from wexagraph.notes import Note
@@ -25,8 +27,12 @@ _LEFTWARDS = re.compile("([\u0590-\u08ff\ufb1d-\ufdff\ufe70-\ufefc]+)")
 # of Hebrew and Arabic, which are told in an order and in lines of their own
 _VOWEL_SIGNS = re.compile("[\u0591-\u05bd\u05bf-\u05c7\u0610-\u061a\u064b-\u065f\u0670\u06d6-\u06ed]")
 _LAM_ALEF = re.compile("([\u0622\u0623\u0625\u0627])\u0644")
+_NO_LETTERS = re.compile(r"[\W_]+")
 _EDGES = re.compile(r"^\W+|\W+$")
 _PIECE = 12
+_EDGE = 600
+"""Characters at the edges of a page among which a broken word is looked for."""
+_BREAKS = re.compile(r"[-/?&=._,;:\u2010\u2013\u2014](?=\w)")
 _TOLD = 8
 _BEGINNING = 30
 _MOST_SHAPES = 400
@@ -127,7 +133,8 @@ def missing_words(text: str, pages: list[str]) -> tuple[list[str], list[str]]:
     if not rest:
         return [], []
     stream = "".join(shown.split())
-    lost = [word for word, count in rest if not _stands(word, count, stream, len(pages))]
+    ends = _page_ends(pages)
+    lost = [word for word, count in rest if not (_stands(word, count, stream) or _is_broken(word, stream, ends))]
     drawn = []
     if any(map(_VOWEL_SIGNS.search, lost)):
         runs = [_letters(run) for run in _LEFTWARDS.findall(shown.replace("\n", "").replace(_UNMAPPED, ""))]
@@ -158,7 +165,36 @@ def _has_letters(word: str) -> bool:
     return any(unicodedata.category(char)[0] == "L" for char in word)
 
 
-def _stands(word: str, count: int, stream: str, pages: int) -> bool:
+def _page_ends(pages: list[str]) -> list[tuple[str, str]]:
+    """What stands around the end of each page but the last: running lines stand between the halves of a word there."""
+    edges = [("".join(_normal(page[:_EDGE]).split()), "".join(_normal(page[-_EDGE:]).split())) for page in pages]
+    return [(end, beginning) for (_, end), (beginning, _) in pairwise(edges)]
+
+
+def _is_broken(word: str, stream: str, ends: list[tuple[str, str]]) -> bool:
+    """Whether a word stands in pieces: the end of a page or of a line is inside it, and other text between its halves.
+
+    A word may break behind marks, as in a compound or an address; one that is longer than a line anywhere. Pieces of an
+    address that stands in text from right to left lie on lines of their own among words of their neighbours.
+    """
+    breaks = [match.end() for match in _BREAKS.finditer(word)]
+    if any(word[:at] in end and word[at:] in beginning for at in breaks for end, beginning in ends):
+        return True
+    rest = _NO_LETTERS.sub("", word)  # marks where a line ends change their side in text from right to left
+    if len(rest) <= 2 * _PIECE or any(unicodedata.category(sign)[0] == "M" for sign in word):
+        return False
+    letters = _NO_LETTERS.sub("", stream)
+    for _ in range(1 + len(rest) // 8):  # a line of a narrow column holds no more
+        if rest in letters or rest[::-1] in letters:
+            return True
+        length = bisect_left(range(1, len(rest)), True, key=lambda n: rest[:n] not in letters)
+        if not length:
+            return False
+        rest = rest[length:]
+    return False
+
+
+def _stands(word: str, count: int, stream: str) -> bool:
     # a line may end inside the word, and right-to-left words may be told in the order of the page
     if stream.count(word) >= count:
         return True
@@ -168,7 +204,7 @@ def _stands(word: str, count: int, stream: str, pages: int) -> bool:
     if not word.isascii():
         runs = [run for part in _LEFTWARDS.split(word) if (run := _EDGES.sub("", part))]
         if len(runs) > 1:  # each direction is told for itself
-            return all(_stands(run, count, stream, pages) for run in runs)
+            return all(_stands(run, count, stream) for run in runs)
         if sum(map(stream.count, _orders(word))) >= count:
             return True
         # vowel signs may be told beside their letters where these run to the left; in other scripts they count
@@ -176,12 +212,7 @@ def _stands(word: str, count: int, stream: str, pages: int) -> bool:
         letters = "".join(c for c in word if unicodedata.category(c)[0] in kept)
         if sum(map(stream.count, _orders(letters))) >= count:
             return True
-    if len(word) <= 2 * _PIECE:
-        return False
-    # a page ends inside the word, so that the foot of the page stands in it
-    pieces = [word[at : at + _PIECE] for at in range(0, len(word), _PIECE)]
-    lost = sum(piece not in stream and piece[::-1] not in stream for piece in pieces)
-    return lost <= min(pages, max(1, len(pieces) // 4))
+    return False
 
 
 def _normal(text: str) -> str:

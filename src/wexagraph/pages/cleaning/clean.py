@@ -22,6 +22,7 @@ from wexagraph.pages.cleaning.quirks import (
     FILLING,
     MOST_IN_LAYOUT,
     Relief,
+    areas_of,
     escaped,
     has_one_column,
     host,
@@ -30,6 +31,7 @@ from wexagraph.pages.cleaning.quirks import (
     link_target,
     makes_height,
     named_host,
+    substantial,
     target_host,
     without_height,
     without_margins,
@@ -60,6 +62,9 @@ _INLINE = frozenset(
     strong sub sup time tt u var wbr
     """.split()
 )
+_SHRINKING = re.compile(r"(?i)float\s*:\s*(?:left|right)|display\s*:\s*inline-(?:block|table)")
+_BLOCKS = frozenset({"block", "table", "flex", "list-item", "grid"})
+_FIELD_TAGS = frozenset({"input", "textarea", "select", "button"})
 _FIELDS = frozenset("text submit button email number date search tel url".split())
 
 
@@ -67,7 +72,8 @@ _FIELDS = frozenset("text submit button email number date search tel url".split(
 class Clean:
     """Cleaned HTML of a body: a fragment, its style sheet, the text that is to be seen in it, and notes.
 
-    `held` says that some of the text stands in a box that may be too small for it.
+    `held` says that some of the text stands in a box that may be too small for it, `bare` that a picture which was to
+    lie behind text is not there.
     """
 
     html: str
@@ -75,6 +81,7 @@ class Clean:
     text: str
     notes: list[Note]
     held: bool
+    bare: bool
 
 
 @dataclass
@@ -94,7 +101,7 @@ class _State:
 
 class _Place(NamedTuple):
     """Where in the tree we are: depth, inherited presentation, and whether text is out of sight, of no size, held in a
-    box, or in an element that gives lines no height."""
+    box, in an element that gives lines no height, or in a box whose width is that of what it holds (`shrinks`)."""
 
     depth: int = 0
     look: Context = Context()
@@ -105,6 +112,7 @@ class _Place(NamedTuple):
     low: bool = False
     pre: bool = False
     held: bool = False
+    shrinks: bool = False
 
 
 def clean(
@@ -124,6 +132,7 @@ class _Cleaner:
         self.looks = Looks(pictures.resolve, width, scope, show_hidden, relief)
         self.state = _State()
         self.low: frozenset[int] = frozenset()
+        self.areas: dict[str, list[str]] = {}
         self.edges: dict[int, str] = {}
 
     def run(self, html: str) -> Clean:
@@ -140,6 +149,7 @@ class _Cleaner:
             weak = looks.body_rules(body)
             self.low = without_height(tree, html, _INLINE) if self.relief == Relief.NONE else frozenset()
             self.edges = without_margins(tree, html)
+            self.areas = areas_of(tree) if "<area" in html.lower() else {}
             low = body.mem_id in self.low
             state.out.append(lowered(f"<div{looks.body_attributes(body)}>", low))
             state.held = self.sight.in_doubt
@@ -147,7 +157,8 @@ class _Cleaner:
             self._children(body, _Place(look=Context(quirks=in_quirks_mode(html)), low=low, held=held))
             state.out.append("</div>")
         css = "\n".join(filter(None, [weak, looks.presented(), *sheets]))
-        return Clean("".join(state.out), css, "".join(state.text), self._notes(), state.held)
+        bare = looks.lost_background
+        return Clean("".join(state.out), css, "".join(state.text), self._notes(), state.held, bare)
 
     def _children(self, node: LexborNode, place: _Place) -> None:
         child = node.first_child
@@ -182,7 +193,7 @@ class _Cleaner:
         seen = not (place.hidden or place.sizeless)
         if place.pre:
             words = self._without_tabs(words)
-        if seen or self.relief in (Relief.NONE, Relief.UNROLLED):
+        if seen or self.relief in (Relief.NONE, Relief.UNROLLED, Relief.BACKED):
             self.state.out.append(escaped(words, MOST_IN_LAYOUT))
         if seen:
             self.state.text.append(words)
@@ -216,6 +227,18 @@ class _Cleaner:
         if unrolled and tag in _TABULAR:
             attributes = {**attributes, "style": f"{attributes.get('style') or ''};display:block;height:auto"}
         edge = self.edges.get(node.mem_id, "")
+        if tag == "a" and "href" in attributes and self._is_around_blocks(node):
+            # a browser's link is live on the blocks in it, the engine's on its own text alone
+            attributes = {**attributes, "style": f"{attributes.get('style') or ''};display:block"}
+        shrinks = place.shrinks
+        if self.looks.has_fixed_tables and tag not in _INLINE:
+            width = self.sight.declared(node, "width") or (attributes.get("width") or "").strip()
+            if tag == "table" and shrinks and width.endswith("%"):
+                # a browser gives such a table the width that there is, the engine that of its longest word
+                attributes = {**attributes, "style": f"{attributes.get('style') or ''};table-layout:auto !important"}
+            if not width.endswith("%"):
+                own = tag == "table" or _SHRINKING.search(attributes.get("style") or "") is not None
+                shrinks = (shrinks or own) and not width
         if tag == "p" and place.look.quirks and node.css_first("table") is not None:
             # in quirks mode a paragraph may hold a table; in the document that we write, the table would end it
             tag, edge = "div", f"margin-top:1em;margin-bottom:1em;{edge}".rstrip(";")
@@ -232,6 +255,7 @@ class _Cleaner:
             node.mem_id in self.low,
             around.pre or tag == "pre",
             around.held or held,
+            shrinks,
         )
         if tag not in _INLINE:
             state.text.append(" ")
@@ -266,6 +290,24 @@ class _Cleaner:
             state.text.append(" ")
             state.run = 0
 
+    def _is_around_blocks(self, node: LexborNode) -> bool:
+        """Whether an inline element holds blocks, and nothing else that shows."""
+        if self.sight.display_of(node) not in ("", "inline"):
+            return False
+        child, blocks = substantial(node.first_child, "next"), False
+        while child is not None:
+            tag = child.tag or ""
+            if tag == "-text":
+                return False
+            shown = self.sight.display_of(child)
+            inline = tag in _INLINE or tag in _VOID or tag in _FIELD_TAGS
+            if shown in _BLOCKS or not (shown or inline) or (tag in _INLINE and self._is_around_blocks(child)):
+                blocks = True
+            elif tag != "br" and shown != "none":
+                return False
+            child = substantial(child.next, "next")
+        return blocks
+
     def _target(self, node: LexborNode, attributes: dict[str, str | None], place: _Place) -> None:
         """Print where a link leads whose text names another host: a record must show it."""
         link = link_target(attributes.get("href") or "")
@@ -291,7 +333,7 @@ class _Cleaner:
             if written is not None and written > self.width:
                 style = f"height:auto;{style}"  # made narrower to fit, it has to keep its proportions
             more = self.looks.attributes("img", attributes, style, presented)
-            self.state.out.append(f'<img src="{escape(name)}"{more}>')
+            self._picture(f'<img src="{escape(name)}"{more}>', attributes)
             return
         if source.lower().startswith(("http:", "https:", "//")):
             self.state.remote += address not in self.pictures.fetched
@@ -302,7 +344,12 @@ class _Cleaner:
         presented = present("img", attributes, place.look)[0]
         more = self.looks.attributes("img", attributes, style, presented)
         frame = self.pictures.frame(alternative, host(source) or self.pictures.absent, width, height)
-        self.state.out.append(f'<img src="{escape(frame)}"{more}>')
+        self._picture(f'<img src="{escape(frame)}"{more}>', attributes)
+
+    def _picture(self, tag: str, attributes: dict[str, str | None]) -> None:
+        """A picture, with the areas of its map (HTML, section 4.8.14) as links over it."""
+        areas = "".join(self.areas.get((attributes.get("usemap") or "").strip().removeprefix("#"), ()))
+        self.state.out.append(f'<span class="wx-map">{tag}{areas}</span>' if areas else tag)
 
     def _field(self, node: LexborNode, tag: str, place: _Place) -> None:
         """What a form field shows: its value. The field itself goes."""

@@ -5,14 +5,18 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from functools import lru_cache
+from types import MappingProxyType
 from typing import Any, NamedTuple
 
 import tinycss2
 
+from wexagraph.pages.cleaning.backgrounds import is_plain, of_one_colour
 from wexagraph.pages.cleaning.faces import with_known_fonts
+from wexagraph.pages.cleaning.functions import Variables, bounds
 
 Resolve = Callable[[str], str | None]
-"""What a picture's address becomes: the name of a resource of the page, or None where it has to go."""
+"""What a picture's address becomes: the name of a resource of the page; the colour that stands in its place; or None
+where it has to go."""
 
 MOST_PX = 5000
 _PROPERTIES = frozenset(
@@ -36,7 +40,7 @@ _PROPERTIES = frozenset(
     z-index
     """.split()
 )
-_FUNCTIONS = frozenset({"rgb", "rgba", "hsl", "hsla", "calc", "min", "max", "clamp", "linear-gradient"})
+_FUNCTIONS = frozenset({"rgb", "rgba", "hsl", "hsla", "calc"})
 _MOVES = frozenset({"translate", "translatex", "translatey"})
 _LENGTHS = {
     "px": 1.0,
@@ -49,6 +53,7 @@ _LENGTHS = {
     "cm": 37.8,
     "mm": 3.78,
 }
+_SLOW = re.compile(r"(?i)gradient|\b(?:var|min|max|clamp)\(|background[\w-]*\s*:[^;]*,")
 _SIMPLE = re.compile(r"[\w\s:;,.#%!'\"()+/-]*", re.ASCII)
 _NUMBER = re.compile(r"(-?[\d.]+)\s*(px|pt|pc|em|ex|rem|in|cm|mm)?", re.IGNORECASE)
 _SIZES = {
@@ -70,6 +75,7 @@ _MOST_KNOWN = 100_000
 """Characters of a style block that is kept for the next message."""
 _BLOCK_RULES = 20_000
 _DEEPEST = 10
+_WHOLE = frozenset({":root", "html", "body", "*", ":host"})
 _OF_WINDOW = re.compile(r"([\d.]+)vw\b", re.IGNORECASE)
 _SIDEWAYS = frozenset(
     "width min-width max-width margin-left margin-right padding-left padding-right left right".split()
@@ -80,7 +86,7 @@ _MARGIN = re.compile(r"margin(-\w+)?|text-indent|letter-spacing|word-spacing")
 @lru_cache(maxsize=8192)
 def _plain_declarations(style: str) -> str | None:
     """The fast way for the usual style attribute: no escape, comment, bracket or address in it. None where it has."""
-    if not _SIMPLE.fullmatch(style) or "url" in style.lower() or "/*" in style:
+    if not _SIMPLE.fullmatch(style) or "url" in style.lower() or "/*" in style or _SLOW.search(style):
         return None
     quoted = '"' in style or "'" in style
     if quoted and re.search(r"""["'][^"']*[;:()][^"']*["']""", style):
@@ -141,26 +147,42 @@ def _bounded(name: str, value: str) -> str:
     return value
 
 
-def declarations(style: str, resolve: Resolve) -> str:
+def declarations(style: str, resolve: Resolve, variables: Variables = MappingProxyType({})) -> str:
     """A style attribute's declarations that may stay, ready to be written into an attribute or a rule."""
     plain = _plain_declarations(style)
     if plain is not None:
         return plain
     parsed = tinycss2.parse_blocks_contents(style[:20_000], skip_comments=True, skip_whitespace=True)
-    return ";".join(_kept_declarations(parsed, resolve))
+    return ";".join(_kept_declarations(parsed, resolve, variables))
 
 
-def _kept_declarations(parsed: list[Any], resolve: Resolve) -> list[str]:
+def _background(name: str, tokens: list[Any], value: str | None, resolve: Resolve) -> tuple[str, str | None]:
+    """A background as the engine can set it: its property and value."""
+    lost = None
+    for token in tokens:
+        if token.type == "url" or (token.type == "function" and token.lower_name == "url"):
+            lost = resolve(_address(token)) or ""
+    if value is not None and is_plain(tokens) and not (lost or "").startswith("#"):
+        return name, value
+    colour = of_one_colour(name, tokens, lost)
+    if colour is None:
+        return name, None
+    return ("background" if name == "background" else "background-color"), colour
+
+
+def _kept_declarations(parsed: list[Any], resolve: Resolve, variables: Variables = MappingProxyType({})) -> list[str]:
     kept = []
     for node in parsed:
         if node.type != "declaration" or node.lower_name not in _PROPERTIES:
             continue
-        value = _value(node.value, resolve)
-        if value:
-            value = _bounded(node.lower_name, value)
-        if value:
-            value = with_known_fonts(node.lower_name, value)
-            kept.append(f"{node.lower_name}:{value}{' !important' if node.important else ''}")
+        for name, tokens in bounds(node.lower_name, node.value, variables):
+            value = _value(tokens, resolve)
+            if name in ("background", "background-image"):
+                name, value = _background(name, tokens, value, resolve)
+            value = _bounded(name, value) if value else None
+            if value:
+                value = with_known_fonts(name, value)
+                kept.append(f"{name}:{value}{' !important' if node.important else ''}")
     return _placed(kept)
 
 
@@ -193,16 +215,18 @@ def _placed(kept: list[str]) -> list[str]:
     return rest + out
 
 
+def _address(token: Any) -> str:
+    """The address in a `url`."""
+    return token.value if token.type == "url" else "".join(t.value for t in token.arguments if t.type == "string")
+
+
 def _value(tokens: list[Any], resolve: Resolve) -> str | None:
     """A declaration's value written anew, or None where something in it may not stay."""
     out = []
     for token in tokens:
         if token.type == "url" or (token.type == "function" and token.lower_name == "url"):
-            address = (
-                token.value if token.type == "url" else "".join(t.value for t in token.arguments if t.type == "string")
-            )
-            name = resolve(address)
-            if name is None:
+            name = resolve(_address(token))
+            if name is None or name.startswith("#"):
                 return None
             out.append(f'url("{name}")')
         elif token.type == "function":
@@ -252,22 +276,28 @@ def stylesheet(
     resolve: Resolve,
     seen: Callable[[str, str], str] | None = None,
     names: Names | None = None,
+    variables: Variables = MappingProxyType({}),
 ) -> str:
     """A `<style>` block's rules that may stay, each confined to `scope` (a selector of the body) and what is below it.
 
     `seen` is shown each rule's selector and declarations and gives back those to write. `names` are the classes and
-    IDs of the document: rules for others are left out.
+    IDs of the document: rules for others are left out. `variables` are the document's custom properties.
 
     Media queries are decided for a screen `width` CSS pixels wide (Media Queries 4); `@import`, `@font-face`,
     `@page` and all other at-rules go.
     """
     text = re.sub(r"<!--|-->", "", css)[:500_000]
     out = []
-    for rule in (_parsed if len(text) <= _MOST_KNOWN else _parse)(text, width):
+    known = len(text) <= _MOST_KNOWN and "var(" not in text
+    for rule in _parsed(text, width) if known else _parse(text, width, variables):
         wanted = ",".join(s for s, asked in rule.selectors if names is None or _may_match(asked, names))
         if not wanted:
             continue
-        kept = rule.declarations if rule.content is None else ";".join(_kept_declarations(rule.content, resolve))
+        kept = (
+            rule.declarations
+            if rule.content is None
+            else ";".join(_kept_declarations(rule.content, resolve, variables))
+        )
         scoped = _scoped(wanted, scope, names.body if names else frozenset()) if kept else ""
         if scoped:
             out.append(f"{scoped}{{{seen(wanted, kept) if seen is not None else kept}}}")
@@ -278,23 +308,41 @@ def _may_match(asked: Names, names: Names) -> bool:
     return asked.classes <= names.classes and asked.ids <= names.ids
 
 
-def _parse(text: str, width: int) -> list[_Rule]:
+def _parse(text: str, width: int, variables: Variables = MappingProxyType({})) -> list[_Rule]:
     rules: list[_Rule] = []
-    _collect(tinycss2.parse_stylesheet(text, skip_comments=True, skip_whitespace=True), width, 0, rules)
+    parsed = tinycss2.parse_stylesheet(text, skip_comments=True, skip_whitespace=True)
+    _collect(parsed, width, 0, rules, variables)
     return rules
+
+
+def variables_of(css: str) -> Variables:
+    """The custom properties that a style sheet declares: those of the whole document before others."""
+    if "--" not in css:
+        return {}
+    of_all: dict[str, list[Any]] = {}
+    of_some: dict[str, list[Any]] = {}
+    for rule in tinycss2.parse_stylesheet(re.sub(r"<!--|-->", "", css)[:500_000], True, True)[:_BLOCK_RULES]:
+        if rule.type != "qualified-rule":
+            continue
+        selectors = {selector.strip().lower() for selector in tinycss2.serialize(rule.prelude).split(",")}
+        into = of_all if selectors & _WHOLE else of_some
+        for node in tinycss2.parse_blocks_contents(rule.content, skip_comments=True, skip_whitespace=True):
+            if node.type == "declaration" and node.name.startswith("--"):
+                into[node.name] = node.value
+    return of_some | of_all
 
 
 # the same blocks come again in thousands of messages
 _parsed = lru_cache(maxsize=32)(_parse)
 
 
-def _collect(rules: list[Any], width: int, depth: int, collected: list[_Rule]) -> None:
+def _collect(rules: list[Any], width: int, depth: int, collected: list[_Rule], variables: Variables) -> None:
     for rule in rules[:_BLOCK_RULES]:
         if rule.type == "qualified-rule":
             selectors = tuple((s, _names_in(s)) for s in tinycss2.serialize(rule.prelude).split(","))
             content = tinycss2.parse_blocks_contents(rule.content, skip_comments=True, skip_whitespace=True)
             pictured = "url(" in tinycss2.serialize(rule.content).lower()
-            declarations = "" if pictured else ";".join(_kept_declarations(content, lambda _: None))
+            declarations = "" if pictured else ";".join(_kept_declarations(content, lambda _: None, variables))
             if pictured or declarations:
                 collected.append(_Rule(selectors, declarations, content if pictured else None))
         elif (
@@ -305,7 +353,7 @@ def _collect(rules: list[Any], width: int, depth: int, collected: list[_Rule]) -
             and media_applies(tinycss2.serialize(rule.prelude), width)
         ):
             inner = tinycss2.parse_rule_list(rule.content, skip_comments=True, skip_whitespace=True)
-            _collect(inner, width, depth + 1, collected)
+            _collect(inner, width, depth + 1, collected, variables)
 
 
 def _names_in(selector: str) -> Names:

@@ -119,6 +119,17 @@ class Sight:
                 values[name] = value
         return _judged(values)
 
+    def display_of(self, node: LexborNode) -> str:
+        """How an element is displayed by the author's styles; "" where they say nothing."""
+        return self.declared(node, "display")
+
+    def declared(self, node: LexborNode, name: str) -> str:
+        """What the author's styles say of an element; "" where they say nothing. `name` is one of HIDING."""
+        sheet = self._sheet.get(node.mem_id, {}).get(name) if self._sheet else None
+        own = re.findall(rf"(?i)(?:^|;)\s*{name}\s*:\s*([^;]+)", node.attributes.get("style") or "")
+        value = sheet[3] if sheet and (not own or sheet[0]) else own[-1] if own else ""
+        return value.replace("!important", "").strip().lower()
+
 
 @lru_cache(maxsize=4096)
 def _inline(style: str) -> Seen:

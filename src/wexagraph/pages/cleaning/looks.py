@@ -4,11 +4,20 @@ from __future__ import annotations
 
 import re
 from html import escape
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
-from wexagraph.pages.cleaning.css import Names, Resolve, declarations, media_applies, stylesheet, without_holding
+from wexagraph.pages.cleaning.backgrounds import STAND_IN
+from wexagraph.pages.cleaning.css import (
+    Names,
+    Resolve,
+    declarations,
+    media_applies,
+    stylesheet,
+    variables_of,
+    without_holding,
+)
 from wexagraph.pages.cleaning.hidden import HIDING, Rule, without_hiding
 from wexagraph.pages.cleaning.presentational_hints import (
     KEPT_NUMBERS,
@@ -64,7 +73,8 @@ class Looks:
         self.resolve, self.width, self.scope = resolve, width, scope
         self.show_hidden, self.relief = show_hidden, relief
         self.hiding: list[Rule] = []
-        self._headed = self._fixed = False
+        self._headed = self._fixed = self.lost_background = self.has_fixed_tables = False
+        self._variables: dict[str, list[Any]] = {}
         self._classes: dict[str, str] = {}
         self._known: dict[tuple[object, ...], Opened] = {}
 
@@ -74,7 +84,20 @@ class Looks:
         self._fixed = tree.css_first("pre, code, kbd, samp, tt") is not None
         styles = tree.css("style")
         names = _names_of(tree) if styles else Names()
+        for style in styles:
+            self._variables |= variables_of(style.text())
+        self.has_fixed_tables = any("fixed" in style.text() for style in styles) or (
+            tree.css_first("table[style*='fixed']") is not None
+        )
         return [self._sheet(style.text(), style.attributes.get("media") or "all", names) for style in styles]
+
+    def _background(self, address: str) -> str | None:
+        """A picture of a style: its name; where it is not there, the colour that is to stand in its place, if any."""
+        name = self.resolve(address)
+        if name is None and address.strip():
+            self.lost_background = True
+            return STAND_IN if self.relief == Relief.BACKED else None
+        return name
 
     def presented(self) -> str:
         """Rules for what attributes say, weaker than any of the author's."""
@@ -83,7 +106,9 @@ class Looks:
     def _sheet(self, css: str, media: str, names: Names) -> str:
         if not media_applies(media, self.width):
             return ""
-        return stylesheet(css, f".{self.scope} .wx-body", self.width, self.resolve, self._seen, names)
+        return stylesheet(
+            css, f".{self.scope} .wx-body", self.width, self._background, self._seen, names, self._variables
+        )
 
     def _seen(self, selector: str, rules: str) -> str:
         rules = without_hiding(rules) if self.show_hidden else rules
@@ -113,9 +138,9 @@ class Looks:
         margins = body_margins(attributes)
         if margins:
             rules.append(f".{self.scope} .wx-body{{{margins}}}")
-        picture = self.resolve(attributes.get("background") or "")
-        if picture:
-            rules.append(f'.{self.scope}{{background-image:url("{picture}")}}')
+        picture = self._background(attributes.get("background") or "")
+        if picture and not (picture.startswith("#") and "bgcolor" in attributes):
+            rules.append(f".{self.scope}{{{_behind(picture)}}}")
         return "".join(rules)
 
     def body_attributes(self, body: LexborNode) -> str:
@@ -125,7 +150,8 @@ class Looks:
         style = self.style_of(body)
         if style:
             text += f' style="{escape(style)}"'
-        direction = (attributes.get("dir") or "").lower()
+        root = body.parent.attributes if body.parent is not None else {}
+        direction = (attributes.get("dir") or root.get("dir") or "").lower()
         return text + (f' dir="{direction}"' if direction in ("rtl", "ltr") else "")
 
     def style_of(self, node: LexborNode) -> str:
@@ -133,7 +159,7 @@ class Looks:
         return self._style(node.attributes)
 
     def _style(self, attributes: dict[str, str | None]) -> str:
-        style = declarations(attributes.get("style") or "", self.resolve)
+        style = declarations(attributes.get("style") or "", self._background, self._variables)
         style = handed_on(style, self._headed, self._fixed)
         return self._relieved(without_hiding(style) if self.show_hidden else style)
 
@@ -168,9 +194,9 @@ class Looks:
         out = []
         classes = _classes(given.get("class") or "") if given else ""
         if given and "background" in given:
-            picture = self.resolve(given["background"] or "")
-            if picture:
-                presented = ";".join(filter(None, [presented, f'background-image:url("{picture}")']))
+            picture = self._background(given["background"] or "")
+            if picture and not (picture.startswith("#") and "bgcolor" in given):
+                presented = ";".join(filter(None, [presented, _behind(picture)]))
         if presented:
             known = self._classes
             classes = f"{known.setdefault(presented, f'{self.scope}-{len(known)}')} {classes}".rstrip()
@@ -198,6 +224,11 @@ class Looks:
         if style:
             out.append(f' style="{escape(style)}"')
         return "".join(out)
+
+
+def _behind(picture: str) -> str:
+    """The declaration of a picture, or of the colour that stands for one, behind an element."""
+    return f"background-color:{picture}" if picture.startswith("#") else f'background-image:url("{picture}")'
 
 
 def lowered(tag: str, low: bool) -> str:

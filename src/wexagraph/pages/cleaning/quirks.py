@@ -39,6 +39,8 @@ _BODY_MARGINS = {
     "left": ("marginwidth", "leftmargin"),
 }
 _MOST_LEVELS = 30
+_MOST_AREAS = 200
+_COORDINATE = re.compile(r"\d{1,5}(?:\.\d+)?")
 # what may make a line lower than the element around it would
 _LOWER = "font[size], big, small, code, kbd, samp, tt, [style*='font'], img"
 # the style sheet of the page gives these no height, and what stands in them its own
@@ -99,9 +101,9 @@ def makes_height(node: LexborNode, tag: str | None, inline: frozenset[str]) -> b
         return _has_text(node)
     if tag != "br":
         return False
-    before = _substantial(node.prev, "prev")
+    before = substantial(node.prev, "prev")
     while before is not None and before.tag in inline and not (_has_text(before) or before.css_first("img, br")):
-        before = _substantial(before.prev, "prev")
+        before = substantial(before.prev, "prev")
     return before is None or before.tag not in {"-text", "img", *inline}
 
 
@@ -119,16 +121,16 @@ def without_margins(tree: LexborHTMLParser, html: str) -> dict[int, str]:
         return {}
     rules: dict[int, str] = {}
     for box in tree.css("body, td, th"):
-        first = _substantial(box.first_child, "next")
+        first = substantial(box.first_child, "next")
         if first is not None and first.tag in _WITH_MARGINS:
             rules[first.mem_id] = "margin-top:0"
-        last = _substantial(box.last_child, "prev") if box.tag != "body" else None
+        last = substantial(box.last_child, "prev") if box.tag != "body" else None
         if last is not None and last.tag == "p":
             rules[last.mem_id] = ";".join(filter(None, [rules.get(last.mem_id), "margin-bottom:0"]))
     return rules
 
 
-def _substantial(node: LexborNode | None, way: str) -> LexborNode | None:
+def substantial(node: LexborNode | None, way: str) -> LexborNode | None:
     """The node itself or the next one that is more than white space or a comment."""
     while node is not None:
         tag = node.tag or "-"
@@ -173,6 +175,7 @@ class Relief(Enum):
 
     NONE = "as written"
     UNROLLED = "layout tables of one column as blocks, which break where a row does not"
+    BACKED = "a colour in place of background pictures that are not there"
     UNHELD = "nothing cut off, placed, or of a given height"
     FLAT = "no style and no table of the author's"
 
@@ -208,6 +211,31 @@ def link_target(href: str) -> str:
     target = href if _UNBROKEN.fullmatch(href) else re.sub(r"[\x00-\x20]+", "", href)
     scheme, colon, _ = target.partition(":")
     return target[:4000] if colon and scheme.lower() in _LINKS else ""
+
+
+def areas_of(tree: LexborHTMLParser) -> dict[str, list[str]]:
+    """The areas of each image map, by its name: links at the place of their rectangles, or of what is around them."""
+    maps: dict[str, list[str]] = {}
+    for area in tree.css("map area[href]")[:_MOST_AREAS]:
+        holder = area.parent
+        while holder is not None and holder.tag != "map":
+            holder = holder.parent
+        link = link_target(area.attributes.get("href") or "")
+        if holder is None or not link:
+            continue
+        shape = (area.attributes.get("shape") or "rect").lower()
+        numbers = [float(each) for each in _COORDINATE.findall(area.attributes.get("coords") or "")]
+        if shape.startswith("circ") and len(numbers) > 2:
+            x, y, r = numbers[:3]
+            numbers = [x - r, y - r, x + r, y + r]
+        if shape == "default" or len(numbers) < 4:
+            place = "left:0;top:0;width:100%;height:100%"
+        else:
+            (left, right), (top, bottom) = ((min(each), max(each)) for each in (numbers[::2], numbers[1::2]))
+            place = f"left:{left:g}px;top:{top:g}px;width:{right - left:g}px;height:{bottom - top:g}px"
+        name = holder.attributes.get("name") or holder.attributes.get("id") or ""
+        maps.setdefault(name, []).append(f'<a href="{escape(link)}" style="{place}"></a>')
+    return maps
 
 
 _NAMED = re.compile(r"(?:[a-z]+://|mailto:)?(?:[^\s@/]+@)?((?:[a-z0-9-]+\.)+[a-z]{2,24})(?:[:/?#]\S*)?", re.IGNORECASE)

@@ -55,6 +55,7 @@ class Page:
     text: str = ""
     rich: str = ""
     held: bool = False
+    bare: bool = False
     remote: tuple[str, ...] = ()
 
     @property
@@ -214,6 +215,7 @@ def compose(
         text=text,
         rich=rich,
         held=composer.held,
+        bare=composer.bare,
         remote=tuple(composer.remote),
     )
 
@@ -277,7 +279,7 @@ class _Composer:
         self.options, self.resources, self.plain, self.known = options, resources, plain, known
         self.fetched, self.remote = fetched, dict[str, None]()
         self.relief = relief
-        self.held = False
+        self.held = self.bare = False
         self.rich: list[str] = []
         self.css: list[str] = []
         self.bodies = 0
@@ -335,7 +337,7 @@ class _Composer:
         scope = f"wx-mail-{self.bodies}"
         cleaned = clean(html, pictures, self.options.content_width, scope, self.options.show_hidden, self.relief)
         self.notes += cleaned.notes
-        self.held = self.held or cleaned.held
+        self.held, self.bare = self.held or cleaned.held, self.bare or cleaned.bare
         self.texts.append(cleaned.text)
         self.rich.append(cleaned.text)
         if cleaned.css:

@@ -17,7 +17,7 @@ from wexagraph.messages.headers import Header
 from wexagraph.messages.mapi.mail import Origin
 from wexagraph.messages.message import Message
 from wexagraph.naming.patterns import Fields
-from wexagraph.pages.file_structure import appended, object_in_stream, trailer
+from wexagraph.pages.file_structure import appended, objects_in_streams, trailer
 from wexagraph.pages.options import PageOptions
 from wexagraph.text import one_line, shortened, without_controls
 
@@ -147,7 +147,7 @@ def xmp(about: Record) -> bytes:
 def _appended(pdf: bytes, about: Record) -> bytes | None:
     """The PDF with a new catalogue, information and XMP behind it; None where it is not laid out as the engine does."""
     end = trailer(pdf)
-    catalogue = object_in_stream(pdf, end.root) if end else None
+    catalogue = objects_in_streams(pdf).get(end.root) if end else None
     if end is None or catalogue is None or not re.fullmatch(rb"<<.*/Type /Catalog.*>>\s*", catalogue, re.DOTALL):
         return None
     packet = xmp(about)

@@ -15,6 +15,7 @@ from wexagraph.errors import PageError
 from wexagraph.pages.composing.compose import Page
 from wexagraph.pages.engines.fit import shrink
 from wexagraph.pages.engines.images import PdfImage, pdf_image
+from wexagraph.pages.engines.links import with_live_pictures
 from wexagraph.pages.file_structure import Change, changed, trailer, with_distinct_names
 from wexagraph.pages.options import PageOptions
 
@@ -90,7 +91,8 @@ class PlutoPrint:
         book.set_metadata(plutoprint.PDF_METADATA_MODIFICATION_DATE, moment)
         out = io.BytesIO()
         book.write_to_pdf_stream(out)
-        return with_distinct_names(out.getvalue())
+        pdf = with_distinct_names(out.getvalue())
+        return with_live_pictures(pdf) if "<a " in page.html and "<img" in page.html else pdf
 
 
 class StandInLost(Exception):
