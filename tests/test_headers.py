@@ -52,6 +52,9 @@ class Words(unittest.TestCase):
         self.assertTrue(parse_addresses(b"(" * 200_000 + b"a@b.example"))
 
 
+CREW = ("a@[192.0.2.7]", "b@[IPv6:::1]", "c@d.example")
+
+
 class Addresses(unittest.TestCase):
     CASES = [
         (b"a@b.example", [("", "a@b.example")]),
@@ -70,6 +73,8 @@ class Addresses(unittest.TestCase):
         (b'"un\\"quoted\\\\" <q@x.example>', [('un"quoted\\', "q@x.example")]),
         (b"Only A Name", [("Only A Name", "")]),
         (b"<@relay.example:a@b.example>", [("", "a@b.example")]),
+        (b"a@[IPv6:2001:db8::1]", [("", "a@[IPv6:2001:db8::1]")]),
+        (b"Crew: a@[192.0.2.7], b@[IPv6:::1];, c@d.example", [("", address) for address in CREW]),
         (b"Broken <no.close@x.example", [("Broken", "no.close@x.example")]),
         (b'"never closed <a@b.example>', [("never closed <a@b.example>", "")]),
         (b", ,a@b.example,", [("", "a@b.example")]),

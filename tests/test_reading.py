@@ -182,8 +182,18 @@ class Kinds(unittest.TestCase):
             inner = der(0x30, data, der(0xA0, der(4, zlib.compress(entity))))
             return der(0x30, compressed, der(0xA0, der(0x30, der(2, b"\0"), der(0x30, zlib_alg), inner)))
 
-        for kind in ("; smime-type=compressed-data", ""):
-            head = f"Content-Type: application/pkcs7-mime{kind}\nContent-Transfer-Encoding: base64\n\n".encode()
+        by_name = "application/octet-stream; name=smime.p7"
+        enveloped = der(0x30, der(6, bytes.fromhex("2a864886f70d010703")), der(0xA0, der(0x30, der(2, b"\0"))))
+        for kind, content, wanted in (
+            (f"{by_name}m", enveloped, {"encrypted"}),
+            (f"{by_name}m", b"notes on berths", set()),
+            ("application/octet-stream; name=smime.bin", enveloped, set()),
+        ):
+            head = f"Content-Type: {kind}\nContent-Transfer-Encoding: base64\n\n".encode()
+            self.assertEqual(codes(head + base64.encodebytes(content)), wanted, kind)
+        mime = "application/pkcs7-mime"
+        for kind in (f"{by_name}z", f"{by_name}m", f"{mime}; smime-type=compressed-data", mime):
+            head = f"Content-Type: {kind}\nContent-Transfer-Encoding: base64\n\n".encode()
             whole = packed(b"Content-Type: text/plain\n\nThe tide table of March.\n" * 20)
             data = head + base64.encodebytes(whole)
             self.assertIn("The tide table of March.", texts(data))

@@ -319,7 +319,8 @@ def _split_list(text: str) -> list[list[tuple[str, str]]]:
         else:
             stop = at + 1
             while stop < end and text[stop] not in '"(<,;:':
-                stop += 1
+                literal = text.find("]", stop) if text.startswith("@[", stop) else -1
+                stop = max(stop, literal) + 1
             items[-1].append(("word", text[at:stop]))
             at = stop
     return items

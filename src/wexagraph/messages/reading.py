@@ -49,6 +49,7 @@ _DATA_OF_TEXT = frozenset(
 )
 """Texts for programs: with a name they are files, however they are to be disposed of."""
 _SMIME = ("application/pkcs7-mime", "application/x-pkcs7-mime")
+_SMIME_NAMES = (".p7m", ".p7z")  # RFC 8551, section 3.2.1: programs that know no such type go by the name
 _HABITUAL = re.compile(rb"(?i)mime|multi-?part")  # what programs write before the parts, for readers of 1993
 _PREAMBLE = re.compile(rb"(?i)this is a multi-?part message in mime format\.?")
 _ARMOUR = re.compile(r"^-----BEGIN PGP ((?:SIGNED )?MESSAGE)-----[ \t]*$", re.MULTILINE)
@@ -187,7 +188,7 @@ class Reader:
         if is_wrapper(part) and self.depth < MAX_NESTED:
             self._wrapper(part)
             return
-        if kind in _SMIME:
+        if kind in _SMIME or (kind == "application/octet-stream" and part.filename.lower().endswith(_SMIME_NAMES)):
             self._smime(part)
         if kind in LABELLED and shown:
             text, notes = part.text(self.hint)
@@ -256,18 +257,16 @@ class Reader:
             self._attach_all([child])
 
     def _smime(self, part: Part) -> None:
+        from wexagraph.messages.smime import is_enveloped, read_compressed, read_signed
+
         kind = part.parameters.get("smime-type", "").lower()
         if kind in ("", "compressed-data") and self.depth < MAX_NESTED:
-            from wexagraph.messages.smime import read_compressed
-
             content = read_compressed(part.content())
             if content is not None:
                 self.reading.notes.append(Note("unpacked", Attachment(part).name[:80]))
                 self._inner(content, part)
                 return
         if kind in ("", "signed-data", "certs-only"):
-            from wexagraph.messages.smime import read_signed
-
             signed = read_signed(part.content())
             if signed is not None:
                 by = f"by {', '.join(signed.signers)[:120]}; " if signed.signers else ""
@@ -275,7 +274,8 @@ class Reader:
                     self.reading.notes.append(Note("signed", f"{by}{Attachment(part).name[:80]}"))
                     self._inner(signed.content, part)
                 return
-        self.reading.notes.append(Note("encrypted"))
+        if part.type in _SMIME or is_enveloped(part.content()):
+            self.reading.notes.append(Note("encrypted"))
 
     def _inner(self, content: bytes, part: Part) -> None:
         """What was inside a part that is kept as a file: an entity of its own."""

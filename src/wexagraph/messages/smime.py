@@ -48,12 +48,24 @@ def read_compressed(data: bytes) -> bytes | None:
         return None
 
 
+def is_enveloped(data: bytes) -> bool:
+    """Whether data is a CMS EnvelopedData or AuthEnvelopedData, in DER, BER or PEM."""
+    try:
+        return str(_info(data)["content_type"].native) in ("enveloped_data", "authenticated_enveloped_data")
+    except _BROKEN:
+        return False
+
+
 def _content(data: bytes, kind: str) -> Any:
     """What a CMS ContentInfo of this kind holds; None of another kind. Raises what `_BROKEN` names."""
+    info = _info(data)
+    return info["content"] if info["content_type"].native == kind else None
+
+
+def _info(data: bytes) -> Any:
     if pem.detect(data):
         data = pem.unarmor(data)[2]
-    info = cms.ContentInfo.load(data)
-    return info["content"] if info["content_type"].native == kind else None
+    return cms.ContentInfo.load(data)
 
 
 def _signers(signed: cms.SignedData) -> list[str]:

@@ -108,13 +108,17 @@ def page(
         if options.unmade:
             paged.append(Paged({number: f"not made: {options.unmade}"}, ""))
             continue
-        made = document(
-            attachment,
-            options.page,
-            engine(options.engine),
-            fields,
-            lambda name, page: stager.say(f"{name}, page {page}"),
-        )
+        try:
+            made = document(
+                attachment,
+                options.page,
+                engine(options.engine),
+                fields,
+                lambda name, page: stager.say(f"{name}, page {page}"),
+            )
+        except Exception as error:  # whatever a file does to what makes its PDF, its own bytes are taken all the same
+            paged.append(Paged({number: f"not made: {type(error).__name__}: {error}"}, ""))
+            continue
         if made.piece is None:
             paged.append(Paged({number: made.state}, ""))
         elif options.bind == "message":

@@ -135,7 +135,7 @@ class Converter:
             return self._message(content, depth)
         if kind == XLSX:
             resources: dict[str, tuple[str, bytes]] = {}
-            table, wide, notes = workbook(content, resources)
+            table, wide, notes = workbook(content, resources, self.options.language)
             return _Made(table, resources, landscape=wide, notes=notes)
         if kind == DOCX:
             made = self._html(document_html(content))

@@ -75,5 +75,8 @@ def document(
 def _has_text(piece: Piece) -> bool:
     import pypdfium2
 
-    with pypdfium2.PdfDocument(piece.pdf) as pdf:
-        return any(_LETTERS.search(page.get_textpage().get_text_range()) for page in pdf)
+    try:
+        with pypdfium2.PdfDocument(piece.pdf) as pdf:
+            return any(_LETTERS.search(page.get_textpage().get_text_range()) for page in pdf)
+    except pypdfium2.PdfiumError:
+        return False

@@ -16,6 +16,7 @@ from functools import cache
 from html import unescape
 from pathlib import Path
 from typing import Any
+from xml.etree import ElementTree
 
 from wexagraph.pages.attachments.sheets import bounded_zip
 from wexagraph.temporary import TemporaryFolder
@@ -43,8 +44,33 @@ _SUFFIXES = {
 SUITE_TYPES = frozenset(_SUFFIXES)
 
 
+_WORD = "{http://schemas.openxmlformats.org/wordprocessingml/2006/main}"
+_BODY = "word/document.xml"
+_LEFT_OUT = {f"{_WORD}del", f"{_WORD}moveFrom"}
+"""Tracked changes that took text away (ECMA-376 part 1, sections 17.13.5.14 and 17.13.5.22)."""
+_MOST_RUNNING = 12
+_STYLES = "comment-reference => sup"
+
+
 def document_html(content: bytes) -> str:
-    """A DOCX as HTML, pictures inside it: not clean. Raises ValueError."""
+    """A DOCX as HTML, pictures inside it: not clean. Headers and footers stand before and behind the text, tracked
+    deletions are struck through, comments stand at the end. Raises ValueError."""
+    bounded_zip(content)
+    try:
+        with zipfile.ZipFile(io.BytesIO(content)) as package:
+            parts = {info.filename: package.read(info) for info in package.infolist()}
+        running = _running(parts)
+        text = _as_html({**parts, _BODY: _with_changes(parts[_BODY])})
+        around = {
+            kind: "".join(dict.fromkeys(_as_html(_with_body(parts, name)) for name in running if f"/{kind}" in name))
+            for kind in ("header", "footer")
+        }
+    except Exception as error:  # the libraries' errors on broken documents are of every kind
+        raise ValueError(f"the document can't be read: {type(error).__name__}") from error
+    return f"{around['header']}{text}{around['footer']}"
+
+
+def _as_html(parts: dict[str, bytes]) -> str:
     import mammoth
 
     def picture(image: Any) -> dict[str, str]:
@@ -55,12 +81,50 @@ def document_html(content: bytes) -> str:
             return {"src": ""}
         return {"src": f"data:{image.content_type};base64,{packed}"}
 
-    bounded_zip(content)
-    try:
-        made = mammoth.convert_to_html(io.BytesIO(content), convert_image=mammoth.images.img_element(picture))
-        return str(made.value)
-    except Exception as error:  # the library's errors on broken documents are of every kind
-        raise ValueError(f"the document can't be read: {type(error).__name__}") from error
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w") as package:
+        for name, data in parts.items():
+            package.writestr(name, data)
+    show = mammoth.images.img_element(picture)
+    return str(mammoth.convert_to_html(packed, convert_image=show, style_map=_STYLES).value)
+
+
+def _running(parts: dict[str, bytes]) -> list[str]:
+    """The parts that are headers and footers, those of first pages first."""
+    names = [name for name in sorted(parts) if re.fullmatch(r"word/(header|footer)\d*\.xml", name)]
+    return names[:_MOST_RUNNING]
+
+
+def _with_body(parts: dict[str, bytes], name: str) -> dict[str, bytes]:
+    """The package with a header or footer for its text."""
+    root = ElementTree.fromstring(_as_utf8(parts[name]))
+    document = ElementTree.Element(f"{_WORD}document")
+    ElementTree.SubElement(document, f"{_WORD}body").extend(root)
+    relations = parts.get(f"word/_rels/{name.rpartition('/')[2]}.rels")
+    changed = {**parts, _BODY: _with_changes(ElementTree.tostring(document))}
+    if relations is not None:
+        changed["word/_rels/document.xml.rels"] = relations
+    return changed
+
+
+def _with_changes(xml: bytes) -> bytes:
+    """A text with what tracked changes took away, struck through."""
+    if not any(name in xml for name in (b":del", b":moveFrom", b":moveTo")):
+        return xml
+    root = ElementTree.fromstring(_as_utf8(xml))
+    for removed in [element for element in root.iter() if element.tag in _LEFT_OUT]:
+        for run in removed.iter(f"{_WORD}r"):
+            looks = run.find(f"{_WORD}rPr")
+            if looks is None:
+                looks = ElementTree.Element(f"{_WORD}rPr")
+                run.insert(0, looks)
+            ElementTree.SubElement(looks, f"{_WORD}strike")
+            for text in run.iter(f"{_WORD}delText"):
+                text.tag = f"{_WORD}t"
+        removed.tag = f"{_WORD}ins"
+    for moved in root.iter(f"{_WORD}moveTo"):
+        moved.tag = f"{_WORD}ins"
+    return ElementTree.tostring(root)
 
 
 def suite() -> str | None:

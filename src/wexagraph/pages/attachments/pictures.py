@@ -18,7 +18,7 @@ def frames(content: bytes) -> Iterator[tuple[str, bytes, int, int]]:
 
     Raises ValueError where it can't be opened, or is too large.
     """
-    from PIL import Image, ImageOps, ImageSequence
+    from PIL import Image, ImageOps, ImageSequence, UnidentifiedImageError
 
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
@@ -39,6 +39,8 @@ def frames(content: bytes) -> Iterator[tuple[str, bytes, int, int]]:
                     )
                     kind, data = (f"image/{str(image.format).lower()}", content) if whole else _written(upright)
                     yield kind, data, round(upright.width * 96 / _DPI), round(upright.height * 96 / _DPI)
+        except UnidentifiedImageError as error:
+            raise ValueError("it is no picture of a kind that can be read here") from error
         except ValueError:
             raise
         except (OSError, SyntaxError, MemoryError, EOFError, Image.DecompressionBombError, ZeroDivisionError) as error:

@@ -11,6 +11,7 @@ from datetime import date, datetime, time, timedelta
 from html import escape
 from typing import Any
 
+from wexagraph.languages import ENGLISH
 from wexagraph.messages.charsets import decode
 from wexagraph.notes import Note
 from wexagraph.pages.attachments.charts import MOST_CHARTS, draw
@@ -19,6 +20,16 @@ from wexagraph.text import without_controls
 _PART = re.compile(r'"[^"]*"|\\.|\[[^\]]*\]|_.|\*.|[^"\\\[_*]')
 _DIGITS = re.compile(r"[#0?](?:[#0?,]*[#0?])?,*(?:\.[#0?]*)?(?:[eE][+-][#0?]+)?|\.[#0?]+")
 _DATE = re.compile(r'"[^"]*"|\\.|\[h+\]|\[[^\]]*\]|y+|m+|d+|h+|s+(?:\.0+)?|am/pm|a/p|.', re.IGNORECASE)
+_OF_READERS = {
+    "mm-dd-yy": "{day}",
+    "d-mmm-yy": "d MMM y",
+    "d-mmm": "d MMM",
+    "mmm-yy": "MMM y",
+    "h:mm AM/PM": "{clock}",
+    "h:mm:ss AM/PM": "{seconds}",
+    "m/d/yy h:mm": "{day} HH:mm",
+}
+"""Forms that a workbook names by number alone, as they are called here, with patterns of CLDR."""
 _MONTHS = "January February March April May June July August September October November December".split()
 _DAYS = "Monday Tuesday Wednesday Thursday Friday Saturday Sunday".split()
 MOST_ROWS, MOST_COLUMNS, MOST_UNPACKED = 20_000, 200, 300 * 1024 * 1024
@@ -83,9 +94,11 @@ def _refuse_huge_merges(content: bytes) -> None:
                         raise ValueError(f"merged areas of more than {_MOST_MERGED:,} cells")
 
 
-def workbook(content: bytes, resources: dict[str, tuple[str, bytes]] | None) -> tuple[str, bool, list[Note]]:
+def workbook(
+    content: bytes, resources: dict[str, tuple[str, bytes]] | None, code: str = ENGLISH
+) -> tuple[str, bool, list[Note]]:
     """A workbook as HTML, a table a sheet, charts after it, which go to `resources`; without these, the tables alone.
-    Says whether it wants landscape paper."""
+    Dates whose form is the reader's are in the language of a `code`. Says whether it wants landscape paper."""
     import openpyxl
 
     bounded_zip(content)
@@ -99,7 +112,7 @@ def workbook(content: bytes, resources: dict[str, tuple[str, bytes]] | None) -> 
         if sheet.sheet_state != "visible":
             notes.append(Note("attachment-hidden", f"the sheet {sheet.title}"))
             continue
-        table = _Sheet(sheet, formulas[sheet.title])
+        table = _Sheet(sheet, formulas[sheet.title], code)
         out.append(f'<h2 class="wx-sheet-name">{escape(sheet.title)}</h2>')
         parts = list(table.html())
         out += parts
@@ -118,8 +131,8 @@ def workbook(content: bytes, resources: dict[str, tuple[str, bytes]] | None) -> 
 
 
 class _Sheet:
-    def __init__(self, sheet: Any, formulas: Any) -> None:
-        self.sheet, self.formulas, self.notes = sheet, formulas, list[Note]()
+    def __init__(self, sheet: Any, formulas: Any, code: str) -> None:
+        self.sheet, self.formulas, self.code, self.notes = sheet, formulas, code, list[Note]()
         self.columns = [n for n in range(1, min(sheet.max_column, MOST_COLUMNS) + 1) if not self._hidden(n)]
         most = min(MOST_ROWS, MOST_CELLS // max(len(self.columns), 1))
         rows = range(1, min(sheet.max_row, most) + 1)
@@ -213,7 +226,7 @@ class _Sheet:
             across = sum(area.min_col <= c <= area.max_col for c in columns)
             down = sum(area.min_row <= r <= area.max_row for r in self.rows)
             spans = (f' colspan="{across}"' if across > 1 else "") + (f' rowspan="{down}"' if down > 1 else "")
-        text = shown(value, cell.number_format or "")
+        text = shown(value, cell.number_format or "", self.code)
         written = self.formulas.cell(row, column).value if value is None else None
         if isinstance(written, str) and written.startswith("="):
             self.uncomputed += 1
@@ -253,14 +266,15 @@ def _rgb(colour: Any) -> str:
     return ""
 
 
-def shown(value: object, form: str) -> str:
-    """A cell's value as its number format shows it; what the format can't say is shown plainly."""
+def shown(value: object, form: str, code: str = ENGLISH) -> str:
+    """A cell's value as its number format shows it, to a reader of the language of a `code`; what the format can't say
+    is shown plainly."""
     if value is None:
         return ""
     if isinstance(value, bool):
         return "TRUE" if value else "FALSE"
     if isinstance(value, datetime | date | time | timedelta):
-        return _moment(value, form)
+        return _to_reader(value, form, code) or _moment(value, form)
     if isinstance(value, int | float):
         return _number(value, form)
     return str(value)
@@ -308,10 +322,28 @@ def _literal(part: str) -> str:
     return " " if part[0] == "_" else "" if part[0] == "*" else part
 
 
+def _to_reader(value: datetime | date | time | timedelta, form: str, code: str) -> str:
+    """A moment in one of the forms that are the reader's own (ECMA-376 part 1, section 18.8.30: 14 to 19, 22), the year
+    with four digits; "" for other forms."""
+    if form not in _OF_READERS or isinstance(value, timedelta):
+        return ""
+    from babel.dates import format_datetime, get_date_format
+
+    # a day in digits may be one of two in English
+    day = "d MMM y" if code == ENGLISH else re.sub("y+", "y", str(get_date_format("short", code).pattern))
+    clock = "h:mm{} a" if code == ENGLISH else "HH:mm{}"
+    pattern = _OF_READERS[form].format(day=day, clock=clock.format(""), seconds=clock.format(":ss"))
+    if isinstance(value, time):
+        moment = datetime.combine(date(1900, 1, 1), value)
+    else:
+        moment = value if isinstance(value, datetime) else datetime(value.year, value.month, value.day)
+    return str(format_datetime(moment, pattern, locale=code)).replace("\u202f", " ")
+
+
 def _moment(value: datetime | date | time | timedelta, form: str) -> str:
     if isinstance(value, timedelta):
-        minutes = int(value.total_seconds()) // 60
-        return f"{minutes // 60}:{minutes % 60:02}"
+        minutes, seconds = divmod(int(value.total_seconds()), 60)
+        return f"{minutes // 60}:{minutes % 60:02}" + (f":{seconds:02}" if "s" in form.lower() else "")
     moment = value if isinstance(value, datetime) else datetime(1900, 1, 1)
     if isinstance(value, time):
         moment = datetime.combine(moment.date(), value)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import date, datetime, timedelta, tzinfo
 from typing import Any
 
@@ -27,6 +28,8 @@ _UNITS = {
     "YEARLY": ("every year", "every {count} years"),
 }
 _MOST_CARDS = 200
+_FOLD = re.compile(r"\r?\n[ \t]")
+_RULE = re.compile(r"(?mi)^(?:RRULE|EXRULE)[:;][^\r\n]*")
 
 
 def calendar_cards(content: bytes, zone: tzinfo | None, tr: Language) -> list[Card]:
@@ -37,7 +40,10 @@ def calendar_cards(content: bytes, zone: tzinfo | None, tr: Language) -> list[Ca
     from icalendar import Calendar
 
     try:
-        calendars = Calendar.from_ical(decode(content, "utf-8")[0], multiple=True)
+        text = _FOLD.sub("", decode(content, "utf-8")[0].lstrip("\ufeff"))
+        # lists with blanks between their values are nothing to the library
+        text = _RULE.sub(lambda rule: rule[0].replace(" ", ""), text)
+        calendars = Calendar.from_ical(text, multiple=True)
         return [
             _card(component, str(calendar.get("METHOD", "")).upper(), zone, tr)
             for calendar in calendars

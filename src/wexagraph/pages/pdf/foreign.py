@@ -3,28 +3,34 @@
 from __future__ import annotations
 
 import io
+from contextlib import suppress
 from typing import Any
 
 from wexagraph.pages.cleaning.quirks import link_target
 
 
 def checked(content: bytes, most_pages: int) -> bytes:
-    """A PDF whose pages can be put behind a message. Raises ValueError for a locked or broken one."""
+    """A PDF whose pages can be put behind a message, less a lock that opens without a password. Raises ValueError for
+    one that is locked, or broken."""
     import pikepdf
 
+    opened = None
     try:
         with pikepdf.open(io.BytesIO(content)) as document, pikepdf.new() as trial:
             count = len(document.pages)
             if 0 < count <= most_pages:
                 disarm(document)
                 trial.pages.extend(document.pages)  # what can't be copied shows here, before it is too late
+            if document.is_encrypted:  # not every reader opens what this one does
+                opened = io.BytesIO()
+                document.save(opened, encryption=False, deterministic_id=False, static_id=True)
     except pikepdf.PasswordError as error:
         raise ValueError("it is locked with a password") from error
     except (pikepdf.PdfError, RuntimeError, ValueError, TypeError, AttributeError, KeyError) as error:
         raise ValueError("the PDF is broken") from error
     if not 0 < count <= most_pages:
         raise ValueError(f"it has {count} pages; at most {most_pages} are put behind a message")
-    return content
+    return opened.getvalue() if opened is not None else content
 
 
 _PAGE_KEYS = frozenset(
@@ -53,6 +59,7 @@ def disarm(document: Any) -> None:
     looks of annotations. All else goes, whatever it is: what runs, plays, opens, or fetches."""
     import pikepdf
 
+    _draw_values(document)
     for item in document.objects:
         if isinstance(item, pikepdf.Stream):
             for key in _OUTSIDE:
@@ -68,6 +75,25 @@ def disarm(document: Any) -> None:
         held = list(annotations)[:_MOST_ANNOTATIONS] if isinstance(annotations, pikepdf.Array) else []
         still = (_still(document, annotation, pages) for annotation in held)
         page.Annots = pikepdf.Array([annotation for annotation in still if annotation is not None])
+
+
+def _draw_values(document: Any) -> None:
+    """Draw the values of form fields that have no looks: their viewers were to draw them (ISO 32000-2, 12.7.3)."""
+    import pikepdf
+
+    form = document.Root.get("/AcroForm")
+    if not isinstance(form, pikepdf.Dictionary) or "/XFA" in form:
+        return
+    for page in document.pages:
+        annotations = page.get("/Annots")
+        for annotation in annotations if isinstance(annotations, pikepdf.Array) else ():
+            if isinstance(annotation, pikepdf.Dictionary) and annotation.get("/Subtype") == "/Widget":
+                holder = annotation if "/V" in annotation else annotation.get("/Parent")
+                if "/AP" not in annotation and isinstance(holder, pikepdf.Dictionary) and "/V" in holder:
+                    form.NeedAppearances = True
+                    with suppress(pikepdf.PdfError, RuntimeError, ValueError):
+                        document.generate_appearance_streams()
+                    return
 
 
 def _still(document: Any, annotation: Any, pages: dict[Any, Any]) -> Any:
