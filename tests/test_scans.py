@@ -61,6 +61,18 @@ class Layers(RunTest):
         places = zip(one.box, other.box, strict=True)
         return one.text == other.text and all(abs(a - b) < _NEAR for a, b in places)
 
+    def test_the_order_of_languages_is_nothing_to_a_page(self) -> None:
+        """Each page is read as what it is written in, also with specks; and each time alike."""
+        for words, noise in ((GERMAN, 0), (GERMAN, 40), (ENGLISH, 40)):
+            image, drawn = page(words=words, lines=_LINES, size=(420, 240), noise=noise)
+            content = file_of(image, "PDF")
+            told = {with_words(content, languages).text for languages in (("eng", "deu"), ("deu", "eng")) * 2}
+            with self.subTest(words=words[0], noise=noise):
+                self.assertEqual(len(told), 1)
+                read = Counter(told.pop().split())
+                lost = Counter(word.text for word in drawn) - read
+                self.assertLess(lost.total() / len(drawn), 0.03, lost)
+
     def test_turned_and_skewed(self) -> None:
         image, drawn = page(lines=_LINES, size=(420, 240), skew=2)
         for quarters in (1, 2, 3):

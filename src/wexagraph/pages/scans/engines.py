@@ -57,6 +57,7 @@ class InProcess(Recogniser):
 
     def words(self, image: Any, dpi: int, seconds: float) -> list[Word]:
         try:
+            self._api.ClearAdaptiveClassifier()  # what it learned of one page is nothing to the next
             self._api.SetImage(image)
             self._api.SetSourceResolution(dpi)
             if not self._api.Recognize(int(seconds * 1000)):
@@ -169,7 +170,7 @@ def _has_tesserocr() -> bool:
     return find_spec("tesserocr") is not None
 
 
-@lru_cache(maxsize=2)
+@lru_cache(maxsize=4)
 def recogniser(languages: tuple[str, ...]) -> Recogniser:
     """The program for these languages, ready and kept in this process. Raises CallError, PageError."""
     check(languages)

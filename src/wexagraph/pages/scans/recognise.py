@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import re
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
@@ -13,7 +14,7 @@ from wexagraph.notes import Note
 from wexagraph.pages.scans import layer
 from wexagraph.pages.scans.engines import Recogniser, Word, recogniser
 
-_STEEPEST, _STEP, _LEAST = 5.0, 0.25, 0.3
+_STEEPEST, _STEP, _LEAST_SLOPE = 5.0, 0.25, 0.3
 _SMALL = 700
 _NEAR = 8  # shades of 256
 PAGE_SECONDS = 60.0
@@ -22,10 +23,24 @@ _DPI, _MOST_PIXELS = 300, 25_000_000
 _LEAST = 0.02  # of a page that a picture covers, to be read
 _UNSURE = 60.0  # percent: below it, a page is named
 _ENOUGH = 75.0  # percent: above it, a page is surely upright
+_UNCLEAR = 94.0  # percent: below it, a page is read by its likeliest language alone as well
 _DOUBTFUL = 85.0  # percent: below it, a page is read once more without grain
 _LETTERS = re.compile(r"\w")
 Box = tuple[float, float, float, float]
 """Left, bottom, right, top in points of the page."""
+
+
+_SMALL_WORDS = {
+    "deu": "der die das und ist nicht von zu mit den dem ein eine für auf wird im sich wir sie werden am bis",
+    "eng": "the and of to is in that for it on with as are be by this at from we you will have or not",
+    "spa": "el la los las y de que en un una es por con para se del al no su está",
+    "fra": "le la les des et de du un une est que pour dans par sur au avec ne pas vous nous sont",
+    "ita": "il la le gli di e che un una per con non del della è dei nel sono si alla",
+    "nld": "de het een en van is dat op te in met voor niet zijn aan wordt wij u bij",
+    "pol": "i w na z do nie jest się że o od po dla przez oraz jak są przy",
+    "por": "o a os as e de do da que em um uma para com não é por no na dos",
+}
+"""Words that stand in nearly every text of a language (ISO 639-2), for telling which it is."""
 
 
 @dataclass
@@ -62,7 +77,7 @@ def with_words(
             layers, sure = {}, []
             for number, boxes in places.items():
                 tell(number + 1)
-                words = _read(program, document[number], boxes)
+                words = _read(languages, document[number], boxes)
                 if words:
                     layers[number] = [placed for placed, _ in words]
                     mean = sum(word.confidence for _, word in words) / len(words)
@@ -107,14 +122,20 @@ def pictures_without_text(page: Any) -> list[Box]:
     return boxes
 
 
-def _read(program: Recogniser, page: Any, boxes: list[Box]) -> list[tuple[layer.Placed, Word]]:
+def _read(languages: tuple[str, ...], page: Any, boxes: list[Box]) -> list[tuple[layer.Placed, Word]]:
     """The words in pictures of a page, each with its place on it. Raises PageError."""
     image, to_page, dpi = _drawn(page, boxes)
-    grainy = is_grainy(image)
-    best = _best_way(program, cleaned(image, grainy), to_page, dpi)
-    if not grainy and best and _mean(_words(best)) < _DOUBTFUL:  # specks on white paper do not show in its shades
-        other = _best_way(program, cleaned(image, True), to_page, dpi)
-        best = other if _weight(_words(other)) > _weight(_words(best)) else best
+    order = _in_order(languages)
+    best = _readings(recogniser(order), image, to_page, dpi)
+    likeliest = _likeliest(best, order)
+    others = []
+    if likeliest != order[0]:  # what comes first decides where two could be meant
+        others.append((likeliest, *(one for one in order if one != likeliest)))
+    if len(order) > 1 and _mean(_words(best)) < _UNCLEAR:  # and letters of another language are read into specks
+        others.append((likeliest,))
+    for languages in others:
+        other = _readings(recogniser(languages), image, to_page, dpi)
+        best = other if _weight(_words(other)) >= _weight(_words(best)) else best
     placed = []
     for word, there in best:
         left, top, right, bottom = word.box
@@ -123,6 +144,28 @@ def _read(program: Recogniser, page: Any, boxes: list[Box]) -> list[tuple[layer.
         if any(box[0] - 2 <= middle[0] <= box[2] + 2 and box[1] - 2 <= middle[1] <= box[3] + 2 for box in boxes):
             placed.append((point, word))
     return placed
+
+
+def _readings(program: Recogniser, image: Any, to_page: Affine, dpi: int) -> list[tuple[Word, Affine]]:
+    """The words of a picture, cleaned as far as that helps."""
+    grainy = is_grainy(image)
+    best = _best_way(program, cleaned(image, grainy), to_page, dpi)
+    if not grainy and best and _mean(_words(best)) < _DOUBTFUL:  # specks on white paper do not show in its shades
+        other = _best_way(program, cleaned(image, True), to_page, dpi)
+        best = other if _weight(_words(other)) > _weight(_words(best)) else best
+    return best
+
+
+def _in_order(languages: tuple[str, ...]) -> tuple[str, ...]:
+    """Languages as they are tried first, in whichever order they were named: those with letters of their own before
+    English, whose letters all others have."""
+    return tuple(sorted(languages, key=lambda one: (one == "eng", one)))
+
+
+def _likeliest(placed: list[tuple[Word, Affine]], order: tuple[str, ...]) -> str:
+    """The language whose small words stand most often on a page; the first where none do."""
+    words = Counter(word.text.strip(".,;:!?()").lower() for word, _ in placed)
+    return max(order, key=lambda one: sum(words[small] for small in _SMALL_WORDS.get(one, "").split()))
 
 
 def _best_way(program: Recogniser, image: Any, to_page: Affine, dpi: int) -> list[tuple[Word, Affine]]:
@@ -257,7 +300,7 @@ def levelled(image: Any) -> tuple[Any, Affine]:
     from math import cos, radians, sin
 
     angle = _slope(image)
-    if abs(angle) < _LEAST:
+    if abs(angle) < _LEAST_SLOPE:
         return image, UNCHANGED
     from PIL import Image
 
