@@ -211,6 +211,15 @@ class Fitting(unittest.TestCase):
                 self.assertTrue(right - 25 < link[0] < right < link[2] + 2, (width, link, right))
         self.assertLess(max(heights.values()) - min(heights.values()), 0.6)
 
+    def test_no_page_is_left_empty_before_a_row_that_can_break(self) -> None:
+        words = "The harbour office tells all pilots of the tide table. "
+        row = f"<table border=1><tr><td>{(words * 12 + '<br>') * 6}</td></tr></table>"
+        pdf, codes = pdf_of(f"<p>{words * 30}</p>{row}")
+        self.assertEqual(codes, set())
+        first = pypdfium2.PdfDocument(pdf)[0]
+        text = first.get_textpage().get_text_bounded(0, 0, first.get_width(), first.get_height() / 3)
+        self.assertIn("pilots", text)
+
     def test_endless_words_break(self) -> None:
         self.assertEqual(escaped("short & sweet"), "short &amp; sweet")
         self.assertEqual(re.sub("<wbr>", "", escaped("k" * 400 + "<")), "k" * 400 + "&lt;")

@@ -200,7 +200,8 @@ def _behind(message: Message, job: Job, setter: Engine) -> _Behind:
 @dataclass
 class _Attempt:
     """A message set as a PDF in one way: the page, the PDF as it is to be written, the notes of reading it back and of
-    finishing it, its row in a contents page, and whether its text begins on the second page."""
+    finishing it, its row in a contents page, whether its text begins on the second page, and whether tables of
+    the author stand on `several` pages."""
 
     page: Page
     written: Written
@@ -208,6 +209,7 @@ class _Attempt:
     finishing: list[Note]
     entry: Entry | None
     starts_late: bool = False
+    several: bool = False
 
 
 def _finished(
@@ -263,7 +265,7 @@ def _set(message: Message, job: Job, setter: Engine, behind: _Behind) -> _Attemp
     """The message as a PDF. Where the layout leaves words out, or the first page empty, it is set again with what may
     be the cause taken away."""
     from wexagraph.pages.checking.actual_text import has_joined_letters, with_actual_text
-    from wexagraph.pages.checking.contrast import unseen_words
+    from wexagraph.pages.checking.contrast import gaps, unseen_words
     from wexagraph.pages.checking.text_check import read_back, starts_late
     from wexagraph.pages.cleaning.quirks import Relief
     from wexagraph.pages.composing.compose import compose
@@ -289,12 +291,17 @@ def _set(message: Message, job: Job, setter: Engine, behind: _Behind) -> _Attemp
             if _missing(again[0]) <= _missing(notes):
                 (written, finishing, row), (notes, pages) = said, again
         late = bool(page.rich and pages) and starts_late(page.rich, pages)
-        return _Attempt(page, written, notes, finishing, row, late)
+        several = bool(page.rich) and len(pages) > 1 and "<table" in page.html
+        return _Attempt(page, written, notes, finishing, row, late, several)
 
     best = tried(Relief.NONE)
     if best.starts_late:
         other = tried(Relief.UNROLLED)
         best = best if other.starts_late or len(other.notes) > len(best.notes) else other
+    if not best.starts_late and best.several and (left := gaps(best.written)):
+        other = tried(Relief.UNROLLED)  # a row is not broken where it would fit on a page of its own
+        if len(other.notes) <= len(best.notes) and gaps(other.written) < left:
+            best = other
     for relief in (Relief.UNHELD, Relief.FLAT):
         if not (best.page.rich and any(note.code == "words-missing" for note in best.notes)):
             break

@@ -1,4 +1,5 @@
-"""Words that a page holds and nobody sees: of nearly the colour of what lies behind them (WCAG 2, contrast ratio)."""
+"""What a reader sees of a page: words of nearly the colour of what lies behind them (WCAG 2, contrast ratio), and paper
+that is left empty."""
 
 from __future__ import annotations
 
@@ -13,6 +14,8 @@ if TYPE_CHECKING:
 LEAST = 1.5
 _SCALE = 1.5  # pixels a point
 _MOST_PAGES = 40
+_COARSE, _FOOT, _WHITE = 0.2, 0.08, 245
+"""Pixels a point, the part of a page below its content, and the grey from which on paper is white."""
 
 
 def unseen_words(written: Written) -> int:
@@ -25,6 +28,25 @@ def unseen_words(written: Written) -> int:
         return sum(_unseen(document[number]) for number in own)
     except pypdfium2.PdfiumError as error:
         raise PageError(f"the PDF can't be read back: {error}") from error
+
+
+def gaps(written: Written) -> int:
+    """How many of a message's own pages but the last are empty from the middle down. Raises PageError."""
+    import pypdfium2
+
+    try:
+        document = pypdfium2.PdfDocument(written.pdf, password=written.key or None)
+        own = list(written.own(len(document)))[:_MOST_PAGES]
+        return sum(_ends_early(document[number]) for number in own[:-1])
+    except pypdfium2.PdfiumError as error:
+        raise PageError(f"the PDF can't be read back: {error}") from error
+
+
+def _ends_early(page: Any) -> bool:
+    picture = page.render(scale=_COARSE).to_pil().convert("L")
+    width, height = picture.size
+    lower = picture.crop((0, height // 2, width, int(height * (1 - _FOOT))))
+    return bool(lower.getextrema()[0] > _WHITE)
 
 
 def _unseen(page: Any) -> int:
