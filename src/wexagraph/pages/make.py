@@ -200,8 +200,8 @@ def _behind(message: Message, job: Job, setter: Engine) -> _Behind:
 @dataclass
 class _Attempt:
     """A message set as a PDF in one way: the page, the PDF as it is to be written, the notes of reading it back and of
-    finishing it, its row in a contents page, whether its text begins on the second page, and whether tables of
-    the author stand on `several` pages."""
+    finishing it, its row in a contents page, whether its text begins on the second page, and how many
+    pages are left empty before a row of a table (`gaps`)."""
 
     page: Page
     written: Written
@@ -209,7 +209,7 @@ class _Attempt:
     finishing: list[Note]
     entry: Entry | None
     starts_late: bool = False
-    several: bool = False
+    gaps: int = 0
 
 
 def _finished(
@@ -291,17 +291,16 @@ def _set(message: Message, job: Job, setter: Engine, behind: _Behind) -> _Attemp
             if _missing(again[0]) <= _missing(notes):
                 (written, finishing, row), (notes, pages) = said, again
         late = bool(page.rich and pages) and starts_late(page.rich, pages)
-        several = bool(page.rich) and len(pages) > 1 and "<table" in page.html
-        return _Attempt(page, written, notes, finishing, row, late, several)
+        left = gaps(pdf) if page.rich and len(pages) > 1 and "<table" in page.html else 0
+        return _Attempt(page, written, notes, finishing, row, late, left)
 
     best = tried(Relief.NONE)
     if best.starts_late:
         other = tried(Relief.UNROLLED)
         best = best if other.starts_late or len(other.notes) > len(best.notes) else other
-    if not best.starts_late and best.several and (left := gaps(best.written)):
+    if not best.starts_late and best.gaps:
         other = tried(Relief.UNROLLED)  # a row is not broken where it would fit on a page of its own
-        if len(other.notes) <= len(best.notes) and gaps(other.written) < left:
-            best = other
+        best = other if len(other.notes) <= len(best.notes) and other.gaps < best.gaps else best
     for relief in (Relief.UNHELD, Relief.FLAT):
         if not (best.page.rich and any(note.code == "words-missing" for note in best.notes)):
             break

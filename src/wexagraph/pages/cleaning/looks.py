@@ -84,8 +84,9 @@ class Looks:
         self._fixed = tree.css_first("pre, code, kbd, samp, tt") is not None
         styles = tree.css("style")
         names = _names_of(tree) if styles else Names()
-        for style in styles:
-            self._variables |= variables_of(style.text())
+        if any("var(" in style.text() for style in styles) or tree.css_first("[style*='var(']") is not None:
+            for style in styles:
+                self._variables |= variables_of(style.text())
         self.has_fixed_tables = any("fixed" in style.text() for style in styles) or (
             tree.css_first("table[style*='fixed']") is not None
         )
