@@ -13,7 +13,7 @@ from functools import cache
 from pathlib import Path
 from unittest import mock
 
-from tests.helpers import ProgramTest, letter, mbox
+from tests.helpers import ProgramTest, letter, letter_with, mbox
 from wexagraph.cli.main import COMMANDS as PROGRAMS
 from wexagraph.exports import register
 from wexagraph.tables import message_columns
@@ -168,3 +168,71 @@ def tree() -> dict[str, list[str]]:
 
 if __name__ == "__main__":
     unittest.main()
+
+
+_TRACER = """
+import os, sys, threading
+met = set()
+def note(frame, event, argument, mark="/wexagraph/"):
+    code = frame.f_code
+    # functions, not what runs as a module loads; said at once, since a worker may be ended at any time
+    if event == "call" and code.co_flags & 1 and mark in code.co_filename and code.co_filename not in met:
+        met.add(code.co_filename)
+        with open(os.environ["WALKED"], "a") as out:
+            out.write(code.co_filename.rpartition(mark)[2].removesuffix(".py") + chr(10))
+if "WALKED" in os.environ:
+    sys.setprofile(note)
+    threading.setprofile(note)
+"""
+
+
+class Ways(ProgramTest):
+    """CONTRIBUTING.md tells how a call walks through the house: by the modules that it names, and by few others."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("sitecustomize.py", _TRACER)
+        answer = letter("Re: Mooring chain", more="In-Reply-To: <chain@quaysurvey.example>\n")
+        chain = letter("Mooring chain", more="Message-ID: <chain@quaysurvey.example>\n")
+        self.write("box.mbox", mbox(chain, answer, letter_with(("plan.txt", "text/plain", b"quay"), subject="Plan")))
+
+    def walk(self, *calls: tuple[str, ...]) -> set[str]:
+        """The modules that calls meet, with their workers, but for those of the command line."""
+        walked = self.folder / "walked"
+        env = {"PYTHONPATH": str(self.folder), "WALKED": str(walked), "WEXAGRAPH_RECORDS": str(self.folder / "records")}
+        for call in calls:
+            self.run_program(*call, env=env)
+        return set(walked.read_text().split())
+
+    def test_each_is_as_it_is_told(self) -> None:
+        told = dict(re.findall(r"(?s)\*\*([^*]+)\.\*\* (.*?)\n\n", CONTRIBUTING.partition("## Six ways")[2]))
+        ways: dict[str, tuple[list[tuple[str, ...]], int]] = {
+            "An export": ([("export", "box.mbox", "--into", "a", "--as", "pdf,eml")], 110),
+            "A bound PDF": ([("export", "box.mbox", "--into", "b", "--bind", "conversation")], 115),
+            "Attachments alone": ([("attachments", "box.mbox", "--into", "c", "--as", "native,pdf")], 110),
+            "An order": (
+                [
+                    ("order", "add", "o", "--", "export", "box.mbox", "--into", "d", "--as", "eml"),
+                    ("order", "run", "o"),
+                ],
+                85,
+            ),
+            "Filing by plan": (
+                [
+                    ("case", "open", "1", "Chains", "--match", "subject=chain"),
+                    ("file", "box.mbox", "--by-plan", "--as", "eml"),
+                ],
+                85,
+            ),
+            "A backup, and its proof": ([("backup", "box.mbox", "--into", "e"), ("verify", "e")], 72),
+        }
+        self.assertEqual(told.keys(), ways.keys())
+        for name, (calls, most) in ways.items():
+            with self.subTest(name):
+                (self.folder / "walked").unlink(missing_ok=True)
+                met = self.walk(*calls)
+                named = set(re.findall(r"`([a-z]+(?:/[a-z_]+)+)`", told[name]))
+                self.assertEqual({place for place in named if place not in met}, set())
+                others = sorted(place for place in met if not place.startswith("cli/"))
+                print(f"{name}: {len(others)} modules: {' '.join(others)}")
+                self.assertLessEqual(len(others), most)
