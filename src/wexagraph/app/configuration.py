@@ -15,7 +15,10 @@ from wexagraph.errors import CallError
 from wexagraph.toml import line_of, mending, wrong
 
 NAME = "wexagraph.toml"
-_TABLES = ("options", "sources", "accounts", "notices")
+_TABLES = ("options", "sources", "accounts", "notices", "sending")
+SENDING = ("by", "sender", "drafts", "password-variable", "password-command", "token-command", "authority")
+"""What can be said of sending: the server, the sender, the account that drafts go to; and how the server's secret is
+found, as that of an account."""
 NEVER = frozenset(
     {"help", "config", "version", "into", "id", "set", "save", "csv", "json", "afterwards", "yes", "dry-run"}
 )
@@ -60,6 +63,9 @@ class Configuration:
     files: list[Path] = field(default_factory=list)
     options: list[Setting] = field(default_factory=list)
     notices: list[str] = field(default_factory=list)
+    told: list[str] = field(default_factory=list)
+    """Addresses that notices may go to."""
+    sending: dict[str, str] = field(default_factory=dict)
 
     def setting(self, name: str, command: str) -> Setting | None:
         """The setting of an option that holds for a command: the last one, and one for the command before others."""
@@ -143,9 +149,21 @@ def _read(
         what = "notices are taken from the user's own configuration folder, or from a file named with --config"
         raise wrong(path, text, "", "notices", what, "", [])
     for key, value in notices.items():
-        if key != "notify":
-            raise wrong(path, text, "notices", key, f"{key!r} is nothing that notices have", key, ["notify"])
-        config.notices += [value] if isinstance(value, str) else list(map(str, value))
+        if key not in ("notify", "addresses"):
+            what = f"{key!r} is nothing that notices have"
+            raise wrong(path, text, "notices", key, what, key, ["notify", "addresses"])
+        held = config.notices if key == "notify" else config.told
+        held += [value] if isinstance(value, str) else list(map(str, value))
+    sending = content.get("sending", {})
+    if sending and not trusted:
+        what = "sending is taken from the user's own configuration folder, or from a file named with --config"
+        raise wrong(path, text, "", "sending", what, "", [])
+    for key, value in sending.items():
+        if key not in SENDING:
+            raise wrong(path, text, "sending", key, f"{key!r} is nothing that sending has", key, SENDING)
+        if not isinstance(value, str) or not value:
+            raise wrong(path, text, "sending", key, f"{key} = {value!r} is of the wrong kind", "", [])
+        config.sending[key] = value if key != "authority" else str(path.parent / Path(value).expanduser())
     for key, value in content.get("options", {}).items():
         # a table in the table is for one command
         for name, each in value.items() if isinstance(value, dict) else [(key, value)]:

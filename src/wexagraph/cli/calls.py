@@ -85,7 +85,7 @@ def run_call(
     sure = bool(values.get("yes"))
     if call.afterwards:
         may_ask(sure)
-    check_notices(values.get("notify") or ())
+    check_notices(values.get("notify") or (), context.obj.configuration)
     display = Display(what(options) if what is not None else (call.command,))
 
     def allow(what: str, kept: str) -> bool:
@@ -104,5 +104,5 @@ def run_call(
         if report.is_empty:
             explain_none(report, mailbox, chosen(call, mailbox))
     if not dry:
-        notify(values.get("notify") or (), call.command, report)
+        notify(values.get("notify") or (), call.command, report, context.obj.configuration)
     return report

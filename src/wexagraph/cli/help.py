@@ -30,6 +30,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         "wexagraph export mailbox --into export --as pdf,eml --with ines",
         "wexagraph export @office --folder Berths --into berths --bind conversation --cover",
     ),
+    "send": (
+        "wexagraph send mailbox --from ines --send-to lawyer@court.example",
+        "wexagraph send --case 2026-118 --as eml --send-to lawyer@court.example --by smtps://records@mail.saltmere.example/",
+    ),
     "attachments": (
         "wexagraph attachments mailbox --into files --attached '*.pdf'",
         "wexagraph attachments @office --into scans --attached 'image/*' --as native,pdf --ocr eng",

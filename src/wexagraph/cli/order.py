@@ -170,7 +170,7 @@ def run(
     from wexagraph.app.orders.notices import give_notice
     from wexagraph.cli.progress import Display, stoppable
 
-    notices = context.find_root().obj.configuration.notices
+    configuration = context.find_root().obj.configuration
     done: list[tuple[Order, Run, Report]] = []
     wrong: list[CallError] = []
     with closing(orders_of(context)) as orders, stoppable(Display(("order",))) as stopped:
@@ -184,7 +184,7 @@ def run(
             if not (as_json or as_csv):
                 _print_run(one, report, quiet, dry_run)
             if not dry_run:
-                for trouble in give_notice((*notices, *order.notify), one, report):
+                for trouble in give_notice((*configuration.notices, *order.notify), one, report, configuration):
                     click.echo(f"wexagraph: {one_line(trouble)}", err=True)
         interrupted = stopped()
     if as_json and not (quiet and not any(one.written or one.state != DONE for _, one, _ in done)):

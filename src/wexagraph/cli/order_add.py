@@ -42,7 +42,9 @@ _ORDER_OPTIONS = (
     click.option("--at", metavar="TIME", help="At a time of the day: 02:30."),
     click.option("--on", metavar="DAYS", help="With --at, on these days only: mon,thu, or 1 for the first of a month."),
     click.option("--on-arrival", is_flag=True, help="As mail arrives, while `wexagraph order watch` runs."),
-    click.option("--notify", multiple=True, metavar="WHO", help="Tell: desktop or command:PROGRAM. Repeatable."),
+    click.option(
+        "--notify", multiple=True, metavar="WHO", help="Tell: desktop, mail:ADDRESS or command:PROGRAM. Repeatable."
+    ),
     click.option("--yes", is_flag=True, help="Allow --afterwards, which changes the mailbox, once and for all runs."),
 )
 
@@ -65,7 +67,7 @@ def add(
     call, also_notify = _agreed(context, words, yes)
     with closing(orders_of(context)) as orders:
         order = Order(checked_name(name), call, _when(times), notify=(*notify, *also_notify), created=orders.clock())
-        check_notices(order.notify)
+        check_notices(order.notify, context.find_root().obj.configuration)
         orders.add(order)
         _say(orders, order, f"Try it: wexagraph order run {name} --dry-run")
     return OK
@@ -94,7 +96,7 @@ def change(
         if any(times.values()):
             order = replace(order, when=_when(times))
         order = replace(order, notify=(*notify, *also_notify) or order.notify)
-        check_notices(order.notify)
+        check_notices(order.notify, context.find_root().obj.configuration)
         return order
 
     with closing(orders_of(context)) as orders:

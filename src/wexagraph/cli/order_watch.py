@@ -50,7 +50,8 @@ def watch(context: click.Context, as_json: bool) -> int:
             click.echo(_as_json(event) if as_json else _in_words(event))
             sys.stdout.flush()
         if event.order is not None and event.run is not None and event.report is not None:
-            for trouble in give_notice((*session.configuration.notices, *event.order.notify), event.run, event.report):
+            known = session.configuration
+            for trouble in give_notice((*known.notices, *event.order.notify), event.run, event.report, known):
                 click.echo(f"wexagraph: {one_line(trouble)}", err=True)
 
     with closing(orders_of(context)) as orders:

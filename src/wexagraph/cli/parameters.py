@@ -92,7 +92,8 @@ NOTIFY = click.option(
     "--notify",
     multiple=True,
     metavar="WHO",
-    help="Tell of the result: desktop or command:PROGRAM; with ,new or ,failed of that alone. Repeatable.",
+    help="Tell of the result: desktop, mail:ADDRESS or command:PROGRAM; with ,new or ,failed of that alone. "
+    "Repeatable.",
 )
 YES = click.option("--yes", is_flag=True, help="Do not ask before --afterwards changes anything.")
 

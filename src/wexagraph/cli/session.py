@@ -83,7 +83,7 @@ def allowing(sure: bool) -> Allow:
     return allow
 
 
-def notify(wishes: tuple[str, ...], name: str, report: Report) -> None:
+def notify(wishes: tuple[str, ...], name: str, report: Report, configuration: Configuration) -> None:
     """Tell those who are to be told of what a command has done. What could not be told is said."""
     if wishes:
         from datetime import datetime
@@ -94,7 +94,7 @@ def notify(wishes: tuple[str, ...], name: str, report: Report) -> None:
         now = datetime.now().astimezone()
         run = Run(0, name, now, now)
         run.take(report)
-        for trouble in give_notice(wishes, run, report):
+        for trouble in give_notice(wishes, run, report, configuration):
             click.echo(f"wexagraph: {one_line(trouble)}", err=True)
 
 

@@ -10,8 +10,9 @@ from urllib.parse import quote, unquote, urlsplit
 
 from wexagraph.errors import CallError, SourceError
 
-_PORTS = {"imaps": 993, "imap": 143, "pops": 995, "pop": 110}
-SCHEMES = tuple(_PORTS)
+_PORTS = {"imaps": 993, "imap": 143, "pops": 995, "pop": 110, "smtps": 465, "smtp": 587}
+SCHEMES, SENDING = ("imaps", "imap", "pops", "pop"), ("smtps", "smtp")
+"""Of accounts that hold mail, and of servers that take mail to be sent."""
 GOODBYE = 5.0
 """Seconds that a server may take to answer a goodbye; nothing depends on it any more."""
 
@@ -69,7 +70,7 @@ class Account:
 
     @property
     def encrypted_from_the_start(self) -> bool:
-        return self.scheme in ("imaps", "pops")
+        return self.scheme in ("imaps", "pops", "smtps")
 
     @property
     def may_stay_plain(self) -> bool:
@@ -106,24 +107,24 @@ Login = Callable[[Account, bool], Secret]
 """Finds the secret of an account; called anew, with True, where the first one was refused."""
 
 
-def parse_url(url: str) -> Account:
-    """An account's URL: imaps://user@host/folder. Raises CallError for a wrong one, or one with a password in it."""
+def parse_url(url: str, schemes: tuple[str, ...] = SCHEMES) -> Account:
+    """An account's URL: imaps://user@host/folder. A server that takes mail may want no user. Raises CallError for a
+    wrong one, or one with a password in it."""
     try:
         parts = urlsplit(url)
         port = parts.port
     except ValueError as error:
         raise CallError(f"{url!r} is not the URL of an account: {error}.") from error
-    if parts.scheme not in _PORTS:
-        raise CallError(
-            f"{parts.scheme}:// is not an account. Accounts begin with {', '.join(s + '://' for s in SCHEMES)}."
-        )
+    if parts.scheme not in schemes:
+        what = "an account. Accounts begin" if schemes == SCHEMES else "a server that takes mail. They begin"
+        raise CallError(f"{parts.scheme}:// is not {what} with {', '.join(s + '://' for s in schemes)}.")
     if parts.password is not None:
         raise CallError(
             "a password does not belong in a URL, where others can read it. Leave it out: it is asked for, or comes "
             "from the keyring or WEXAGRAPH_PASSWORD."
         )
     user = unquote(parts.username or "").partition(";")[0]
-    if not parts.hostname or not user:
+    if not parts.hostname or not (user or schemes == SENDING):
         raise CallError(f"the account's URL lacks a user or a host. Write it as {parts.scheme}://user@mail.example/.")
     folder = unquote(parts.path).strip("/").partition(";")[0]
     if not steers_no_line(f"{user}{folder}"):

@@ -31,6 +31,24 @@ _TRASH = frozenset(
 """What programs call the folder of deleted messages, in the languages of our pages."""
 
 
+_DRAFTS = frozenset(
+    name.casefold()
+    for name in (
+        "Drafts",
+        "Draft",
+        "Entwürfe",
+        "Borradores",
+        "Brouillons",
+        "Bozze",
+        "Concepten",
+        "Kopie robocze",
+        "Szkice",
+        "Rascunhos",
+    )
+)
+"""What programs call the folder of drafts, in the same languages."""
+
+
 class Namespace(NamedTuple):
     """Where folders of one kind lie (RFC 9051 section 6.3.10): what their names begin with on the server, and what
     stands between levels."""
@@ -120,10 +138,17 @@ class Folders:
 
     def trash(self) -> Folder | None:
         """Where deleted messages go: the folder that the server says it is (RFC 6154), else one with a usual name."""
+        return self._special("trash", _TRASH)
+
+    def drafts(self) -> Folder | None:
+        """Where mails lie that are still to be sent, by the same."""
+        return self._special("drafts", _DRAFTS)
+
+    def _special(self, use: str, names: frozenset[str]) -> Folder | None:
         for folder in self:
-            if "trash" in folder.flags:
+            if use in folder.flags:
                 return folder
-        return next((one for one in self if one.name.removeprefix(f"{INBOX}/").casefold() in _TRASH), None)
+        return next((one for one in self if one.name.removeprefix(f"{INBOX}/").casefold() in names), None)
 
     @property
     def _separator(self) -> str:

@@ -1,0 +1,1 @@
+"""Mails that carry what was made: built, split to what a server takes, handed over once."""
