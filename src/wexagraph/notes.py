@@ -59,6 +59,7 @@ CODES = {
     "form-damaged": "the file that the message was kept in is damaged; what could be read is shown",
     "wrapper-opened": "text and attachments were taken out of a wrapper, which is kept too",
     "wrapper-damaged": "a wrapper of text and attachments is damaged; what could be read is shown",
+    "carried": "the message came inside another one, as a file",
     "unpacked": "the message was compressed; what is shown was unpacked from a file that is kept too",
     "encrypted": "the text is encrypted; it is kept but can't be shown",
 }

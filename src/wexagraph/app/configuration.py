@@ -22,7 +22,7 @@ found, as that of an account."""
 NEVER = frozenset(
     {"help", "config", "version", "into", "id", "set", "save", "csv", "json", "afterwards", "yes", "dry-run"}
 )
-OTHER_SENSE = frozenset([("attachments", "as"), ("attachments", "bind"), ("index", "title")])
+OTHER_SENSE = frozenset([("attachments", "as"), ("attachments", "bind"), ("index", "title"), ("send", "as")])
 """Options that mean something else on a command than on others: a default for all commands is none of theirs."""
 
 

@@ -58,6 +58,14 @@ NAME = Option(
     safe=True,
 )
 FLAT = Option("flat", "Do not repeat the source's folders below DIR.", False, Flag(), section=FILES, safe=True)
+CARRIED = Option(
+    "carried",
+    "Messages that others bring along as files: as themselves, and what is a mere wrapper not besides.",
+    False,
+    Flag(),
+    section=FILES,
+    safe=True,
+)
 BIND = Option(
     "bind", "One PDF for each of these, with contents and bookmarks.", None, OneOf(BINDINGS), section=FILES, safe=True
 )
@@ -343,6 +351,14 @@ ALLOW = Option(
 )
 CASE = Option("case", "Into this case.", None, None, "REF")
 BY_PLAN = Option("by-plan", "Each where the file plan says.", False, Flag())
+CLERK = Option(
+    "clerk",
+    "By plan: only what these have sent; the rest stays unfiled. Repeatable.",
+    (),
+    None,
+    "ADDRESS",
+    many=True,
+)
 REOPEN = Option("reopen", "Open a closed case again where something new belongs to it.", False, Flag())
 CLUSTER = Option(
     "cluster", "Work on a Dask cluster: the address of its scheduler, tcp://host:8786.", None, None, "ADDRESS"
@@ -360,7 +376,7 @@ PAGE_OPTIONS = (
     *(OWNER_PASSWORD, ALLOW),
 )
 EXPORT = (
-    *(AS, NAME, FLAT, BIND, TITLE, UNQUOTE, RUN_ON, TAG, REGISTER_FORMS, *PAGE_OPTIONS),
+    *(AS, NAME, FLAT, CARRIED, BIND, TITLE, UNQUOTE, RUN_ON, TAG, REGISTER_FORMS, *PAGE_OPTIONS),
     *(INDEX_PAGE, OFFICE_NAME, OFFICE_PICTURE, REMOTE_IMAGES, REMOTE_HOST, ENGINE, PATIENCE, JOBS, CLUSTER),
 )
 DOCUMENT_PAGES = (PAPER, LANDSCAPE, MARGIN, HEADER, FOOTER_LINE, PROPERTY, ARCHIVAL, LANGUAGE, OCR)
@@ -384,10 +400,10 @@ ATTACHMENTS_ALONE = (
 REGISTER = (COLUMNS, COLUMN, ZONE)
 BACKUP = (VOLUME_SIZE, LOCK, OCR, JOBS, CLUSTER)
 FILE = (
-    *(CASE, BY_PLAN, RECORDS),
+    *(CASE, BY_PLAN, CLERK, RECORDS),
     _unsaid(AS, "Which files each message becomes; pdf,eml where nothing says otherwise. As on export."),
     replace(NAME, help="Name pattern; {case} and {case_title} are fields as well.", shown=False),
-    *(BIND, TITLE),
+    *(CARRIED, BIND, TITLE),
     replace(COVER, help="With a cover sheet: built-in, or a template of yours.", metavar="TEMPLATE", bare=None),
     _unsaid(replace(ATTACHMENTS, metavar="HOW", many=False), "embed, pages, beside, zip or none, as on export."),
     *(OCR, replace(ARCHIVAL, help="PDF/A-3b, checked after writing.", default=None)),

@@ -91,6 +91,7 @@ def export_options(
         exported=exported,
         cluster=values["cluster"] or "",
         registers=_registers(values["register"]),
+        carried=values["carried"],
         index=index_options(values, page.language, index_title or " ".join(case or ())) if values["index"] else None,
     )
 

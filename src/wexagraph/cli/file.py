@@ -102,7 +102,8 @@ def _print(report: FilingReport, strange: list[Placed], dry: bool) -> None:
         cases = one_line(" and ".join(both.placement.cases))
         click.echo(f"To {cases}: {one_line(both.envelope.header.subject)}")
     for each in strange[:_UNFILED]:
-        guess = f" (nearest: {one_line(each.placement.guess)})" if each.placement.guess else ""
+        why = f"nearest: {one_line(each.placement.guess)}" if each.placement.guess else each.placement.why
+        guess = f" ({why})" if why else ""
         click.echo(f"Unfiled: {each.envelope.id}  {one_line(each.envelope.header.subject)}{guess}")
     if len(strange) > _UNFILED:
         click.echo(f"... and {len(strange) - _UNFILED:,} more; --unfiled prints the IDs of all.")

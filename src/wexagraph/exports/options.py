@@ -37,7 +37,8 @@ class ExportOptions:
     page each. With `remote_images`, pictures on the network are fetched; `remote_hosts` may lie at private addresses.
     `tags` are patterns for keywords. `lock` encrypts PDFs. `exported` is the date of the export; each `generation`
     makes all anew. `cluster` is the address of a Dask scheduler whose workers make and bind pages. `registers` are the
-    forms of the table beside the files: csv, xlsx. `index` makes a page to browse in the folder.
+    forms of the table beside the files: csv, xlsx. `index` makes a page to browse in the folder. With `carried`,
+    messages that others bring along as files are exported as themselves.
 
     Raises CallError where two do not go together.
     """
@@ -63,6 +64,7 @@ class ExportOptions:
     cluster: str = ""
     registers: tuple[str, ...] = ("csv",)
     index: IndexOptions | None = None
+    carried: bool = False
 
     def __post_init__(self) -> None:
         for name in self.formats:
@@ -106,7 +108,7 @@ class ExportOptions:
     @property
     def keeps_messages(self) -> bool:
         """Whether what is made holds the messages themselves, so that they may go at the source."""
-        return not self.attachments_alone
+        return not (self.attachments_alone or self.carried)
 
     @property
     def volatile(self) -> bool:

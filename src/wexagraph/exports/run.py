@@ -22,6 +22,7 @@ from wexagraph.exports.report import ExportReport
 from wexagraph.naming.paths import folder_path
 from wexagraph.pages.engines import available
 from wexagraph.reports import AGAIN, NEW, PlannedFile, Progress
+from wexagraph.selection.apart import TakenApart
 from wexagraph.selection.choice import Choice
 from wexagraph.sources.base import Source, Stored
 
@@ -53,16 +54,19 @@ def export(
     started = time.monotonic()
     engines = available(options.engine) if "pdf" in options.formats else []
     with opened(source, into, options, patience=patience, make=make) as (target, journal, recovered):
+        choice = chosen(source, choice, options)
+        read = TakenApart(source, choice) if options.carried else source
         run = Context(
-            source, target, journal, options, progress or (lambda _: None), stopped or (lambda: False), executor
+            read, target, journal, options, progress or (lambda _: None), stopped or (lambda: False), executor
         )
-        _work(run, chosen(source, choice, options), engines)
+        _work(run, choice, engines)
         _archive(run)
         _write_lists(run)
         report = run.report
         report.recovered = recovered
         if afterwards is not None and not report.interrupted:
-            report.changed_at_the_source, report.left_at_the_source = afterwards(list(stored(journal, target, options)))
+            kept = list(read.in_mailbox(stored(journal, target, options)))
+            report.changed_at_the_source, report.left_at_the_source = afterwards(kept)
     report.seconds = time.monotonic() - started
     return report
 
@@ -76,11 +80,13 @@ def chosen(source: Source, choice: Choice | None, options: ExportOptions) -> Cho
 def plan(run: Context, choice: Choice) -> None:
     """Meet the chosen messages and give each a name; where they are to be bound, put them in their order."""
     planner = Planner(run.source, run.journal, run.target, run.options, run.workers, run.turns)
-    run.progress.total = planner.plan(choice, run.looking, run.stopped)
+    apart = run.source if isinstance(run.source, TakenApart) else None
+    run.progress.total = planner.plan(choice if apart is None else Choice(), run.looking, run.stopped)
     run.progress.done = 0
     run.report.interrupted = run.stopped()
     run.report.total = None if run.report.interrupted else run.progress.total
-    run.report.unknown_ids = sorted(id for id in choice.ids or () if not run.journal.has_id(id))
+    has_id = run.journal.has_id if apart is None else apart.has_id
+    run.report.unknown_ids = sorted(id for id in choice.ids or () if not has_id(id))
     if run.turns is not None:
         run.turns.arrange(run.options.naming, choice.in_words(run.options.page.tr))
 
@@ -135,9 +141,11 @@ def dry_run(
     what pages come to is known when they are made. Raises SourceError, TargetError, CallError."""
     options = options or ExportOptions()
     with opened(source, into, options, dry=True) as (target, journal, _):
-        run = Context(source, target, journal, options, progress or (lambda _: None), stopped or (lambda: False))
+        choice = chosen(source, choice, options)
+        read = TakenApart(source, choice) if options.carried else source
+        run = Context(read, target, journal, options, progress or (lambda _: None), stopped or (lambda: False))
         try:
-            plan(run, chosen(source, choice, options))
+            plan(run, choice)
         finally:
             run.drop_workers(wait=True)
         return _report(run, str(into))

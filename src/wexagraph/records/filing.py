@@ -101,7 +101,7 @@ class Filing(Source):
     def envelopes(self, folder: str, share: Partition = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
         for place in sorted(self._letters):
             old, digest = self._letters[place]
-            yield Envelope(self._folder, place, old.size, old.header, digest, old.flags, old.arrival)
+            yield Envelope(self._folder, place, old.size, old.header, digest, old.flags, old.arrival, notes=old.notes)
 
     def read(self, envelope: Envelope) -> bytes:
         assert self.held is not None

@@ -16,6 +16,7 @@ from wexagraph.sources.base import Envelope
 
 REFERENCE, CONVERSATION, CRITERIA = "its reference", "its conversation", "what the case is about"
 _TOKEN = re.compile(r"[^\s\[\](){}<>#,;:!?\"'\u201c\u201d\u201e]+")
+_MEANT = re.compile(r"#([^\s\[\](){}<>#,;:!?\"']+)")
 _ENDS = ".-_/\u2013"
 
 
@@ -26,6 +27,11 @@ class Placement:
     cases: list[str] = field(default_factory=list)
     why: str = ""
     guess: str = ""
+
+    @property
+    def is_open(self) -> bool:
+        """Whether it has no place yet, and nobody has to be asked about it."""
+        return not (self.cases or self.guess)
 
 
 class _Web:
@@ -46,7 +52,7 @@ class _Web:
 
     def unplaced(self) -> list[int]:
         """The messages without a place, in their order."""
-        return [number for number, placement in enumerate(self.placements) if not placement.cases]
+        return [number for number, placement in enumerate(self.placements) if placement.is_open]
 
     def spread(self, number: int) -> None:
         """A message has found its place: what hangs together with it is near one now."""
@@ -59,7 +65,7 @@ class _Web:
 
     def to_see(self) -> list[int]:
         """The messages without a place that hang together with one that has found its own since this was asked."""
-        near = sorted(number for number in self._near if not self.placements[number].cases)
+        near = sorted(number for number in self._near if self.placements[number].is_open)
         self._near.clear()
         return near
 
@@ -91,8 +97,10 @@ class Placer:
         """Place messages that may answer one another. `matching` gives the cases whose criteria a message meets."""
         threads = [thread(envelope.header) for envelope in envelopes]
         placements = [Placement(self.by_reference(envelope.header.subject)) for envelope in envelopes]
-        for placement in placements:
+        for envelope, placement in zip(envelopes, placements, strict=True):
             placement.why = REFERENCE if placement.cases else ""
+            if not placement.cases:  # a reference that was mistyped is asked about, not overruled
+                placement.guess = self._near_case(_MEANT.findall(envelope.header.subject.casefold()))
         web = _Web(threads, placements)
         self._note(web, [number for number, placement in enumerate(placements) if placement.cases])
         self._follow(web, web.unplaced())
@@ -135,16 +143,21 @@ class Placer:
 
     def _guess(self, header: Header) -> str:
         """The case that a message may be meant for; "" where none is near."""
-        words = _TOKEN.findall(header.subject.casefold())
+        if near := self._near_case(_TOKEN.findall(header.subject.casefold())):
+            return near
+        subject = {word for word in _TOKEN.findall(base_subject(header.subject)[0].casefold()) if len(word) > 3}
+        shared = Counter(reference for word in subject for reference in self._by_title_word.get(word, ()))
+        return max(((count, reference) for reference, count in shared.items()), default=(0, ""))[1]
+
+    def _near_case(self, words: list[str]) -> str:
+        """The case whose reference is nearly one of these words; "" where there is none."""
         for word in (word.strip(_ENDS) for word in words):
             if any(map(str.isdigit, word)):
                 tokens = {token for short in _shortened(word) for token in self._near_tokens.get(short, ())}
                 near = get_close_matches(word, sorted(tokens), n=3, cutoff=0.75)
                 if near:  # digits are swapped more often than left out
                     return self._by_token[next((one for one in near if len(one) == len(word)), near[0])]
-        subject = {word for word in _TOKEN.findall(base_subject(header.subject)[0].casefold()) if len(word) > 3}
-        shared = Counter(reference for word in subject for reference in self._by_title_word.get(word, ()))
-        return max(((count, reference) for reference, count in shared.items()), default=(0, ""))[1]
+        return ""
 
     @cached_property
     def _near_tokens(self) -> dict[str, list[str]]:

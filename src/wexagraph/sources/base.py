@@ -70,7 +70,7 @@ class Envelope:
     `place` says where in its folder the message lies, and sorts in the folder's own order. `stamp` changes when
     what lies at that place changes. `size` is in bytes. `flags` are IMAP flags and keywords in lower case without
     the backslash. `arrived` is the source's own date for it, or the mbox separator that names it. `trouble` says why
-    the message can't be read at all.
+    the message can't be read at all, `notes` what else there is to know of where it comes from.
     """
 
     folder: str
@@ -81,6 +81,7 @@ class Envelope:
     flags: frozenset[str] = frozenset()
     arrived: datetime | bytes | None = None
     trouble: str = ""
+    notes: tuple[Note, ...] = ()
 
     @property
     def arrival(self) -> datetime | None:
@@ -225,6 +226,10 @@ class Source(ABC):
 
     def keep(self, envelope: Envelope, data: bytes) -> None:  # noqa: B027  most sources read as quickly again
         """The bytes of a message were read to choose it, and will be read again soon."""
+
+    def in_mailbox(self, stored: Iterable[Stored]) -> Iterator[Stored]:
+        """Messages that are stored, as they lie in the mailbox itself."""
+        yield from stored
 
     def original(self, envelope: Envelope) -> Original | None:
         """The file that a message was made from, where it lies in one alone. Raises MessageError."""

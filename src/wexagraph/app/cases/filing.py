@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Executor, ThreadPoolExecutor
 from contextlib import closing
 from dataclasses import dataclass, field, replace
@@ -29,6 +29,7 @@ from wexagraph.records.fileplan import Case, FilePlan
 from wexagraph.records.filing import Filed, Filing, Held, Letter
 from wexagraph.records.placing import Placement, Placer
 from wexagraph.reports import Failure, Report
+from wexagraph.selection.apart import TakenApart
 from wexagraph.selection.choice import Choice
 from wexagraph.selection.criteria import Subject
 from wexagraph.sources.base import Envelope, Source, bounded
@@ -37,6 +38,7 @@ from wexagraph.text import one_line
 from wexagraph.work.pool import ProcessWorkers
 
 FILE_DEFAULTS = {**EXPORT_DEFAULTS, "as": "pdf,eml", "flat": True}
+NO_CLERK = "not sent by one who may file"
 _AT_ONCE, _AT_ONCE_BYTES = 500, 64 * 1024 * 1024
 
 
@@ -118,10 +120,12 @@ def file_messages(
     stopped: Callable[[], bool] = lambda: False,
     dry: bool = False,
     reopen: bool = False,
+    clerks: tuple[str, ...] = (),
 ) -> FilingReport:
     """File the chosen messages into a case, or (`reference` None) where the plan says. `options` are those of an
     export, by their names on the command line. Closed cases get what is new to them where they are to be opened again
-    (`reopen`); else it fails. Raises CallError, SourceError, TargetError."""
+    (`reopen`); else it fails. By plan, what others than `clerks` have sent is left, where there are any. Messages that
+    one brings along go with it, as themselves, where that is an option. Raises CallError, SourceError, TargetError."""
     started = time.monotonic()
     if options.get("as") == ATTACHMENTS:
         choice = choice.with_attachments()
@@ -137,13 +141,14 @@ def file_messages(
             name = run.plan.get(reference).reference
             placements = [Placement([name], "named") for _ in envelopes]
         else:
-            placements = _places(run, envelopes)
+            placements = _places(run, envelopes, {clerk.strip().lower() for clerk in clerks})
         run.report.placed = [Placed(*pair) for pair in zip(envelopes, placements, strict=True)]
         if dry:
             report.written = sum(len(each.placement.cases) for each in report.placed)
         else:
-            held = Held(source)
-            letters = _letters(run, held)
+            apart = TakenApart(source, choice) if options.get("carried") else None
+            held = Held(apart or source)
+            letters = _letters(run, held, apart)
             _open_cases(run, letters, reopen)
             _file(run, held, letters)
     source.settle()
@@ -170,8 +175,8 @@ def _bring_up(run: _Run) -> None:
         run.index.add(there)
 
 
-def _places(run: _Run, envelopes: list[Envelope]) -> list[Placement]:
-    """Where each message belongs by the plan."""
+def _places(run: _Run, envelopes: list[Envelope], clerks: set[str]) -> list[Placement]:
+    """Where each message belongs by the plan; nowhere what is not sent by one of `clerks`, where there are any."""
     cases = run.plan.cases
     if not cases:
         raise CallError(f"{run.records.path} has no case yet. `wexagraph case open` opens one.")
@@ -188,21 +193,31 @@ def _places(run: _Run, envelopes: list[Envelope]) -> list[Placement]:
     def known(id: int) -> list[str]:
         return [name for name in run.index.cases_of(id) if name in cases]  # others were disposed of
 
-    return Placer(cases.values(), known).place_all(envelopes, matching)
+    sent = [not clerks or envelope.header.sender.address.lower() in clerks for envelope in envelopes]
+    placer = Placer(cases.values(), known)
+    placed = iter(placer.place_all([each for each, may in zip(envelopes, sent, strict=True) if may], matching))
+    return [next(placed) if may else Placement(why=NO_CLERK) for may in sent]
 
 
-def _letters(run: _Run, held: Held) -> dict[str, list[Letter]]:
+def _letters(run: _Run, held: Held, apart: TakenApart | None) -> dict[str, list[Letter]]:
     """What has a place, read for its digest, by the references of cases."""
     placed = [each for each in run.report.placed if each.placement.cases]
-    wanted = {id(each.envelope): each.placement.cases for each in placed}
+    wanted: dict[str, list[str]] = {}
+
+    def pieces() -> Iterator[Envelope]:
+        for each in placed:
+            for envelope in [each.envelope] if apart is None else apart.apart(each.envelope):
+                wanted[envelope.id] = each.placement.cases
+                yield envelope
+
     letters: dict[str, list[Letter]] = {}
-    for batch in bounded((each.envelope for each in placed), _AT_ONCE, _AT_ONCE_BYTES):
+    for batch in bounded(pieces(), _AT_ONCE, _AT_ONCE_BYTES):
         if run.stopped():
             run.report.interrupted = True
             return {}
         for letter in held.letters(batch):
             if isinstance(letter, Letter):
-                for name in wanted[id(letter.envelope)]:
+                for name in wanted[letter.envelope.id]:
                     letters.setdefault(name, []).append(letter)
             else:
                 envelope, error = letter
@@ -314,7 +329,7 @@ def options_of(records: Records, case: Case, options: dict[str, Any]) -> ExportO
     """The options of an export into a case: ours, those of the case, those of the call. Raises CallError."""
     tags = dict.fromkeys([*case.tags, *options.get("tag", ()), case.reference])
     plain = {**FILE_DEFAULTS, **case.options, **options, "tag": ()}
-    made = export_options(plain, None, records.clock(), (case.reference, case.title))
+    made = replace(export_options(plain, None, records.clock(), (case.reference, case.title)), carried=False)
     return replace(made, tags=tuple(TextPattern(tag.replace("{", "{{").replace("}", "}}"), "tag") for tag in tags))
 
 

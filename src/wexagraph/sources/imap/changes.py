@@ -41,9 +41,12 @@ class Afterwards:
         return cls(kind, value)
 
     def checked(self, keeps_messages: bool) -> Afterwards:
-        """The same. Raises CallError where messages would go of which the attachments alone are stored."""
+        """The same. Raises CallError where messages would go of which parts alone are stored."""
         if self.kind == "delete" and not keeps_messages:
-            raise CallError("attachments alone do not keep a message: --afterwards delete goes with export and backup.")
+            raise CallError(
+                "attachments alone do not keep a message, nor do those that it carried: --afterwards delete goes with "
+                "export and backup of whole messages."
+            )
         return self
 
     def description(self, count: int, account: str) -> str:
