@@ -15,7 +15,7 @@ from wexagraph.errors import CallError
 from wexagraph.toml import line_of, mending, wrong
 
 NAME = "wexagraph.toml"
-_TABLES = ("options", "sources", "accounts", "notices", "sending")
+_TABLES = ("options", "sources", "accounts", "notices", "sending", "places")
 SENDING = ("by", "sender", "drafts", "password-variable", "password-command", "token-command", "authority")
 """What can be said of sending: the server, the sender, the account that drafts go to; and how the server's secret is
 found, as that of an account."""
@@ -66,6 +66,7 @@ class Configuration:
     told: list[str] = field(default_factory=list)
     """Addresses that notices may go to."""
     sending: dict[str, str] = field(default_factory=dict)
+    places: dict[str, str] = field(default_factory=dict)
 
     def setting(self, name: str, command: str) -> Setting | None:
         """The setting of an option that holds for a command: the last one, and one for the command before others."""
@@ -164,6 +165,14 @@ def _read(
         if not isinstance(value, str) or not value:
             raise wrong(path, text, "sending", key, f"{key} = {value!r} is of the wrong kind", "", [])
         config.sending[key] = value if key != "authority" else str(path.parent / Path(value).expanduser())
+    places = content.get("places", {})
+    if places and not trusted:
+        what = "places are taken from the user's own configuration folder, or from a file named with --config"
+        raise wrong(path, text, "", "places", what, "", [])
+    for key, value in places.items():
+        if not isinstance(value, str) or not value:
+            raise wrong(path, text, "places", key, f"the place {key!r} must be a folder in quotation marks", "", [])
+        config.places[key] = str(path.parent / Path(value).expanduser())
     for key, value in content.get("options", {}).items():
         # a table in the table is for one command
         for name, each in value.items() if isinstance(value, dict) else [(key, value)]:

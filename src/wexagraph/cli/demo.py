@@ -61,6 +61,7 @@ def command(context: click.Context, into: str, zone: str) -> int:
             "The same command again: nothing is done twice",
             ["export", source, "--into", out, "--as", "pdf,eml", "--index", "--zone", zone],
         ),
+        ("Where colleagues see it: a folder of the office's share", ["deliver", out, "--into", str(folder / "share")]),
         (
             "An order: what is written about the quay, every hour",
             [*("order", "add", "quay", "--every", "1h", "--", "export", source, "--subject", "quay"), *to_quay],
@@ -104,10 +105,10 @@ def _prepare(folder: Path) -> None:
             raise TargetError(f"{folder} is a file. Name another place with --into.")
         if folder.is_dir() and any(folder.iterdir()) and not (folder / _MARK).exists():
             raise TargetError(f"{folder} holds something else. Name another place with --into.")
-        for name in ("mailbox", "export", "orders", "quay", "records"):
+        for name in ("mailbox", "export", "orders", "quay", "records", "share"):
             if (folder / name).exists():
                 shutil.rmtree(folder / name)
-        folder.mkdir(parents=True, exist_ok=True)
+        (folder / "share").mkdir(parents=True)
         (folder / _MARK).write_text("The demo may clear this folder.\n", "utf-8")
     except OSError as error:
         raise TargetError(

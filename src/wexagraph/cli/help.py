@@ -34,6 +34,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         "wexagraph send mailbox --from ines --send-to lawyer@court.example",
         "wexagraph send --case 2026-118 --as eml --send-to lawyer@court.example --by smtps://records@mail.saltmere.example/",
     ),
+    "deliver": (
+        "wexagraph deliver export --into /mnt/office/records",
+        "wexagraph deliver ~/records --into @share --dry-run",
+    ),
     "attachments": (
         "wexagraph attachments mailbox --into files --attached '*.pdf'",
         "wexagraph attachments @office --into scans --attached 'image/*' --as native,pdf --ocr eng",

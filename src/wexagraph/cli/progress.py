@@ -25,8 +25,8 @@ _EVERY = 5.0
 class Display:
     """Shows progress on standard error, once a run has taken a second."""
 
-    def __init__(self, formats: tuple[str, ...]) -> None:
-        self._what = ", ".join(formats)
+    def __init__(self, formats: tuple[str, ...], noun: str = "messages") -> None:
+        self._what, self._noun = ", ".join(formats), noun
         self._start = time.monotonic()
         self._work_start: float | None = None
         self._last = self._start
@@ -53,7 +53,7 @@ class Display:
 
     def stopping(self) -> None:
         """Ctrl-C was pressed once."""
-        click.echo("\nStopping: finishing the messages in hand. Ctrl-C again stops at once.", err=True)
+        click.echo(f"\nStopping: finishing the {self._noun} in hand. Ctrl-C again stops at once.", err=True)
 
     def update(self, progress: Progress) -> None:
         """Called for each message; draws no more often than is good for the eye."""
@@ -89,7 +89,7 @@ class Display:
         if progress.total is None or self._work_start is None:
             return f"looking: {progress.done:,} messages so far"
         failed = f", {progress.failed:,} failed" if progress.failed else ""
-        line = f"{self._what}: {progress.done:,} of {progress.total:,} messages{failed}"
+        line = f"{self._what}: {progress.done:,} of {progress.total:,} {self._noun}{failed}"
         worked = now - self._work_start
         if worked < _FIRST or not progress.done or progress.done == progress.total:
             return line

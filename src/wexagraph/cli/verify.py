@@ -30,10 +30,13 @@ _SHOWN = 50
 @click.option(
     "--repair", metavar="SOURCE", help="Of a backup: mend it, from another copy of it or from the mailbox it is of."
 )
+@click.option("--at", metavar="PLACE", help="Compare with what was delivered there: by sizes, --deep by bytes.")
 @JOBS
 @JSON
 @click.pass_context
-def command(context: click.Context, folder: str, deep: bool, repair: str | None, jobs: int, as_json: bool) -> int:
+def command(
+    context: click.Context, folder: str, deep: bool, repair: str | None, at: str | None, jobs: int, as_json: bool
+) -> int:
     """Prove a backup, an export folder, a case, all cases of a records folder, or a packed case whole, or say what is
     not.
 
@@ -41,6 +44,8 @@ def command(context: click.Context, folder: str, deep: bool, repair: str | None,
     Altered: its bytes are others. Foreign: it is in DIR and not in the list.
     """
     root = Path(folder).expanduser()
+    if at is not None:
+        return _at_a_place(context, root, at, deep, as_json)
     if root.is_file():
         return _packed(root, as_json)
     of_a_backup = (root / BAGIT).exists() or (root / "data" / "volumes").is_dir()
@@ -55,6 +60,27 @@ def command(context: click.Context, folder: str, deep: bool, repair: str | None,
     else:
         _print_findings(verification)
         (_print_backup if of_a_backup else _print_export)(verification)
+    return OK if verification.whole else SOME_FAILED
+
+
+def _at_a_place(context: click.Context, root: Path, at: str, deep: bool, as_json: bool) -> int:
+    """Prove what was delivered."""
+    from wexagraph.app.places import open_place
+    from wexagraph.sending.delivery import compared
+
+    with open_place(at, context.obj.configuration, root) as place:
+        verification = compared(root, place, deep)
+    if as_json:
+        print_json(verification.as_dict())
+    else:
+        _print_findings(verification)
+        missing, altered, foreign = (len(verification.paths(state)) for state in ("missing", "altered", "foreign"))
+        whole = verification.files - missing - altered
+        how = "read back" if deep else "of the right size"
+        click.echo(
+            f"{one_line(verification.folder)}: {whole:,} of {verification.files:,} files are there, {how}; "
+            f"{missing:,} missing, {altered:,} altered, {foreign:,} foreign."
+        )
     return OK if verification.whole else SOME_FAILED
 
 

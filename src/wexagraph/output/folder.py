@@ -168,6 +168,20 @@ class OutputFolder:
             else:
                 yield inner
 
+    def sizes(self, path: str) -> Iterator[tuple[str, int]]:
+        """The paths of all files below a folder, links included, with their sizes, in no order: in a tenth of the time
+        of `files`, and to be looked at only, for a link that comes up meanwhile is followed."""
+        try:
+            with os.scandir(self.path / path) as entries:
+                for entry in entries:
+                    inner = f"{path}/{entry.name}" if path else entry.name
+                    if entry.is_dir(follow_symlinks=False):
+                        yield from self.sizes(inner)
+                    else:
+                        yield inner, entry.stat(follow_symlinks=False).st_size
+        except (FileNotFoundError, PermissionError):
+            return
+
     def reader(self, path: str) -> BufferedReader:
         """Open a regular file for reading."""
         with self._above(path) as (above, name):

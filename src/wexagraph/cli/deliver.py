@@ -1,0 +1,76 @@
+"""`wexagraph deliver DIR --into PLACE`"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
+from wexagraph.cli.parameters import DRY_RUN, FOLDER, JSON, QUIET
+from wexagraph.cli.progress import Display, stoppable
+from wexagraph.cli.reports import amount, counted, print_json, print_planned
+from wexagraph.errors import CallError
+from wexagraph.text import one_line, size
+
+_SHOWN = 20
+
+
+@click.command("deliver")
+@FOLDER
+@click.option("--into", required=True, metavar="PLACE", help="A folder that is there, or @NAME of the configuration.")
+@click.option("--links", is_flag=True, help="Print the address of each file there.")
+@DRY_RUN
+@QUIET
+@JSON
+@click.pass_context
+def command(
+    context: click.Context, folder: str, into: str, links: bool, dry_run: bool, quiet: bool, as_json: bool
+) -> int:
+    """Put what was made in DIR where others see it: an export, a case, all cases, a backup, or one file.
+
+    PLACE gets a mirror of it under its name: what is new is added, what has changed here is replaced, what is no longer
+    here is removed, as long as it is what was delivered. Files of others are left, and named. Each file is read back
+    before it gets its name.
+    """
+    from wexagraph.app.orders.running import state_folder
+    from wexagraph.app.places import open_place
+    from wexagraph.sending.delivery import deliver
+
+    root = Path(folder).expanduser()
+    if not root.exists():
+        raise CallError(f"{one_line(folder)} does not exist.")
+    display = Display(("delivery",), "files")
+    with open_place(into, context.obj.configuration, root) as place, display, stoppable(display) as stopped:
+        report = deliver(
+            *(root, place, state_folder() / "deliveries"),
+            dry=dry_run,
+            links=links,
+            progress=display.update,
+            stopped=stopped,
+        )
+    if as_json:
+        print_json(report.as_dict())
+    elif dry_run:
+        print_planned(report.planned or [], ">Size")
+        click.echo(
+            f"{counted(report.written, 'file')} would be delivered, {report.already_there:,} already there, "
+            f"{report.removed:,} removed; {size(report.bytes)} to {one_line(report.into)}. Nothing was written."
+        )
+    elif not quiet or report.written or report.removed or not report.complete:
+        for address in report.links.values():
+            click.echo(address)
+        removed = f", {report.removed:,} removed" if report.removed else ""
+        click.echo(
+            f"{counted(report.written, 'file')} delivered, {report.already_there:,} already there{removed}, "
+            f"{report.failed:,} failed; {amount(report)}."
+        )
+        click.echo(f"In:    {one_line(report.into)}")
+    if not as_json:
+        for failure in report.failures[:_SHOWN]:
+            click.secho(f"Not delivered: {one_line(failure.id)}: {one_line(failure.reason)}.", fg="red", err=True)
+        if report.failed > _SHOWN:
+            click.secho(f"... and {report.failed - _SHOWN:,} more.", fg="red", err=True)
+    if report.interrupted:
+        return INTERRUPTED
+    return OK if report.complete else SOME_FAILED

@@ -1,0 +1,413 @@
+"""Delivering what was made to a place, which becomes a mirror of the folder here: each file whole or not at all, never
+over a file of others, the lists last."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import stat
+import time
+from collections.abc import Callable, Iterator
+from contextlib import closing, contextmanager, nullcontext, suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import NamedTuple
+
+from wexagraph.backups.bag import TAG_FILES, TAG_MANIFESTS, is_backup
+from wexagraph.errors import CallError, InUse, TargetError
+from wexagraph.exports.verify import manifest_entries
+from wexagraph.files import open_regular
+from wexagraph.naming.paths import CASE_LOG, FILE_PLAN, MANIFEST, REGISTERS
+from wexagraph.output.databases import ANEW, Database, Form
+from wexagraph.output.folder import FULL, OWN, OutputFolder
+from wexagraph.reports import AGAIN, NEW, Failure, Finding, PlannedFile, Progress, Report, Verification
+from wexagraph.sending.places import Place, part_of
+
+_FORM = Form(
+    "the list of what was delivered",
+    """
+CREATE TABLE delivered (
+    place TEXT, path TEXT, sha256 TEXT NOT NULL, size INTEGER NOT NULL, part TEXT NOT NULL, PRIMARY KEY (place, path)
+) WITHOUT ROWID;
+""",
+)
+_DATABASE = "delivered.sqlite"
+_CHUNK = 1 << 20
+_AT_ONCE, _AT_ONCE_BYTES = 200, 64 * 1024 * 1024
+Row = tuple[str, int, str]
+"""What is known of a file at a place: its SHA-256, its size, and the name of the part that was on its way."""
+_DEEPEST = 2
+_LIVING = frozenset({*REGISTERS.values(), CASE_LOG, FILE_PLAN, MANIFEST, *TAG_FILES, *TAG_MANIFESTS})
+"""Files that change from run to run, and registers that people work in: they are as they are now."""
+_ANOTHERS = "another file lies there under this name, and was left. Move it, then deliver again"
+_PATIENCE = 20.0
+
+
+@dataclass(frozen=True)
+class Made:
+    """A file that this program made: its path below the folder, where it lies, its size (None: it is not there), and
+    the SHA-256 that the folder's list has of it ("" where none has)."""
+
+    path: str
+    file: Path
+    size: int | None
+    sha256: str = ""
+
+
+def _made(above: str, folder: Path, path: str, sha256: str = "") -> Made:
+    try:
+        about = os.lstat(folder / path)
+    except OSError:
+        return Made(above + path, folder / path, None, sha256)
+    return Made(above + path, folder / path, about.st_size if stat.S_ISREG(about.st_mode) else None, sha256)
+
+
+@dataclass
+class DeliveryReport(Report):
+    """The sums over files. `removed` counts those that are no longer here and are now gone there too, `links` are the
+    addresses of all that is there."""
+
+    removed: int = 0
+    links: dict[str, str] = field(default_factory=dict)
+
+
+def made(root: Path) -> list[Made]:
+    """What lies in a folder that this program made (or the one file that `root` is), the lists that prove it last.
+    Raises CallError where there is nothing of it, OSError."""
+    if root.is_file():
+        return [_made("", root.parent, root.name)]
+    files: list[Made] = []
+    lists: list[Made] = []
+    for folder in _folders(root, _DEEPEST):
+        above = "" if folder == root else f"{folder.relative_to(root).as_posix()}/"
+        with open_regular(folder / MANIFEST) as manifest:
+            for digest, path in manifest_entries(manifest):
+                if path not in _LIVING:
+                    files.append(_made(above, folder, path, digest))
+        names = {*REGISTERS.values(), CASE_LOG, *(TAG_FILES if is_backup(folder) else ())}
+        files += [each for name in sorted(names - {MANIFEST}) if (each := _made(above, folder, name)).size is not None]
+        both = (_made(above, folder, name) for name in (MANIFEST, *TAG_MANIFESTS))
+        lists += [each for each in both if each.size is not None]
+    if not lists:
+        raise CallError(
+            f"{root} holds nothing that this program made: no {MANIFEST} lies there or in its folders. Name an export, "
+            "a case, the records folder or a backup."
+        )
+    if (root / FILE_PLAN).is_file():
+        files.append(_made("", root, FILE_PLAN))
+    return [*files, *lists]
+
+
+def _folders(root: Path, deep: int) -> Iterator[Path]:
+    if (root / MANIFEST).is_file():
+        yield root
+    elif deep:
+        for each in sorted(root.iterdir()):
+            if each.is_dir() and not each.is_symlink():
+                yield from _folders(each, deep - 1)
+
+
+class Delivered(Database):
+    """What lies at places, as it was delivered. All methods raise TargetError where the disk fails."""
+
+    def __init__(self, path: Path, place: str, reading: bool = False) -> None:
+        super().__init__(path, _FORM, ANEW, together=True, reading=reading)
+        self._place = place
+
+    def rows(self, above: str) -> dict[str, Row]:
+        """What is known of the files below a name there."""
+        rows = self.ask("SELECT path, sha256, size, part FROM delivered WHERE place=?", (self._place,))
+        return {path: tuple(row) for path, *row in rows if path == above or path.startswith(f"{above}/")}
+
+    def note(self, path: str, sha256: str, size: int, part: str = "") -> None:
+        """A file is there; or with `part`, is on its way under that name."""
+        self.ask("INSERT OR REPLACE INTO delivered VALUES (?,?,?,?,?)", (self._place, path, sha256, size, part))
+
+    def forget(self, path: str) -> None:
+        """A file is not there."""
+        self.ask("DELETE FROM delivered WHERE place=? AND path=?", (self._place, path))
+
+
+def deliver(
+    root: Path,
+    place: Place,
+    state: Path,
+    *,
+    dry: bool = False,
+    links: bool = False,
+    progress: Callable[[Progress], None] | None = None,
+    stopped: Callable[[], bool] = lambda: False,
+) -> DeliveryReport:
+    """Make a place the mirror of what was made in a folder, or of one file, under its name. `state` is the folder for
+    the list of what was delivered of a file; that of a folder lies in it, for all who deliver from there.
+
+    Raises CallError, TargetError where nothing can be delivered; a file that can't be is in the report instead.
+    """
+    started, name = time.monotonic(), root.resolve().name
+    files = _files_of(root)
+    with _journal(state if root.is_file() else root, place, dry) as journal:
+        run = _Delivery(place, journal, name, name if root.is_dir() else "", dry, progress, stopped)
+        run.deliver(files)
+        report = run.report
+        if links and journal is not None:
+            report.links = {at: place.link(at) for at in sorted(journal.rows(name))}
+    report.seconds = time.monotonic() - started
+    return report
+
+
+@contextmanager
+def _journal(home: Path, place: Place, dry: bool) -> Iterator[Delivered | None]:
+    """What is known of a place, with the folder held for this process; of a dry run, as it lies there (None: it does
+    not)."""
+    lying = home / OWN / _DATABASE
+    if dry:
+        with closing(Delivered(lying, place.name, reading=True)) if lying.is_file() else nullcontext() as journal:
+            yield journal
+        return
+    try:
+        with closing(OutputFolder(home)) as here:
+            if (holder := here.take_lock(_PATIENCE)) is not None:
+                by = f" by process {holder}" if holder else ""
+                raise InUse(f"{home} is in use{by}. Wait for that run, then deliver again.")
+            with closing(Delivered(here.database(_DATABASE), place.name)) as journal:
+                yield journal
+    except OSError as error:
+        raise TargetError(f"{home} can't be used: {error.strerror or error}. Check the disk.") from error
+
+
+def compared(root: Path, place: Place, deep: bool) -> Verification:
+    """What lies at a place, beside what was made here: by names and sizes, or `deep`, by the bytes read back.
+    Raises CallError, TargetError."""
+    name = root.resolve().name
+    above = f"{name}/" if root.is_dir() else ""
+    verification = Verification(f"{place.name}/{name}", deep=deep)
+    try:
+        there = place.sizes(name)
+        for each in _files_of(root):
+            verification.files += 1
+            size = there.pop(above + each.path, None)
+            if size is None:
+                verification.findings.append(Finding(each.path, "missing"))
+            elif each.size is None:
+                verification.findings.append(Finding(each.path, "missing", "it is there, and not here"))
+            elif size != each.size or (deep and place.digest(above + each.path) != (each.sha256 or _digest(each.file))):
+                verification.findings.append(Finding(each.path, "altered"))
+        verification.findings += [Finding(path.removeprefix(above), "foreign") for path in sorted(there)]
+    except OSError as error:
+        raise TargetError(f"{place.name} can't be read: {error.strerror or error}.") from error
+    return verification
+
+
+def _files_of(root: Path) -> list[Made]:
+    try:
+        return made(root)
+    except OSError as error:
+        raise CallError(f"{root} can't be read: {error.strerror or error}.") from error
+
+
+def _digest(path: Path) -> str:
+    with open_regular(path) as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def _batches(files: list[Made]) -> Iterator[list[Made]]:
+    """Files, bounded in number and (but for a single one) in bytes."""
+    batch: list[Made] = []
+    held = 0
+    for each in files:
+        size = each.size or 0
+        if batch and (len(batch) == _AT_ONCE or held + size > _AT_ONCE_BYTES):
+            yield batch
+            batch, held = [], 0
+        batch.append(each)
+        held += size
+    if batch:
+        yield batch
+
+
+class _Refused(Exception):
+    """Why a file was not delivered."""
+
+
+class _Parcel(NamedTuple):
+    """A file on its way: where it goes, under which name it waits there, and what lay there `before` as it was
+    delivered (SHA-256 and size), which it `replaces` or not."""
+
+    made: Made
+    at: str
+    sha256: str
+    size: int
+    part: str
+    before: tuple[str, int]
+    replaces: bool
+
+
+class _Delivery:
+    """A run: what it delivers to, and its sums so far."""
+
+    def __init__(
+        self,
+        place: Place,
+        journal: Delivered | None,
+        name: str,
+        above: str,
+        dry: bool,
+        progress: Callable[[Progress], None] | None,
+        stopped: Callable[[], bool],
+    ) -> None:
+        self._place, self._journal, self._name, self._above = place, journal, name, f"{above}/" if above else ""
+        self._dry, self._tell, self._stopped = dry, progress or (lambda _: None), stopped
+        self.report = DeliveryReport(into=place.name, planned=[] if dry else None)
+
+    def deliver(self, files: list[Made]) -> None:
+        """Clear what a killed run has left, send what is missing, remove what is no longer here."""
+        report, progress = self.report, Progress(total=len(files))
+        known = self._journal.rows(self._name) if self._journal is not None else {}
+        try:
+            for path, (sha256, size, part) in known.items():
+                if part and not self._dry:
+                    self._place.remove(part)
+                    self._note(path, sha256, size)
+            there = self._place.sizes(self._name)
+        except OSError as error:
+            raise TargetError(f"{self._place.name} can't be read: {error.strerror or error}.") from error
+        for batch in _batches(files):
+            if self._stopped():
+                report.interrupted, report.total = True, len(files)
+                return
+            parcels = []
+            for each in batch:
+                at = self._above + each.path
+                report.chosen += 1
+                with self._failing(each):
+                    parcel = self._looked_at(each, at, known.get(at), there.get(at))
+                    if parcel is None:
+                        report.already_there += 1
+                    else:
+                        parcels.append(parcel)
+            self._plan(parcels) if self._dry else self._send(parcels)
+            progress.done, progress.failed, progress.files = report.chosen, report.failed, report.written
+            self._tell(progress)
+        self._remove({self._above + each.path for each in files}, known, there)
+
+    @contextmanager
+    def _failing(self, each: Made) -> Iterator[None]:
+        """What goes wrong with one file is said of it. Raises TargetError where the place is full."""
+        try:
+            yield
+        except _Refused as error:
+            self.report.fail(Failure(each.path, self._place.name, "", str(error)))
+        except OSError as error:
+            if error.errno in FULL:
+                what = f"{self._place.name} is full. Make room there and deliver again; it goes on where it was."
+                raise TargetError(what) from error
+            self.report.fail(Failure(each.path, self._place.name, "", error.strerror or str(error)))
+
+    def _looked_at(self, each: Made, at: str, row: Row | None, size_there: int | None) -> _Parcel | None:
+        """What is to be sent of a file; None where it is there. Raises _Refused, OSError."""
+        size, sha256 = each.size, each.sha256
+        if size is None:
+            raise _Refused("it is in the list, and not here. `wexagraph verify` says more")
+        if not sha256:
+            try:
+                sha256 = _digest(each.file)
+            except OSError as error:
+                raise _Refused(f"it can't be read here: {error.strerror or error}") from error
+        if row is not None and row[:2] == (sha256, size) and size_there == size:
+            return None
+        if size_there is not None:
+            lying = self._place.digest(at)
+            if lying == sha256:
+                self._note(at, sha256, size)
+                return None
+            if row is None or lying != row[0]:
+                raise _Refused(_ANOTHERS)
+        before = row[:2] if row is not None else ("", 0)
+        return _Parcel(each, at, sha256, size, part_of(at), before, size_there is not None)
+
+    def _plan(self, parcels: list[_Parcel]) -> None:
+        assert self.report.planned is not None
+        for one in parcels:
+            self.report.planned.append(PlannedFile(one.at, AGAIN if one.replaces else NEW, "", size=one.size))
+            self.report.written += 1
+            self.report.bytes += one.size
+
+    def _send(self, parcels: list[_Parcel]) -> None:
+        """Write files under names of their own, bring them to the disk, read them back, and give them their names."""
+        assert self._journal is not None
+        for one in parcels:
+            self._journal.note(one.at, *one.before, one.part)
+        self._journal.commit()  # a run that is killed leaves nothing there that the next does not know
+        written = []
+        for one in parcels:
+            with self._sending(one):
+                self._write(one)
+                written.append(one)
+        if written:
+            self._place.settle()
+        for one in written:
+            with self._sending(one):
+                self._put(one)
+                self._note(one.at, one.sha256, one.size)
+                self.report.written += 1
+                self.report.bytes += one.size
+        self._journal.commit()
+
+    @contextmanager
+    def _sending(self, one: _Parcel) -> Iterator[None]:
+        """What goes wrong leaves nothing of the file behind."""
+        with self._failing(one.made):
+            try:
+                yield
+            except (_Refused, OSError):
+                with suppress(OSError):
+                    self._place.remove(one.part)
+                    self._note(one.at, *one.before)
+                raise
+
+    def _write(self, one: _Parcel) -> None:
+        digest = hashlib.sha256()
+
+        def chunks() -> Iterator[bytes]:
+            with open_regular(one.made.file) as file:
+                while chunk := file.read(_CHUNK):
+                    digest.update(chunk)
+                    yield chunk
+
+        self._place.write(one.part, chunks())
+        if digest.hexdigest() != one.sha256:
+            what = "its bytes are not those that the list here has of it. `wexagraph verify` says more"
+            raise _Refused(what if one.made.sha256 else "it was changed while it was sent. Deliver again")
+
+    def _put(self, one: _Parcel) -> None:
+        if self._place.digest(one.part) != one.sha256:
+            raise _Refused("the place gave other bytes back than it got. Try again, or choose another place")
+        try:
+            self._place.put(one.part, one.at, one.replaces)
+        except FileExistsError as error:
+            if self._place.digest(one.at) != one.sha256:  # somebody was quicker, with another file
+                raise _Refused(_ANOTHERS) from error
+            self._place.remove(one.part)
+
+    def _note(self, at: str, sha256: str, size: int) -> None:
+        """A file is there; without a digest, none is."""
+        if self._journal is None or self._dry:
+            return
+        if sha256:
+            self._journal.note(at, sha256, size)
+        else:
+            self._journal.forget(at)
+
+    def _remove(self, wanted: set[str], known: dict[str, Row], there: dict[str, int]) -> None:
+        """What was delivered and is no longer here goes there too, as long as it is what was delivered."""
+        for path, (sha256, _, _) in known.items():
+            if path in wanted:
+                continue
+            with suppress(OSError):
+                if path in there and self._place.digest(path) == sha256:
+                    self.report.removed += 1
+                    if not self._dry:
+                        self._place.remove(path)
+                self._note(path, "", 0)
+        if self._journal is not None and not self._dry:
+            self._journal.commit()

@@ -1,0 +1,233 @@
+"""Delivering to a place: a mirror that others may lie beside; judged by sha256sum and by `verify` of what lies there."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+from collections.abc import Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Any
+
+from tests.helpers import ProgramTest, letter, mbox
+from wexagraph.sending.delivery import deliver
+from wexagraph.sending.places import FolderPlace
+
+
+class Killed(BaseException):
+    """The process is gone: nothing is tidied."""
+
+
+class Dying(FolderPlace):
+    """A folder at which the process ends before its step of that number."""
+
+    def __init__(self, path: Path, end: int) -> None:
+        super().__init__(path)
+        self.end, self.steps = end, 0
+
+    def _step(self) -> None:
+        if self.steps == self.end:
+            raise Killed
+        self.steps += 1
+
+    def sizes(self, path: str) -> dict[str, int]:
+        self._step()
+        return super().sizes(path)
+
+    def digest(self, path: str) -> str | None:
+        self._step()
+        return super().digest(path)
+
+    def write(self, path: str, chunks: Iterable[bytes]) -> None:
+        self._step()
+
+        def half() -> Iterator[bytes]:
+            for chunk in chunks:
+                yield chunk[: len(chunk) // 2]
+                self._step()
+                yield chunk[len(chunk) // 2 :]
+
+        super().write(path, half())
+
+    def put(self, part: str, path: str, replaces: bool) -> None:
+        self._step()
+        super().put(part, path, replaces)
+
+    def settle(self) -> None:
+        self._step()
+        super().settle()
+
+
+class Delivering(ProgramTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("in.mbox", mbox(*(letter(f"Berth {n}") for n in range(5))))
+        self.export()
+        (self.folder / "share").mkdir()
+
+    def export(self, *more: str) -> None:
+        self.run_program("export", "in.mbox", "--as", "eml,text", "--into", "out", *more)
+
+    def deliver(self, *more: str, code: int | None = 0) -> dict[str, Any]:
+        done = self.run_program("deliver", "out", "--into", "share", "--json", *more, code=code)
+        report: dict[str, Any] = json.loads(done.stdout)
+        return report
+
+    def prove(self) -> None:
+        """The place holds the mirror and nothing else of ours, by the list that lies there."""
+        command = ("sha256sum", "--check", "--strict", "--quiet", "manifest-sha256.txt")
+        subprocess.run(command, cwd=self.folder / "share/out", check=True)
+        self.run_program("verify", "share/out")
+        self.run_program("verify", "out", "--at", "share", "--deep")
+
+    def test_a_mirror(self) -> None:
+        planned = self.deliver("--dry-run")
+        self.assertEqual((planned["written"], len(planned["planned"])), (12, 12))
+        self.assertEqual(list((self.folder / "share").iterdir()), [])
+        self.assertEqual(self.deliver()["written"], 12)
+        self.prove()
+        self.assertEqual((self.deliver()["written"], self.deliver()["already_there"]), (0, 12))
+        (self.folder / "in.mbox").write_bytes(mbox(*(letter(f"Berth {n}") for n in range(6))))
+        self.export()
+        again = self.deliver()  # two files, the register, the list
+        self.assertEqual((again["written"], again["failed"]), (4, 0))
+        self.prove()
+        self.assertIn("file://", self.run_program("deliver", "out", "--into", "share", "--links").stdout)
+
+    def test_what_is_no_longer_here(self) -> None:
+        """It goes there too; what somebody has changed there stays."""
+        self.export("--as", "eml,text,html")
+        self.deliver()
+        listed = (self.folder / "out/manifest-sha256.txt").read_text("utf-8").splitlines(keepends=True)
+        gone = [line for line in listed if line.rstrip().endswith(".html")]
+        (self.folder / "out/manifest-sha256.txt").write_text("".join(line for line in listed if line not in gone))
+        worked_in = self.folder / "share/out" / gone[0].strip().split("  ", 1)[1]
+        worked_in.write_text("a colleague's words")
+        self.assertEqual(self.deliver()["removed"], len(gone) - 1)
+        self.assertEqual(list((self.folder / "share").rglob("*.html")), [worked_in])
+
+    def test_what_others_have_put_there(self) -> None:
+        """The same bytes count as there, others are left and named; the rest goes on."""
+        first, second, *_ = sorted((self.folder / "out/in").glob("*.eml"))
+        there = self.folder / "share/out/in"
+        there.mkdir(parents=True)
+        shutil.copy(first, there)
+        (there / second.name).write_bytes(b"somebody else's")
+        (there / "notes.txt").write_bytes(b"a colleague's")
+        report = self.deliver(code=1)
+        self.assertEqual((report["written"], report["already_there"], report["failed"]), (10, 1, 1))
+        self.assertIn("another file lies there", report["failures"][0]["reason"])
+        self.assertEqual((there / second.name).read_bytes(), b"somebody else's")
+        said = self.run_program("verify", "out", "--at", "share", code=1).stdout
+        self.assertIn(f"Altered: in/{second.name}", said)
+        self.assertIn("Foreign: in/notes.txt", said)
+        (there / second.name).unlink()
+        (there / "notes.txt").unlink()
+        self.assertEqual(self.deliver()["written"], 1)
+        self.prove()
+
+    def test_what_is_not_as_it_was_made(self) -> None:
+        first, second, *_ = sorted((self.folder / "out/in").glob("*.eml"))
+        first.write_bytes(b"altered")
+        second.unlink()
+        report = self.deliver(code=1)
+        self.assertEqual(
+            [one["reason"][:20] for one in report["failures"]], ["it is in the list, a", "its bytes are not th"]
+        )
+        self.assertFalse((self.folder / "share/out/in" / first.name).exists())
+        self.export()
+        self.deliver()
+        self.prove()
+
+    def test_links_lead_nowhere(self) -> None:
+        (self.folder / "elsewhere").mkdir()
+        (self.folder / "share/out").symlink_to(self.folder / "elsewhere")
+        self.deliver(code=1)
+        self.assertEqual(list((self.folder / "elsewhere").iterdir()), [])
+
+    def test_a_colleague_delivers_the_same(self) -> None:
+        """From the same folder, and from one of their own; both at once."""
+        self.run_program("export", "in.mbox", "--as", "eml,text", "--into", "desk/out")
+        calls = [("deliver", folder, "--into", "share", "--json") for folder in ("out", "desk/out", "out")]
+        with ThreadPoolExecutor(3) as clerks:
+            done = [each.result() for each in [clerks.submit(self.run_program, *c, code=None) for c in calls]]
+        reports = [json.loads(each.stdout) for each in done]
+        self.assertEqual(
+            [report["written"] + report["already_there"] + report["failed"] for report in reports], [12] * 3
+        )
+        self.deliver(code=None)
+        files = sorted(path.name for path in (self.folder / "share/out").rglob("*") if path.is_file())
+        self.assertEqual(len(files), 12, files)
+
+    def test_killed_at_each_step(self) -> None:
+        """Each file is there once and whole or not there, and the same command goes on: before each step at the place, and
+        within each file that is written."""
+        counting = Dying(self.folder / "share", 10_000)
+        deliver(self.folder / "out", counting, self.folder)
+        self.assertGreater(counting.steps, 48, "each of twelve files is written, read back and named")
+        for step in range(counting.steps):
+            with self.subTest(step=step):
+                shutil.rmtree(self.folder / "share")
+                (self.folder / "share").mkdir()
+                (self.folder / "out/.wexagraph/delivered.sqlite").unlink()
+                with self.assertRaises(Killed):
+                    deliver(self.folder / "out", Dying(self.folder / "share", step), self.folder)
+                for path in (self.folder / "share").rglob("*"):
+                    if path.is_file() and not path.name.endswith(".part"):
+                        ours = self.folder / path.relative_to(self.folder / "share")
+                        self.assertEqual(path.read_bytes(), ours.read_bytes())
+                with FolderPlace(self.folder / "share") as place:
+                    self.assertTrue(deliver(self.folder / "out", place, self.folder).complete)
+                self.assertEqual(list((self.folder / "share").rglob("*.part")), [])
+                command = ("sha256sum", "--check", "--strict", "--quiet", "manifest-sha256.txt")
+                subprocess.run(command, cwd=self.folder / "share/out", check=True)
+        self.prove()
+
+    def test_cases_backups_and_single_files(self) -> None:
+        env = {"WEXAGRAPH_RECORDS": str(self.folder / "records")}
+        self.run_program("case", "open", "7", "Piers", env=env)
+        self.run_program("file", "in.mbox", "--case", "7", env=env)
+        self.run_program("backup", "in.mbox", "--into", "stick")
+        for name in ("records", "stick"):
+            self.run_program("deliver", name, "--into", "share")
+            self.run_program("verify", f"share/{name}")
+            self.run_program("verify", name)
+        self.run_program("case", "close", "7", env=env)
+        self.run_program("case", "pack", "7", "--into", "piers.zip", env=env)
+        packed = self.folder / "piers.zip"
+        self.run_program("deliver", packed, "--into", "share")
+        self.assertEqual((self.folder / "share" / packed.name).read_bytes(), packed.read_bytes())
+        self.assertIn("1 already there", self.run_program("deliver", packed, "--into", "share").stdout)
+
+    def test_what_is_no_place(self) -> None:
+        self.write("own.toml", f'[places]\nshare = "{self.folder / "share"}"\n')
+        self.run_program("--config", "own.toml", "deliver", "out", "--into", "@share")
+        self.prove()
+        for into, words in (
+            ("nowhere", "is the share mounted?"),
+            ("@none", "no place is called @none"),
+            ("davs://x.example/", "is no folder"),
+            ("out/in", "is inside"),
+        ):
+            with self.subTest(into):
+                self.assertIn(
+                    words, " ".join(self.run_program("deliver", "out", "--into", into, code=2).stderr.split())
+                )
+        (self.folder / "mail").mkdir()
+        done = self.run_program("deliver", "mail", "--into", "share", code=2)
+        self.assertIn("holds nothing that this program made", done.stderr)
+        self.write("wexagraph.toml", '[places]\nshare = "/tmp"\n')
+        done = self.run_program("deliver", "out", "--into", "@share", code=2)
+        self.assertIn("user's own configuration folder", " ".join(done.stderr.split()))
+
+    def test_a_place_without_rights(self) -> None:
+        if os.getuid() == 0:
+            full = "/dev/full"
+            self.write("wexagraph.toml", "")
+            done = self.run_program("deliver", "out", "--into", full, code=2)
+            self.assertIn("can't be delivered to", done.stderr)
+            return
+        (self.folder / "share").chmod(0o500)
+        self.assertEqual(self.deliver(code=1)["failed"], 12)
