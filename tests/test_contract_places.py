@@ -3,29 +3,46 @@
 from __future__ import annotations
 
 import hashlib
+import os
+import shutil
 from collections.abc import Callable
-from pathlib import Path
+from dataclasses import replace
 
 from tests.helpers import ProgramTest
+from tests.webdav import PASSWORD, Apache
 from wexagraph.sending.places import FolderPlace, Place, part_of
+from wexagraph.sending.webdav import SCHEMES, WebDavPlace
+from wexagraph.sources.accounts import Secret, parse_url
 
 
-def folder(root: Path) -> Place:
-    (root / "share").mkdir(exist_ok=True)
-    return FolderPlace(root / "share")
+def folder(test: Places) -> Place:
+    (test.folder / "share").mkdir(exist_ok=True)
+    return FolderPlace(test.folder / "share")
 
 
-KINDS: dict[str, Callable[[Path], Place]] = {"folder": folder}
+def webdav(test: Places) -> Place:
+    account = replace(parse_url(f"{test.apache.url}share", SCHEMES), authority=str(test.apache.authority))
+    (test.apache.root / "share").mkdir(exist_ok=True)
+    if os.getuid() == 0:
+        shutil.chown(test.apache.root / "share", "www-data", "www-data")
+    return WebDavPlace(account, lambda account, again: Secret(PASSWORD))
 
 
 class Places(ProgramTest):
+    apache: Apache
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.apache = Apache()
+        cls.addClassCleanup(cls.apache.close)
+
     def test_written_named_read_back_and_removed(self) -> None:
         for kind, opened in KINDS.items():
-            with self.subTest(kind), opened(self.folder) as place:
+            with self.subTest(kind), opened(self) as place:
                 self.assertEqual(place.sizes("a"), {})
                 part = part_of("a/b/Größe ☂.pdf")
                 self.assertTrue(part.startswith("a/b/"))
-                place.write(part, iter((b"sea", b"wall")))
+                place.write(part, iter((b"sea", b"wall")), 7)
                 place.settle()
                 self.assertEqual(place.digest(part), hashlib.sha256(b"seawall").hexdigest())
                 place.put(part, "a/b/Größe ☂.pdf", replaces=False)
@@ -39,12 +56,10 @@ class Places(ProgramTest):
 
     def test_no_name_is_taken_from_another(self) -> None:
         for kind, opened in KINDS.items():
-            with self.subTest(kind), opened(self.folder) as place:
+            with self.subTest(kind), opened(self) as place:
                 for name, content in (("one", b"one"), ("two", b"two")):
-                    place.write(name, iter((content,)))
+                    place.write(name, iter((content,)), 3)
                 place.settle()
-                with self.assertRaises(FileExistsError):
-                    place.write("one", iter((b"three",)))
                 with self.assertRaises(FileExistsError):
                     place.put("two", "one", replaces=False)
                 self.assertEqual(place.digest("one"), hashlib.sha256(b"one").hexdigest())
@@ -53,9 +68,13 @@ class Places(ProgramTest):
 
     def test_nothing_leads_out(self) -> None:
         for kind, opened in KINDS.items():
-            with self.subTest(kind), opened(self.folder) as place:
+            with self.subTest(kind), opened(self) as place:
                 for path in ("../x", "a/../../x", "/x", ""):
                     with self.assertRaises(OSError):
-                        place.write(path, iter((b"x",)))
+                        place.write(path, iter((b"x",)), 1)
                     self.assertIsNone(place.digest(path))
-        self.assertEqual([path.name for path in self.folder.iterdir()], ["share"])
+        for root in (self.folder, self.apache.root):
+            self.assertEqual([path.name for path in root.iterdir() if not path.name.startswith(".")], ["share"])
+
+
+KINDS: dict[str, Callable[[Places], Place]] = {"folder": folder, "WebDAV at Apache": webdav}

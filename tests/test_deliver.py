@@ -8,10 +8,13 @@ import shutil
 import subprocess
 from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
-from typing import Any
+from threading import Thread
+from typing import Any, ClassVar
 
 from tests.helpers import ProgramTest, letter, mbox
+from tests.webdav import PASSWORD, Apache
 from wexagraph.sending.delivery import deliver
 from wexagraph.sending.places import FolderPlace
 
@@ -40,7 +43,7 @@ class Dying(FolderPlace):
         self._step()
         return super().digest(path)
 
-    def write(self, path: str, chunks: Iterable[bytes]) -> None:
+    def write(self, path: str, chunks: Iterable[bytes], size: int) -> None:
         self._step()
 
         def half() -> Iterator[bytes]:
@@ -49,7 +52,7 @@ class Dying(FolderPlace):
                 self._step()
                 yield chunk[len(chunk) // 2 :]
 
-        super().write(path, half())
+        super().write(path, half(), size)
 
     def put(self, part: str, path: str, replaces: bool) -> None:
         self._step()
@@ -208,7 +211,8 @@ class Delivering(ProgramTest):
         for into, words in (
             ("nowhere", "is the share mounted?"),
             ("@none", "no place is called @none"),
-            ("davs://x.example/", "is no folder"),
+            ("dav://ines@share.example/", "is in the open"),
+            ("ftp://x.example/", "is not a place"),
             ("out/in", "is inside"),
         ):
             with self.subTest(into):
@@ -231,3 +235,117 @@ class Delivering(ProgramTest):
             return
         (self.folder / "share").chmod(0o500)
         self.assertEqual(self.deliver(code=1)["failed"], 12)
+
+
+class Lying(BaseHTTPRequestHandler):
+    """A server that speaks WebDAV badly: what it answers to a method, by its status, headers and body."""
+
+    protocol_version = "HTTP/1.1"
+    answers: ClassVar[dict[str, tuple[int, dict[str, str], bytes]]] = {}
+    asked: ClassVar[list[tuple[str, str]]] = []
+
+    def answer(self) -> None:
+        self.asked.append((self.command, self.path))
+        self.rfile.read(int(self.headers.get("Content-Length") or 0))
+        held = "<d:multistatus xmlns:d='DAV:'><d:response><d:href>/x/</d:href></d:response></d:multistatus>"
+        is_there = self.path.rstrip("/") == "/x"
+        usual = {"PROPFIND": (207 if is_there else 404, {}, held.encode()), "GET": (404, {}, b"")}
+        usual["HEAD"] = (404, {}, b"")
+        status, headers, body = self.answers.get(self.command) or usual.get(self.command, (201, {}, b""))
+        self.send_response(status)
+        for name, value in {"Content-Length": str(len(body)), **headers}.items():
+            self.send_header(name, value)
+        self.end_headers()
+        self.wfile.write(body)
+
+    do_HEAD = do_PROPFIND = do_GET = do_PUT = do_MOVE = do_MKCOL = do_DELETE = answer
+
+    def log_message(self, *arguments: object) -> None:
+        """Nobody reads it."""
+
+
+class AtAServer(ProgramTest):
+    """WebDAV at Apache, judged by what lies on its disk; and a server that can't be trusted."""
+
+    apache: Apache
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.apache = Apache()
+        cls.addClassCleanup(cls.apache.close)
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("in.mbox", mbox(letter("Größe & 100 % #1"), letter("Berth 4"), letter("Berth 5")))
+        self.run_program("export", "in.mbox", "--as", "eml,text", "--into", "out")
+        self.write(
+            "own.toml",
+            f'[places.court]\nurl = "{self.apache.url}"\nauthority = "{self.apache.authority}"\n[places]\nplain = "/nowhere"\n',
+        )
+        for path in self.apache.root.iterdir():
+            if path.name == "out":
+                shutil.rmtree(path)
+
+    def deliver(self, *more: str, code: int = 0, password: str = PASSWORD, into: str = "@court") -> Any:
+        call = ("--config", "own.toml", "deliver", "out", "--into", into, *more)
+        return self.run_program(*call, env={"WEXAGRAPH_PASSWORD": password}, code=code)
+
+    def prove(self) -> None:
+        command = ("sha256sum", "--check", "--strict", "--quiet", "manifest-sha256.txt")
+        subprocess.run(command, cwd=self.apache.root / "out", check=True)
+        call = ("--config", "own.toml", "verify", "out", "--at", "@court", "--deep")
+        self.run_program(*call, env={"WEXAGRAPH_PASSWORD": PASSWORD})
+
+    def test_a_mirror(self) -> None:
+        self.assertIn("8 files delivered", self.deliver().stdout)
+        self.prove()
+        self.assertIn("0 files delivered, 8 already there", self.deliver().stdout)
+        with (self.folder / "in.mbox").open("ab") as file:
+            file.write(mbox(letter("Berth 6")))
+        self.run_program("export", "in.mbox", "--as", "eml,text", "--into", "out")
+        said = self.deliver("--links").stdout
+        self.assertIn("4 files delivered", said)
+        self.assertIn("https://localhost:", said)
+        self.assertIn("100%20%25", said)
+        self.prove()
+        theirs = next((self.apache.root / "out").rglob("*Berth 4.eml"))
+        theirs.write_bytes(b"another's")
+        self.assertIn("another file lies there", self.deliver(code=1).stderr)
+        self.assertEqual(theirs.read_bytes(), b"another's")
+
+    def test_a_wrong_login_or_server(self) -> None:
+        self.assertIn("refused the login", self.deliver(password="ebb", code=3).stderr)
+        self.write("own.toml", f'[places.court]\nurl = "{self.apache.url}"\n')
+        self.assertIn("certificate can't be trusted", " ".join(self.deliver(code=3).stderr.split()))
+        self.write(
+            "own.toml", f'[places.court]\nurl = "{self.apache.url}none"\nauthority = "{self.apache.authority}"\n'
+        )
+        self.assertIn("make the folder at the server first", " ".join(self.deliver(code=2).stderr.split()))
+        self.write("own.toml", f'[places.court]\nurl = "{self.apache.url}"\npassword = "tide"\n')
+        self.assertIn("does not belong in this file", " ".join(self.deliver(code=2).stderr.split()))
+
+    def test_what_a_server_may_answer(self) -> None:
+        elsewhere = {"Location": "https://evil.example/"}
+        huge = b"<!DOCTYPE x [<!ENTITY a 'b'>]><d:multistatus xmlns:d='DAV:'/>"
+        for answers, code, words in (
+            ({"PUT": (302, elsewhere, b"")}, 1, "sends elsewhere, which is not followed: https://evil.example/"),
+            ({"PUT": (423, {}, b"")}, 1, "has locked it"),
+            ({"PUT": (507, {}, b"")}, 3, "is full"),
+            ({"PUT": (403, {}, b"\x1b[31m")}, 1, "does not allow it"),
+            ({"GET": (200, {}, b"other bytes")}, 1, "the place gave other bytes back"),
+            ({"PROPFIND": (207, {}, huge)}, 3, "of no known form"),
+            ({"PROPFIND": (207, {}, b"<")}, 3, "can't be read"),
+            ({"PROPFIND": (500, {}, b"")}, 3, "the server says 500"),
+            ({"MKCOL": (409, {}, b"")}, 1, "has no folder for it"),
+        ):
+            with self.subTest(words):
+                Lying.answers, Lying.asked = answers, []
+                server = ThreadingHTTPServer(("127.0.0.1", 0), Lying)
+                Thread(target=server.serve_forever, daemon=True).start()
+                try:
+                    done = self.deliver(into=f"dav://ines@localhost:{server.server_port}/x", code=code)
+                finally:
+                    server.shutdown()
+                    server.server_close()
+                self.assertIn(words, " ".join((done.stderr + done.stdout).split()))
+                self.assertNotIn("MOVE", [method for method, _ in Lying.asked])

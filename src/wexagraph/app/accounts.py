@@ -8,7 +8,7 @@ from pathlib import Path
 
 from wexagraph.app.secrets import Prompt, command_output, from_environment
 from wexagraph.errors import CallError, SourceError, TargetError
-from wexagraph.sources.accounts import Account, Login, Secret, parse_url
+from wexagraph.sources.accounts import SCHEMES, Account, Login, Secret, parse_url
 from wexagraph.text import one_line
 
 SERVICE = "wexagraph"
@@ -28,10 +28,13 @@ class Known:
     retries: int = 8
     search_timeout: int = 300
 
-    def account(self) -> Account:
+    def account(self, schemes: tuple[str, ...] = SCHEMES) -> Account:
         """The account to open. Raises CallError."""
         return replace(
-            parse_url(self.url), authority=self.authority, retries=self.retries, search_timeout=self.search_timeout
+            parse_url(self.url, schemes),
+            authority=self.authority,
+            retries=self.retries,
+            search_timeout=self.search_timeout,
         )
 
     def login(self, prompt: Prompt | None) -> Login:

@@ -66,7 +66,7 @@ class Configuration:
     told: list[str] = field(default_factory=list)
     """Addresses that notices may go to."""
     sending: dict[str, str] = field(default_factory=dict)
-    places: dict[str, str] = field(default_factory=dict)
+    places: dict[str, str | Known] = field(default_factory=dict)
 
     def setting(self, name: str, command: str) -> Setting | None:
         """The setting of an option that holds for a command: the last one, and one for the command before others."""
@@ -170,9 +170,13 @@ def _read(
         what = "places are taken from the user's own configuration folder, or from a file named with --config"
         raise wrong(path, text, "", "places", what, "", [])
     for key, value in places.items():
-        if not isinstance(value, str) or not value:
-            raise wrong(path, text, "places", key, f"the place {key!r} must be a folder in quotation marks", "", [])
-        config.places[key] = str(path.parent / Path(value).expanduser())
+        if isinstance(value, dict):
+            config.places[key] = _known(path, text, "places", key, value)
+        elif not isinstance(value, str) or not value:
+            what = f"the place {key!r} is a folder in quotation marks, or a table"
+            raise wrong(path, text, "places", key, what, "", [])
+        else:
+            config.places[key] = value if "://" in value else str(path.parent / Path(value).expanduser())
     for key, value in content.get("options", {}).items():
         # a table in the table is for one command
         for name, each in value.items() if isinstance(value, dict) else [(key, value)]:
@@ -211,29 +215,34 @@ _LEAST = {"retries": 0, "search-timeout": 1}
 
 def _accounts(path: Path, text: str, values: dict[str, Any], config: Configuration) -> None:
     for name, entry in values.items():
-        table = f"accounts.{name}"
-        if not isinstance(entry, dict) or not isinstance(entry.get("url"), str):
-            raise wrong(path, text, "accounts", name, f"the account {name!r} needs a table with its url", "", [])
-        for key, value in entry.items():
-            if key not in KEYS:
-                if key in ("password", "token"):
-                    what = f"a {key} does not belong in this file. Use {key}-command, or the keyring"
-                    raise wrong(path, text, table, key, what, "", [])
-                raise wrong(path, text, table, key, f"{key!r} is nothing that an account has", key, KEYS)
-            is_right = isinstance(value, int) and value >= _LEAST[key] if key in _LEAST else isinstance(value, str)
-            if not is_right:
-                raise wrong(path, text, table, key, f"{key} = {value!r} is of the wrong kind", "", [])
-        authority = entry.get("authority", "")
-        config.accounts[name] = Known(
-            url=entry["url"],
-            variable=entry.get("password-variable", VARIABLE),
-            password_command=entry.get("password-command", ""),
-            token_command=entry.get("token-command", ""),
-            authority=str(path.parent / Path(authority).expanduser()) if authority else "",
-            retries=entry.get("retries", 8),
-            search_timeout=entry.get("search-timeout", 300),
-        )
+        config.accounts[name] = _known(path, text, "accounts", name, entry)
         try:
             config.accounts[name].account()
         except CallError as error:
             raise CallError(f"{path}, account {name}: {error}") from error
+
+
+def _known(path: Path, text: str, kind: str, name: str, entry: Any) -> Known:
+    """An account, or a place at a server: its URL, and how its secret is found."""
+    table = f"{kind}.{name}"
+    if not isinstance(entry, dict) or not isinstance(entry.get("url"), str):
+        raise wrong(path, text, kind, name, f"the {kind[:-1]} {name!r} needs a table with its url", "", [])
+    for key, value in entry.items():
+        if key not in KEYS:
+            if key in ("password", "token"):
+                what = f"a {key} does not belong in this file. Use {key}-command, or the keyring"
+                raise wrong(path, text, table, key, what, "", [])
+            raise wrong(path, text, table, key, f"{key!r} is nothing that an account has", key, KEYS)
+        is_right = isinstance(value, int) and value >= _LEAST[key] if key in _LEAST else isinstance(value, str)
+        if not is_right:
+            raise wrong(path, text, table, key, f"{key} = {value!r} is of the wrong kind", "", [])
+    authority = entry.get("authority", "")
+    return Known(
+        url=entry["url"],
+        variable=entry.get("password-variable", VARIABLE),
+        password_command=entry.get("password-command", ""),
+        token_command=entry.get("token-command", ""),
+        authority=str(path.parent / Path(authority).expanduser()) if authority else "",
+        retries=entry.get("retries", 8),
+        search_timeout=entry.get("search-timeout", 300),
+    )

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from wexagraph.app.accounts import Known
 from wexagraph.app.configuration import Configuration
+from wexagraph.app.secrets import Prompt
 from wexagraph.errors import CallError
 from wexagraph.output.target import keep_apart
 from wexagraph.sending.places import FolderPlace, Place
 from wexagraph.text import one_line
 
 
-def open_place(named: str, configuration: Configuration, root: Path) -> Place:
-    """A place: a folder, or `@name` of the configuration; apart from `root`, which is to go there. Raises CallError."""
-    path = named
+def open_place(named: str, configuration: Configuration, root: Path, prompt: Prompt | None = None) -> Place:
+    """A place: a folder, a URL (davs://), or `@name` of the configuration; a folder apart from `root`, which is to go
+    there. Raises CallError, SourceError."""
+    place: str | Known = named
     if named.startswith("@"):
         known = configuration.places
         if named[1:] not in known:
@@ -22,8 +25,12 @@ def open_place(named: str, configuration: Configuration, root: Path) -> Place:
                 f"no place is called {one_line(named)}. Known: {names}. They stand under [places] in your own "
                 "wexagraph.toml."
             )
-        path = known[named[1:]]
-    if "://" in path:
-        raise CallError(f"{one_line(path)} is no folder. Places are folders: a share that is mounted, a disk, a stick.")
-    keep_apart(root, path, around=True)
-    return FolderPlace(Path(path).expanduser())
+        place = known[named[1:]]
+    if isinstance(place, str) and "://" in place:
+        place = Known(place)
+    if isinstance(place, Known):
+        from wexagraph.sending.webdav import SCHEMES, WebDavPlace
+
+        return WebDavPlace(place.account(SCHEMES), place.login(prompt))
+    keep_apart(root, place, around=True)
+    return FolderPlace(Path(place).expanduser())

@@ -10,6 +10,7 @@ from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
 from wexagraph.cli.parameters import DRY_RUN, FOLDER, JSON, QUIET
 from wexagraph.cli.progress import Display, stoppable
 from wexagraph.cli.reports import amount, counted, print_json, print_planned
+from wexagraph.cli.session import prompt
 from wexagraph.errors import CallError
 from wexagraph.text import one_line, size
 
@@ -18,7 +19,12 @@ _SHOWN = 20
 
 @click.command("deliver")
 @FOLDER
-@click.option("--into", required=True, metavar="PLACE", help="A folder that is there, or @NAME of the configuration.")
+@click.option(
+    "--into",
+    required=True,
+    metavar="PLACE",
+    help="A folder that is there, davs://user@host/folder, or @NAME of the configuration.",
+)
 @click.option("--links", is_flag=True, help="Print the address of each file there.")
 @DRY_RUN
 @QUIET
@@ -41,7 +47,7 @@ def command(
     if not root.exists():
         raise CallError(f"{one_line(folder)} does not exist.")
     display = Display(("delivery",), "files")
-    with open_place(into, context.obj.configuration, root) as place, display, stoppable(display) as stopped:
+    with open_place(into, context.obj.configuration, root, prompt()) as place, display, stoppable(display) as stopped:
         report = deliver(
             *(root, place, state_folder() / "deliveries"),
             dry=dry_run,

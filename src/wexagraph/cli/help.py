@@ -36,7 +36,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     ),
     "deliver": (
         "wexagraph deliver export --into /mnt/office/records",
-        "wexagraph deliver ~/records --into @share --dry-run",
+        "wexagraph deliver export --into davs://ines@files.saltmere.example/court",
     ),
     "attachments": (
         "wexagraph attachments mailbox --into files --attached '*.pdf'",

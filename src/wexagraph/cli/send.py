@@ -142,6 +142,7 @@ def _allowed(mails: list[Sent], wanted: SendOptions, display: Display, sure: boo
 
 def _print(report: SendReport, dry: bool) -> None:
     states = {"": "to be sent" if dry else "not sent", "handed over": "handed over to"}
+    most = "at most " if dry else ""
     for mail in report.mails:
         state = states.get(mail.state, mail.state)
         if mail.state == "handed over":
@@ -150,7 +151,7 @@ def _print(report: SendReport, dry: bool) -> None:
             state = f"a draft in {mail.by}" if report.written else "a draft since before"
         click.echo(f"{one_line(mail.subject)}: {one_line(state)}")
         click.echo(
-            f"  To {one_line(', '.join(mail.recipients))}; {counted(len(mail.files), 'file')}, {size(mail.size)}"
+            f"  To {one_line(', '.join(mail.recipients))}; {counted(len(mail.files), 'file')}, {most}{size(mail.size)}"
         )
         for file in mail.files[:20]:
             click.echo(f"    {one_line(file['name'])}")

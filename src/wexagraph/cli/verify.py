@@ -15,7 +15,7 @@ from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.options import option
 from wexagraph.cli.parameters import FOLDER, JOBS, JSON
 from wexagraph.cli.reports import counted, print_json
-from wexagraph.cli.session import ask_passphrase
+from wexagraph.cli.session import ask_passphrase, prompt
 from wexagraph.errors import CallError
 from wexagraph.naming.paths import REGISTERS
 from wexagraph.reports import Verification
@@ -68,7 +68,7 @@ def _at_a_place(context: click.Context, root: Path, at: str, deep: bool, as_json
     from wexagraph.app.places import open_place
     from wexagraph.sending.delivery import compared
 
-    with open_place(at, context.obj.configuration, root) as place:
+    with open_place(at, context.obj.configuration, root, prompt()) as place:
         verification = compared(root, place, deep)
     if as_json:
         print_json(verification.as_dict())

@@ -8,13 +8,14 @@ import os
 import stat
 import time
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing, contextmanager, nullcontext, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
 
 from wexagraph.backups.bag import TAG_FILES, TAG_MANIFESTS, is_backup
-from wexagraph.errors import CallError, InUse, TargetError
+from wexagraph.errors import CallError, InUse, TargetError, WexagraphError
 from wexagraph.exports.verify import manifest_entries
 from wexagraph.files import open_regular
 from wexagraph.naming.paths import CASE_LOG, FILE_PLAN, MANIFEST, REGISTERS
@@ -216,13 +217,18 @@ def _batches(files: list[Made]) -> Iterator[list[Made]]:
     held = 0
     for each in files:
         size = each.size or 0
-        if batch and (len(batch) == _AT_ONCE or held + size > _AT_ONCE_BYTES):
+        lists = _is_list(each) and batch and not _is_list(batch[-1])
+        if batch and (lists or len(batch) == _AT_ONCE or held + size > _AT_ONCE_BYTES):
             yield batch
             batch, held = [], 0
         batch.append(each)
         held += size
     if batch:
         yield batch
+
+
+def _is_list(each: Made) -> bool:
+    return each.path.rpartition("/")[2] in (MANIFEST, *TAG_MANIFESTS)
 
 
 class _Refused(Exception):
@@ -261,7 +267,7 @@ class _Delivery:
 
     def deliver(self, files: list[Made]) -> None:
         """Clear what a killed run has left, send what is missing, remove what is no longer here."""
-        report, progress = self.report, Progress(total=len(files))
+        progress = Progress(total=len(files))
         known = self._journal.rows(self._name) if self._journal is not None else {}
         try:
             for path, (sha256, size, part) in known.items():
@@ -271,10 +277,18 @@ class _Delivery:
             there = self._place.sizes(self._name)
         except OSError as error:
             raise TargetError(f"{self._place.name} can't be read: {error.strerror or error}.") from error
+        with ThreadPoolExecutor(self._place.lines) as self._lines:
+            if not self._deliver(files, known, there, progress):
+                return
+        self._remove({self._above + each.path for each in files}, known, there)
+
+    def _deliver(self, files: list[Made], known: dict[str, Row], there: dict[str, int], progress: Progress) -> bool:
+        """Send what is missing. Returns whether all was looked at."""
+        report = self.report
         for batch in _batches(files):
             if self._stopped():
                 report.interrupted, report.total = True, len(files)
-                return
+                return False
             parcels = []
             for each in batch:
                 at = self._above + each.path
@@ -288,7 +302,7 @@ class _Delivery:
             self._plan(parcels) if self._dry else self._send(parcels)
             progress.done, progress.failed, progress.files = report.chosen, report.failed, report.written
             self._tell(progress)
-        self._remove({self._above + each.path for each in files}, known, there)
+        return True
 
     @contextmanager
     def _failing(self, each: Made) -> Iterator[None]:
@@ -338,20 +352,34 @@ class _Delivery:
         for one in parcels:
             self._journal.note(one.at, *one.before, one.part)
         self._journal.commit()  # a run that is killed leaves nothing there that the next does not know
-        written = []
-        for one in parcels:
-            with self._sending(one):
-                self._write(one)
-                written.append(one)
+        written = self._each(parcels, self._write)
         if written:
             self._place.settle()
-        for one in written:
-            with self._sending(one):
-                self._put(one)
-                self._note(one.at, one.sha256, one.size)
-                self.report.written += 1
-                self.report.bytes += one.size
+        for one in self._each(written, self._put):
+            self._note(one.at, one.sha256, one.size)
+            self.report.written += 1
+            self.report.bytes += one.size
         self._journal.commit()
+
+    def _each(self, parcels: list[_Parcel], do: Callable[[_Parcel], None]) -> list[_Parcel]:
+        """Do it with each, on all lines of the place. Returns those with which it went well."""
+        gone: list[WexagraphError] = []
+
+        def guarded(one: _Parcel) -> None:
+            if gone:
+                raise gone[0]  # nobody waits once more for a server that is not there
+            try:
+                do(one)
+            except WexagraphError as error:
+                gone.append(error)
+                raise
+
+        well = []
+        for one, done in [(one, self._lines.submit(guarded, one)) for one in parcels]:
+            with self._sending(one):
+                done.result()
+                well.append(one)
+        return well
 
     @contextmanager
     def _sending(self, one: _Parcel) -> Iterator[None]:
@@ -374,7 +402,7 @@ class _Delivery:
                     digest.update(chunk)
                     yield chunk
 
-        self._place.write(one.part, chunks())
+        self._place.write(one.part, chunks(), one.size)
         if digest.hexdigest() != one.sha256:
             what = "its bytes are not those that the list here has of it. `wexagraph verify` says more"
             raise _Refused(what if one.made.sha256 else "it was changed while it was sent. Deliver again")

@@ -14,9 +14,11 @@ from wexagraph.output.folder import InTheWay, OutputFolder, sync_files
 
 class Place(ABC):
     """Where files of ours lie for others, by paths with `/`. `name` is for people and for the list of what was
-    delivered. Use it as a context manager; all methods raise OSError."""
+    delivered; `lines` is how many threads may use it at once. Use it as a context manager; all methods raise
+    OSError."""
 
     name: str
+    lines = 1
 
     @abstractmethod
     def sizes(self, path: str) -> dict[str, int]:
@@ -27,8 +29,8 @@ class Place(ABC):
         """The SHA-256 of what lies there, read back from the place; None where that is no file."""
 
     @abstractmethod
-    def write(self, path: str, chunks: Iterable[bytes]) -> None:
-        """Write a new file. Raises FileExistsError where something bears its name."""
+    def write(self, path: str, chunks: Iterable[bytes], size: int) -> None:
+        """Write a new file of that size, in bytes, under a name that nothing bears."""
 
     @abstractmethod
     def settle(self) -> None:
@@ -79,7 +81,7 @@ class FolderPlace(Place):
     def digest(self, path: str) -> str | None:
         return self._folder.digest(path)
 
-    def write(self, path: str, chunks: Iterable[bytes]) -> None:
+    def write(self, path: str, chunks: Iterable[bytes], size: int) -> None:
         with self._folder.create(path) as file:
             self._unsettled.append(str(self._folder.path / path))
             for chunk in chunks:

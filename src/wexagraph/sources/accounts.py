@@ -10,7 +10,7 @@ from urllib.parse import quote, unquote, urlsplit
 
 from wexagraph.errors import CallError, SourceError
 
-_PORTS = {"imaps": 993, "imap": 143, "pops": 995, "pop": 110, "smtps": 465, "smtp": 587}
+_PORTS = {"imaps": 993, "imap": 143, "pops": 995, "pop": 110, "smtps": 465, "smtp": 587, "davs": 443, "dav": 80}
 SCHEMES, SENDING = ("imaps", "imap", "pops", "pop"), ("smtps", "smtp")
 """Of accounts that hold mail, and of servers that take mail to be sent."""
 GOODBYE = 5.0
@@ -70,7 +70,7 @@ class Account:
 
     @property
     def encrypted_from_the_start(self) -> bool:
-        return self.scheme in ("imaps", "pops", "smtps")
+        return self.scheme in ("imaps", "pops", "smtps", "davs")
 
     @property
     def may_stay_plain(self) -> bool:
@@ -116,7 +116,9 @@ def parse_url(url: str, schemes: tuple[str, ...] = SCHEMES) -> Account:
     except ValueError as error:
         raise CallError(f"{url!r} is not the URL of an account: {error}.") from error
     if parts.scheme not in schemes:
-        what = "an account. Accounts begin" if schemes == SCHEMES else "a server that takes mail. They begin"
+        what = {SCHEMES: "an account. Accounts begin", SENDING: "a server that takes mail. They begin"}.get(
+            schemes, "a place. Places are folders, or begin"
+        )
         raise CallError(f"{parts.scheme}:// is not {what} with {', '.join(s + '://' for s in schemes)}.")
     if parts.password is not None:
         raise CallError(
