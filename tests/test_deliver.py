@@ -144,6 +144,21 @@ class Delivering(ProgramTest):
         self.deliver()
         self.prove()
 
+    def test_names_that_are_no_text(self) -> None:
+        """Of the folder, of the place, and in a list that somebody else has written."""
+        with (self.folder / "out/manifest-sha256.txt").open("ab") as manifest:
+            manifest.write(b"0" * 64 + b"  caf\xe9.eml\n")
+        report = self.deliver(code=1)
+        self.assertEqual((report["written"], report["failed"]), (12, 1))
+        self.assertIn("no UTF-8", report["failures"][0]["reason"])
+        odd = Path(os.fsdecode(bytes(self.folder) + b"/caf\xe9"))
+        odd.mkdir()
+        self.run_program("deliver", "out", "--into", odd, code=1)
+        self.assertEqual(len(list((odd / "out/in").iterdir())), 10)
+        (self.folder / "out").rename(self.folder / os.fsdecode(b"c\xe9"))
+        done = self.run_program("deliver", self.folder / os.fsdecode(b"c\xe9"), "--into", "share", code=1)
+        self.assertIn("no UTF-8", done.stderr)
+
     def test_links_lead_nowhere(self) -> None:
         (self.folder / "elsewhere").mkdir()
         (self.folder / "share/out").symlink_to(self.folder / "elsewhere")

@@ -17,7 +17,7 @@ from typing import NamedTuple
 from wexagraph.backups.bag import TAG_FILES, TAG_MANIFESTS, is_backup
 from wexagraph.errors import CallError, InUse, TargetError, WexagraphError
 from wexagraph.exports.verify import manifest_entries
-from wexagraph.files import open_regular
+from wexagraph.files import open_regular, visible
 from wexagraph.naming.paths import CASE_LOG, FILE_PLAN, MANIFEST, REGISTERS
 from wexagraph.output.databases import ANEW, Database, Form
 from wexagraph.output.folder import FULL, OWN, OutputFolder
@@ -319,6 +319,8 @@ class _Delivery:
 
     def _looked_at(self, each: Made, at: str, row: Row | None, size_there: int | None) -> _Parcel | None:
         """What is to be sent of a file; None where it is there. Raises _Refused, OSError."""
+        if visible(at) != at:
+            raise _Refused("its name holds bytes that are no UTF-8. Give it another name here")
         size, sha256 = each.size, each.sha256
         if size is None:
             raise _Refused("it is in the list, and not here. `wexagraph verify` says more")

@@ -9,6 +9,7 @@ from pathlib import Path
 from types import TracebackType
 
 from wexagraph.errors import CallError
+from wexagraph.files import visible
 from wexagraph.output.folder import InTheWay, OutputFolder, sync_files
 
 
@@ -64,7 +65,7 @@ class FolderPlace(Place):
     """A folder: on a stick, or of a share of the office. It has to be there, for a share may not be mounted."""
 
     def __init__(self, path: Path) -> None:
-        self.name = str(path.resolve())
+        self.name = visible(str(path.resolve()))
         self._unsettled: list[str] = []
         try:
             self._folder = OutputFolder(path, make=False)
@@ -101,7 +102,7 @@ class FolderPlace(Place):
             return  # a link where a folder was: what lies behind it is not ours
 
     def link(self, path: str) -> str:
-        return (Path(self.name) / path).as_uri()
+        return (self._folder.path.resolve() / path).as_uri()
 
     def close(self) -> None:
         self._folder.close()
