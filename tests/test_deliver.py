@@ -144,6 +144,21 @@ class Delivering(ProgramTest):
         self.deliver()
         self.prove()
 
+    def test_a_list_that_grows_meanwhile(self) -> None:
+        """A colleague's export ends while files are sent: no list gets there that is not true of the place."""
+        list_here = self.folder / "out/manifest-sha256.txt"
+
+        class Slow(FolderPlace):
+            def sizes(self, path: str) -> dict[str, int]:  # after the list was read
+                list_here.write_bytes(list_here.read_bytes() + b"0" * 64 + b"  in/later.eml\n")
+                return super().sizes(path)
+
+        with Slow(self.folder / "share") as place:
+            report = deliver(self.folder / "out", place, self.folder)
+        self.assertEqual([one.id for one in report.failures], ["manifest-sha256.txt"])
+        self.assertIn("Deliver again", report.failures[0].reason)
+        self.assertFalse((self.folder / "share/out/manifest-sha256.txt").exists())
+
     def test_names_that_are_no_text(self) -> None:
         """Of the folder, of the place, and in a list that somebody else has written."""
         with (self.folder / "out/manifest-sha256.txt").open("ab") as manifest:
