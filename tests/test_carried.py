@@ -152,8 +152,11 @@ class FiledByForwarding(ProgramTest):
         said = self.file("--clerk", "Ines.Halden@saltmere.example")
         self.assertIn("#2026-118 prize (not sent by one who may file)", said)
         self.assertEqual(self.originals(), {digest(OFFER)})
-        done = self.run_program("file", "in", "--case", "2026-118", "--clerk", "a@b.example", env=self.env, code=2)
-        self.assertIn("it goes with --by-plan", done.stderr)
+        self.write("own.toml", '[options.file]\nclerk = ["nobody@saltmere.example"]\n')  # for all runs
+        call = ("--config", "own.toml", "file", "in", "--dry-run")
+        self.assertIn("0 would be filed, 2 unfiled", self.run_program(*call, "--by-plan", env=self.env).stdout)
+        by_hand = self.run_program(*call, "--case", "2026-118", env=self.env).stdout
+        self.assertIn("2 would be filed", by_hand, "whoever names the case decides")
 
 
 class Afterwards(AccountTest):

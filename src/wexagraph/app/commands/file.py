@@ -31,8 +31,6 @@ def _file(job: Job) -> Report:
 def _file_options(plain: dict[str, Any]) -> dict[str, Any]:
     if (plain.get("case") is not None) is bool(plain.get("by-plan")):
         raise CallError("say where to: --case REF, or --by-plan.")
-    if plain.get("clerk") and not plain.get("by-plan"):
-        raise CallError("--clerk says whose messages may file themselves: it goes with --by-plan.")
     export_options({**FILE_DEFAULTS, **{n: v for n, v in plain.items() if n in FILE_DEFAULTS}}, case=("", ""))
     return plain
 
