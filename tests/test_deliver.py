@@ -194,6 +194,42 @@ class Delivering(ProgramTest):
         files = sorted(path.name for path in (self.folder / "share/out").rglob("*") if path.is_file())
         self.assertEqual(len(files), 12, files)
 
+    def test_clerks_work_on_meanwhile(self) -> None:
+        """An export into the folder, a new case and one that is disposed of, while the folder is delivered: none waits, and the
+        place has what is true of it the next time."""
+        records = self.folder / "records"
+        env = {"WEXAGRAPH_RECORDS": str(records)}
+        for reference, title in (("7", "Piers"), ("8", "Sheds")):
+            self.run_program("case", "open", reference, title, env=env)
+            self.run_program("file", "in.mbox", "--case", reference, env=env)
+        (self.folder / "more.mbox").write_bytes(mbox(letter("Berth 9")))
+        test = self
+
+        class Slow(FolderPlace):
+            def sizes(self, path: str) -> dict[str, int]:  # the list was read, and nothing is sent yet
+                test.run_program("file", "more.mbox", "--case", "7", env=env)
+                test.run_program("case", "open", "9", "Cranes", env=env)
+                test.run_program("case", "merge", "8", "7", env=env)
+                return super().sizes(path)
+
+        with Slow(self.folder / "share") as place:
+            report = deliver(records, place, self.folder)
+        self.assertFalse(report.complete)
+        self.assertTrue(report.failures)
+        self.run_program("deliver", "records", "--into", "share")
+        self.run_program("verify", "share/records")
+        self.run_program("verify", "records", "--at", "share", "--deep")
+
+        class Exporting(FolderPlace):
+            def settle(self) -> None:
+                test.run_program("export", "more.mbox", "--as", "eml,text", "--into", "out")
+                super().settle()
+
+        with Exporting(self.folder / "share") as place:
+            deliver(self.folder / "out", place, self.folder)
+        self.deliver()
+        self.prove()
+
     def test_killed_at_each_step(self) -> None:
         """Each file is there once and whole or not there, and the same command goes on: before each step at the place, and
         within each file that is written."""

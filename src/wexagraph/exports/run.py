@@ -55,9 +55,9 @@ def export(
     engines = available(options.engine) if "pdf" in options.formats else []
     with opened(source, into, options, patience=patience, make=make) as (target, journal, recovered):
         choice = chosen(source, choice, options)
-        read = TakenApart(source, choice) if options.carried else source
+        source = TakenApart(source, choice) if options.carried else source
         run = Context(
-            read, target, journal, options, progress or (lambda _: None), stopped or (lambda: False), executor
+            source, target, journal, options, progress or (lambda _: None), stopped or (lambda: False), executor
         )
         _work(run, choice, engines)
         _archive(run)
@@ -65,7 +65,7 @@ def export(
         report = run.report
         report.recovered = recovered
         if afterwards is not None and not report.interrupted:
-            kept = list(read.in_mailbox(stored(journal, target, options)))
+            kept = list(source.in_mailbox(stored(journal, target, options)))
             report.changed_at_the_source, report.left_at_the_source = afterwards(kept)
     report.seconds = time.monotonic() - started
     return report
@@ -142,8 +142,8 @@ def dry_run(
     options = options or ExportOptions()
     with opened(source, into, options, dry=True) as (target, journal, _):
         choice = chosen(source, choice, options)
-        read = TakenApart(source, choice) if options.carried else source
-        run = Context(read, target, journal, options, progress or (lambda _: None), stopped or (lambda: False))
+        source = TakenApart(source, choice) if options.carried else source
+        run = Context(source, target, journal, options, progress or (lambda _: None), stopped or (lambda: False))
         try:
             plan(run, choice)
         finally:

@@ -169,8 +169,8 @@ class OutputFolder:
                 yield inner
 
     def sizes(self, path: str) -> Iterator[tuple[str, int]]:
-        """The paths of all files below a folder, links included, with their sizes, in no order: in a tenth of the time
-        of `files`, and to be looked at only, for a link that comes up meanwhile is followed."""
+        """The paths of all files below a folder, links included, with their sizes, in no order. To be looked at only,
+        for a link that comes up meanwhile is followed."""
         try:
             with os.scandir(self.path / path) as entries:
                 for entry in entries:
@@ -333,21 +333,21 @@ class OutputFolder:
                 os.close(self._new(own, os.O_RDWR | os.O_CREAT | os.O_EXCL | NO_LINK, 0o600, above))
         return self.path / OWN / name
 
-    def take_lock(self, patience: float | None = None) -> str | None:
+    def take_lock(self, patience: float | None = None, name: str = "lock") -> str | None:
         """Hold the folder for this process; wait a while (in seconds) where another has it. Returns None, or who holds
-        it: a process number, or ""."""
+        it: a process number, or "". What may go on beside other commands has a lock of another `name`."""
         end = time.monotonic() + (PATIENCE if patience is None else patience)
-        while (holder := self._try_lock()) is not None and time.monotonic() < end:
+        while (holder := self._try_lock(name)) is not None and time.monotonic() < end:
             time.sleep(0.1)
         return holder
 
-    def _try_lock(self) -> str | None:
+    def _try_lock(self, lock_name: str) -> str | None:
         self.own()
-        with self._above(f"{OWN}/lock") as (above, name):
+        with self._above(f"{OWN}/{lock_name}") as (above, name):
             descriptor = self._new(name, os.O_RDWR | os.O_CREAT | NO_LINK, 0o600, above)
         if not stat.S_ISREG(os.fstat(descriptor).st_mode):
             os.close(descriptor)
-            raise InTheWay(errno.EINVAL, f"{self.path / OWN / 'lock'} is not a regular file. Remove it")
+            raise InTheWay(errno.EINVAL, f"{self.path / OWN / lock_name} is not a regular file. Remove it")
         lock = open(descriptor, "r+b")  # noqa: SIM115  held until close
         try:
             lock_file(lock)

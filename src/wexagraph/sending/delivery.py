@@ -81,18 +81,18 @@ def made(root: Path) -> list[Made]:
     lists: list[Made] = []
     for folder in _folders(root, _DEEPEST):
         above = "" if folder == root else f"{folder.relative_to(root).as_posix()}/"
-        with open_regular(folder / MANIFEST) as manifest:
-            as_read = hashlib.file_digest(manifest, "sha256").hexdigest()  # a later one may list what is not delivered
-            manifest.seek(0)
-            for digest, path in manifest_entries(manifest):
-                if path not in _LIVING:
-                    files.append(_made(above, folder, path, digest))
+        if (folder / MANIFEST).is_file():  # a case that nothing is filed in yet has none
+            with open_regular(folder / MANIFEST) as manifest:
+                as_read = hashlib.file_digest(manifest, "sha256").hexdigest()  # a later one may list what is not sent
+                manifest.seek(0)
+                entries = [entry for entry in manifest_entries(manifest) if entry[1] not in _LIVING]
+            files += [_made(above, folder, path, digest) for digest, path in entries]
+            lists.append(_made(above, folder, MANIFEST, as_read))
         names = {*REGISTERS.values(), CASE_LOG, *(TAG_FILES if is_backup(folder) else ())}
         files += [each for name in sorted(names - {MANIFEST}) if (each := _made(above, folder, name)).size is not None]
-        lists.append(_made(above, folder, MANIFEST, as_read))
         tags = (_made(above, folder, name) for name in TAG_MANIFESTS)
         lists += [each for each in tags if each.size is not None]
-    if not lists:
+    if not (files or lists):
         raise CallError(
             f"{root} holds nothing that this program made: no {MANIFEST} lies there or in its folders. Name an export, "
             "a case, the records folder or a backup."
@@ -103,7 +103,7 @@ def made(root: Path) -> list[Made]:
 
 
 def _folders(root: Path, deep: int) -> Iterator[Path]:
-    if (root / MANIFEST).is_file():
+    if (root / MANIFEST).is_file() or (root / CASE_LOG).is_file():
         yield root
     elif deep:
         for each in sorted(root.iterdir()):
@@ -161,8 +161,8 @@ def deliver(
 
 @contextmanager
 def _journal(home: Path, place: Place, dry: bool) -> Iterator[Delivered | None]:
-    """What is known of a place, with the folder held for this process; of a dry run, as it lies there (None: it does
-    not)."""
+    """What is known of a place, to which no other process delivers from this folder meanwhile; of a dry run, as it lies
+    there (None: it does not)."""
     lying = home / OWN / _DATABASE
     if dry:
         with closing(Delivered(lying, place.name, reading=True)) if lying.is_file() else nullcontext() as journal:
@@ -170,9 +170,10 @@ def _journal(home: Path, place: Place, dry: bool) -> Iterator[Delivered | None]:
         return
     try:
         with closing(OutputFolder(home)) as here:
-            if (holder := here.take_lock(_PATIENCE)) is not None:
+            # clerks file and export meanwhile; what they change while it is sent is sent the next time
+            if (holder := here.take_lock(_PATIENCE, "delivering")) is not None:
                 by = f" by process {holder}" if holder else ""
-                raise InUse(f"{home} is in use{by}. Wait for that run, then deliver again.")
+                raise InUse(f"{home} is being delivered{by}. Wait for that run, then deliver again.")
             with closing(Delivered(here.database(_DATABASE), place.name)) as journal:
                 yield journal
     except OSError as error:
@@ -409,7 +410,7 @@ class _Delivery:
 
         self._place.write(one.part, chunks(), one.size)
         if digest.hexdigest() != one.sha256:
-            what = "its bytes are not those that the list here has of it. `wexagraph verify` says more"
+            what = "its bytes are not those that the list had of it. Deliver again, or `wexagraph verify` says more"
             is_ours = one.made.sha256 and not _is_list(one.made)
             raise _Refused(what if is_ours else "it was changed while it was sent. Deliver again")
 

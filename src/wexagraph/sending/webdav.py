@@ -159,7 +159,7 @@ class WebDavPlace(Place):
         return status != 404
 
     def _is_taken(self, path: str) -> bool:
-        """Whether a file bears a name there: told in half the time, but not of folders."""
+        """Whether a file bears a name there; nothing is told of folders."""
         return self._ask("HEAD", path, lambda answer: self._done(answer, 200, 204, 301, 403, 404, 405)) != 404
 
     # what every place does
