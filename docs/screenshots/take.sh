@@ -50,7 +50,11 @@ keys() { # name, command, keys for it
 keys pick "wexagraph pick saltmere/mailbox" "b u o y Down Down Tab Tab Tab"
 id=$(wexagraph list saltmere/mailbox --subject "East quay survey" --csv | sed -n 2p | cut -d, -f1)
 terminal show "wexagraph show saltmere/mailbox $id"
-terminal export "wexagraph export saltmere/mailbox --into out --as pdf,eml"
+python -m aiosmtpd -n -c aiosmtpd.handlers.Sink -l localhost:2587 & # takes mail, and keeps none
+post=$!
+mkdir share
+terminal export "wexagraph export saltmere/mailbox --into out --as pdf,eml; echo; wexagraph deliver out --into share; echo; wexagraph send saltmere/mailbox --subject buoy --from osgood --send-to lawyer@court.example --sender records@saltmere.example --by smtp://localhost:2587 --dry-run"
+kill $post
 terminal attachments "wexagraph attachments saltmere/mailbox --attached image/* --attached '*.pdf' --as native,pdf --ocr eng --into files"
 wexagraph export saltmere/mailbox --attached --attachments pages,embed --ocr eng --into pages >pages.txt
 sheet=$(find pages -name "*Dredging, all charts*.pdf" | head -1)
