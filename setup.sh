@@ -18,6 +18,7 @@ else
     command -v pdftotext >/dev/null || missing="$missing poppler-utils"
     command -v unzip >/dev/null || missing="$missing unzip"
     [ -x /usr/sbin/apache2 ] || missing="$missing apache2-bin"
+    [ -x /usr/sbin/sshd ] || missing="$missing openssh-server openssh-client"
     command -v age >/dev/null || missing="$missing age"
     command -v groff >/dev/null || missing="$missing groff-base"
     command -v chromium >/dev/null || missing="$missing chromium"

@@ -1,4 +1,4 @@
-"""Delivering 5,000 files of 42 MB: to a folder beside `cp`, to Apache beside `curl`; and 50,000 files that are there."""
+"""Delivering 5,000 files of 42 MB: to a folder beside `cp`, to Apache beside `curl`, to OpenSSH beside `scp`; and 50,000 files that are there."""
 
 from __future__ import annotations
 
@@ -13,6 +13,7 @@ from statistics import median
 
 from benchmarks.inputs import DATA
 from benchmarks.measure import PROGRAM, paired, ratio, run, table
+from tests.sshd import Sshd
 from tests.webdav import PASSWORD, USER, Apache
 
 
@@ -30,7 +31,7 @@ def made(folder: Path, count: int, size: int) -> Path:
 
 
 def main() -> None:
-    apache = Apache()
+    apache, sshd = Apache(), Sshd()
     try:
         with tempfile.TemporaryDirectory(dir=DATA) as home:
             work = Path(home)
@@ -40,6 +41,7 @@ def main() -> None:
                 "WEXAGRAPH_PASSWORD": PASSWORD,
                 "XDG_CONFIG_HOME": home,
                 "XDG_STATE_HOME": home,
+                **sshd.environment,
             }
             turns = iter(range(1000))
 
@@ -74,6 +76,21 @@ def main() -> None:
                 (work / "curl").write_text("".join(lines))
                 subprocess.run(("curl", "--config", work / "curl"), check=True, stdout=subprocess.DEVNULL)
 
+            def at_sshd() -> Path:
+                folder = sshd.root / f"place-{next(turns)}"
+                folder.mkdir()
+                return folder
+
+            def to_sshd() -> None:
+                url = f"{sshd.url}{at_sshd().name}"
+                (work / "own.toml").write_text(f'[places.court]\nurl = "{url}"\nauthority = "{sshd.known}"\n')
+                deliver(files, "@court")
+
+            def scp() -> None:
+                words = ("scp", "-q", "-r", "-P", str(sshd.port), "-i", sshd.key)
+                known = ("-o", f"UserKnownHostsFile={sshd.known}")
+                subprocess.run((*words, *known, files, f"localhost:{at_sshd()}"), check=True)
+
             def copy() -> None:
                 folder = place()
                 subprocess.run(("cp", "-r", files, folder), check=True)
@@ -85,6 +102,11 @@ def main() -> None:
             rows = []
             for name, ours, beside, theirs, wanted in (
                 ("5,000 files to WebDAV at Apache, read back, with MOVE", to_apache, "curl, PUT alone", curl, "0.35"),
+                (
+                    "5,000 files to SFTP at OpenSSH, read back",
+                    to_sshd,
+                    *("scp -r", scp, "0.5"),
+                ),
                 ("5,000 files to a folder, read back", lambda: deliver(files, str(place())), "cp -r, sync", copy, ""),
             ):
                 mine, its = paired(3, ours, theirs)
@@ -96,3 +118,4 @@ def main() -> None:
             table("Delivering (`deliver`)", ["what", "took", "beside it", "took", "times its rate", "at least"], rows)
     finally:
         apache.close()
+        sshd.close()

@@ -7,12 +7,15 @@ import os
 import shutil
 from collections.abc import Callable
 from dataclasses import replace
+from unittest.mock import patch
 
 from tests.helpers import ProgramTest
+from tests.sshd import Sshd
 from tests.webdav import PASSWORD, Apache
 from wexagraph.sending.places import FolderPlace, Place, part_of
-from wexagraph.sending.webdav import SCHEMES, WebDavPlace
-from wexagraph.sources.accounts import Secret, parse_url
+from wexagraph.sending.sftp import SftpPlace
+from wexagraph.sending.webdav import WebDavPlace
+from wexagraph.sources.accounts import PLACES, Secret, parse_url
 
 
 def folder(test: Places) -> Place:
@@ -21,20 +24,29 @@ def folder(test: Places) -> Place:
 
 
 def webdav(test: Places) -> Place:
-    account = replace(parse_url(f"{test.apache.url}share", SCHEMES), authority=str(test.apache.authority))
+    account = replace(parse_url(f"{test.apache.url}share", PLACES), authority=str(test.apache.authority))
     (test.apache.root / "share").mkdir(exist_ok=True)
     if os.getuid() == 0:
         shutil.chown(test.apache.root / "share", "www-data", "www-data")
     return WebDavPlace(account, lambda account, again: Secret(PASSWORD))
 
 
+def sftp(test: Places) -> Place:
+    (test.sshd.root / "share").mkdir(exist_ok=True)
+    account = replace(parse_url(f"{test.sshd.url}share", PLACES), authority=str(test.sshd.known))
+    return SftpPlace(account, lambda account, again: Secret("none"))
+
+
 class Places(ProgramTest):
     apache: Apache
+    sshd: Sshd
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.apache = Apache()
+        cls.apache, cls.sshd = Apache(), Sshd()
         cls.addClassCleanup(cls.apache.close)
+        cls.addClassCleanup(cls.sshd.close)
+        cls.enterClassContext(patch.dict(os.environ, cls.sshd.environment))
 
     def test_written_named_read_back_and_removed(self) -> None:
         for kind, opened in KINDS.items():
@@ -73,8 +85,12 @@ class Places(ProgramTest):
                     with self.assertRaises(OSError):
                         place.write(path, iter((b"x",)), 1)
                     self.assertIsNone(place.digest(path))
-        for root in (self.folder, self.apache.root):
+        for root in (self.folder, self.apache.root, self.sshd.root):
             self.assertEqual([path.name for path in root.iterdir() if not path.name.startswith(".")], ["share"])
 
 
-KINDS: dict[str, Callable[[Places], Place]] = {"folder": folder, "WebDAV at Apache": webdav}
+KINDS: dict[str, Callable[[Places], Place]] = {
+    "folder": folder,
+    "WebDAV at Apache": webdav,
+    "SFTP at OpenSSH": sftp,
+}

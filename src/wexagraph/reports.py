@@ -63,6 +63,7 @@ class Report:
     how many messages it would have looked at (None: not known).
     `changed_at_the_source` counts the messages that were changed there afterwards, and `afterwards` how (None: it was
     not asked for), `left_at_the_source` those that were no longer what is stored.
+    `delivery` says what went to a place at the end, `undelivered` why nothing did.
     Of a dry run, `planned` is what would be written, and the sums are as the run would have them.
     """
 
@@ -83,6 +84,8 @@ class Report:
     changed_at_the_source: int | None = None
     afterwards: str = ""
     left_at_the_source: list[tuple[str, str]] = field(default_factory=list)
+    delivery: Report | None = None
+    undelivered: str = ""
     planned: list[PlannedFile] | None = None
 
     def fail(self, failure: Failure) -> None:
@@ -99,12 +102,14 @@ class Report:
     @property
     def complete(self) -> bool:
         """Whether everything that was asked for is there."""
-        return not (self.failed or self.unreadable or self.unknown_ids or self.interrupted or self.left_at_the_source)
+        wrong = self.failed or self.unreadable or self.unknown_ids or self.interrupted or self.left_at_the_source
+        return not (wrong or self.undelivered) and (self.delivery is None or self.delivery.complete)
 
     def as_dict(self) -> dict[str, Any]:
         """Plain values for JSON, by the names of the fields."""
         values = {each.name: getattr(self, each.name) for each in fields(self)}
         del values["planned"]
+        values["delivery"] = self.delivery.as_dict() if self.delivery is not None else None
         values |= planned_as_dict(self.planned)
         values["seconds"] = round(self.seconds, 3)
         values["notes"] = [{"code": c, "count": n, "text": CODES[c]} for c, n in sorted(self.notes.items())]

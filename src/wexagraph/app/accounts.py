@@ -1,4 +1,5 @@
-"""Names for accounts, and where their passwords come from: the keyring, the environment, a command, or a prompt."""
+"""Names for accounts and places, and where their passwords come from: the keyring, the environment, a command, or a
+prompt."""
 
 from __future__ import annotations
 
@@ -57,7 +58,7 @@ class Known:
             return Secret(prompt(f"Password of {one_line(account.name)}", False))
         raise SourceError(
             f"no password for {account.name}: none in the keyring, none in {self.variable}, and no terminal to ask at. "
-            f"Set {self.variable}, or store one with `wexagraph account add`."
+            f"Set {self.variable}, or store one with `wexagraph account add` or `place add`."
         )
 
 
@@ -110,36 +111,46 @@ def _entry(account: Account) -> str:
     return f"{account.scheme.removesuffix('s')}:{account.user}@{account.host}:{account.port}"
 
 
-def accounts_file() -> Path:
-    """Where `account add` keeps names and URLs. No password is ever in it."""
-    import platformdirs
+@dataclass(frozen=True)
+class Names:
+    """The names that `account add` or `place add` has given, each with its URL, in a file of the user's configuration
+    folder. No password is ever in it."""
 
-    return platformdirs.user_config_path("wexagraph", appauthor=False) / "accounts.json"
+    kind: str
+
+    @property
+    def path(self) -> Path:
+        import platformdirs
+
+        return platformdirs.user_config_path("wexagraph", appauthor=False) / f"{self.kind}s.json"
+
+    def read(self) -> dict[str, Known]:
+        """What has a name. Raises CallError where the file is damaged."""
+        path = self.path
+        try:
+            content = json.loads(path.read_text("utf-8"))
+            return {name: Known(entry["url"], authority=entry.get("authority", "")) for name, entry in content.items()}
+        except FileNotFoundError:
+            return {}
+        except (OSError, ValueError, AttributeError, KeyError, TypeError) as error:
+            raise CallError(
+                f"{path} can't be read: {error}. Mend or remove it, and add the {self.kind}s again."
+            ) from error
+
+    def keep(self, names: dict[str, Known]) -> None:
+        """Write the file anew, whole or not at all. Raises TargetError."""
+        path = self.path
+        content = {
+            name: {"url": known.url, **({"authority": known.authority} if known.authority else {})}
+            for name, known in names.items()
+        }
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            waiting = path.with_suffix(".new")
+            waiting.write_text(json.dumps(content, indent=1, ensure_ascii=False) + "\n", "utf-8")
+            waiting.replace(path)
+        except OSError as error:
+            raise TargetError(f"{path} can't be written: {error.strerror or error}.") from error
 
 
-def added() -> dict[str, Known]:
-    """The accounts that `account add` has named. Raises CallError where their file is damaged."""
-    path = accounts_file()
-    try:
-        content = json.loads(path.read_text("utf-8"))
-        return {name: Known(entry["url"], authority=entry.get("authority", "")) for name, entry in content.items()}
-    except FileNotFoundError:
-        return {}
-    except (OSError, ValueError, AttributeError, KeyError, TypeError) as error:
-        raise CallError(f"{path} can't be read: {error}. Mend or remove it, and add the accounts again.") from error
-
-
-def keep(accounts: dict[str, Known]) -> None:
-    """Write the accounts' file anew, whole or not at all. Raises TargetError."""
-    path = accounts_file()
-    content = {
-        name: {"url": known.url, **({"authority": known.authority} if known.authority else {})}
-        for name, known in accounts.items()
-    }
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        waiting = path.with_suffix(".new")
-        waiting.write_text(json.dumps(content, indent=1, ensure_ascii=False) + "\n", "utf-8")
-        waiting.replace(path)
-    except OSError as error:
-        raise TargetError(f"{path} can't be written: {error.strerror or error}.") from error
+ACCOUNTS, PLACES = Names("account"), Names("place")

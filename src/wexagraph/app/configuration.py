@@ -9,7 +9,7 @@ from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
-from wexagraph.app.accounts import KEYS, VARIABLE, Known, added
+from wexagraph.app.accounts import ACCOUNTS, KEYS, PLACES, VARIABLE, Known
 from wexagraph.app.rows import BUILT_IN
 from wexagraph.errors import CallError
 from wexagraph.toml import line_of, mending, wrong
@@ -66,7 +66,8 @@ class Configuration:
     told: list[str] = field(default_factory=list)
     """Addresses that notices may go to."""
     sending: dict[str, str] = field(default_factory=dict)
-    places: dict[str, str | Known] = field(default_factory=dict)
+    places: dict[str, Known] = field(default_factory=dict)
+    """Of a folder, the URL is its path."""
 
     def setting(self, name: str, command: str) -> Setting | None:
         """The setting of an option that holds for a command: the last one, and one for the command before others."""
@@ -107,7 +108,7 @@ def load(
     The file `named`, or `wexagraph.toml` of the user's configuration folder and then of the working folder. Raises
     CallError with file, line and the nearest right word where something in it is wrong.
     """
-    config = Configuration(accounts=added())
+    config = Configuration(accounts=ACCOUNTS.read(), places=PLACES.read())
     for path in _files(named):
         _read(path, is_option, is_safe, config, trusted=named is not None or path.parent != Path())
     return config
@@ -176,7 +177,7 @@ def _read(
             what = f"the place {key!r} is a folder in quotation marks, or a table"
             raise wrong(path, text, "places", key, what, "", [])
         else:
-            config.places[key] = value if "://" in value else str(path.parent / Path(value).expanduser())
+            config.places[key] = Known(value if "://" in value else str(path.parent / Path(value).expanduser()))
     for key, value in content.get("options", {}).items():
         # a table in the table is for one command
         for name, each in value.items() if isinstance(value, dict) else [(key, value)]:

@@ -1,36 +1,84 @@
-"""Opening a place that is delivered to, by its name or its path."""
+"""Places that are delivered to: opened by a name, a URL or a path, and what was made delivered to them."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from difflib import get_close_matches
 from pathlib import Path
 
 from wexagraph.app.accounts import Known
 from wexagraph.app.configuration import Configuration
+from wexagraph.app.orders.running import state_folder
 from wexagraph.app.secrets import Prompt
 from wexagraph.errors import CallError
 from wexagraph.output.target import keep_apart
+from wexagraph.reports import Progress
+from wexagraph.sending.delivery import DeliveryReport, deliver
 from wexagraph.sending.places import FolderPlace, Place
+from wexagraph.sources.accounts import PLACES, parse_url
 from wexagraph.text import one_line
 
 
-def open_place(named: str, configuration: Configuration, root: Path, prompt: Prompt | None = None) -> Place:
-    """A place: a folder, a URL (davs://), or `@name` of the configuration; a folder apart from `root`, which is to go
-    there. Raises CallError, SourceError."""
-    place: str | Known = named
-    if named.startswith("@"):
-        known = configuration.places
-        if named[1:] not in known:
-            names = ", ".join(f"@{name}" for name in sorted(known)) or "none yet"
-            raise CallError(
-                f"no place is called {one_line(named)}. Known: {names}. They stand under [places] in your own "
-                "wexagraph.toml."
-            )
-        place = known[named[1:]]
-    if isinstance(place, str) and "://" in place:
-        place = Known(place)
-    if isinstance(place, Known):
-        from wexagraph.sending.webdav import SCHEMES, WebDavPlace
+def open_place(
+    named: str, configuration: Configuration, root: Path | None = None, prompt: Prompt | None = None
+) -> Place:
+    """A place: a folder, a URL (davs://, sftp://), or `@name` of the configuration; a folder apart from `root`, which
+    is to go there. Raises CallError, SourceError."""
+    known = place_named(named, configuration)
+    if "://" not in known.url:
+        if root is not None:
+            keep_apart(root, known.url, around=True)
+        return FolderPlace(Path(known.url).expanduser())
+    account = known.account(PLACES)
+    if account.scheme == "sftp":
+        from wexagraph.sending.sftp import SftpPlace
 
-        return WebDavPlace(place.account(SCHEMES), place.login(prompt))
-    keep_apart(root, place, around=True)
-    return FolderPlace(Path(place).expanduser())
+        return SftpPlace(account, known.login(prompt))
+    from wexagraph.sending.webdav import WebDavPlace
+
+    return WebDavPlace(account, known.login(prompt))
+
+
+def place_named(named: str, configuration: Configuration) -> Known:
+    """What a place is called, and how its secret is found. Raises CallError."""
+    if not named.startswith("@"):
+        if "://" in named:
+            parse_url(named, PLACES)
+        return Known(named)
+    known = configuration.places
+    if named[1:] not in known:
+        near = get_close_matches(named[1:], known, n=1)
+        hint = f" Did you mean @{near[0]}?" if near else ""
+        names = ", ".join(f"@{name}" for name in sorted(known)) or "none yet"
+        raise CallError(
+            f"no place is called {one_line(named)}.{hint} Known: {names}. `wexagraph place add` names one, or [places] "
+            "in your own wexagraph.toml."
+        )
+    return known[named[1:]]
+
+
+def check_place(named: str, root: str, configuration: Configuration) -> None:
+    """Raise CallError where what will be in the folder `root` can't be delivered to a place: before hours of work."""
+    known = place_named(named, configuration)
+    if "://" not in known.url:
+        keep_apart(Path(root), known.url, around=True)
+        FolderPlace(Path(known.url).expanduser()).close()
+
+
+def deliver_to(
+    named: str,
+    root: Path,
+    configuration: Configuration,
+    prompt: Prompt | None,
+    *,
+    dry: bool = False,
+    links: bool = False,
+    progress: Callable[[Progress], None] | None = None,
+    stopped: Callable[[], bool] = lambda: False,
+) -> DeliveryReport:
+    """Make a place the mirror of what was made in a folder, or of one file. Raises CallError, SourceError,
+    TargetError."""
+    with open_place(named, configuration, root, prompt) as place:
+        return deliver(
+            *(root, place, state_folder() / "deliveries"), dry=dry, links=links, progress=progress, stopped=stopped
+        )

@@ -1,14 +1,24 @@
-"""`wexagraph account add|check|list|forget`"""
+"""`wexagraph account add|check|list|forget`, and what `place` shares with it"""
 
 from __future__ import annotations
 
 import re
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 import click
 
-from wexagraph.app.accounts import VARIABLE, Known, added, from_keyring, has_keyring, keep, out_of_keyring, to_keyring
+from wexagraph.app.accounts import (
+    ACCOUNTS,
+    VARIABLE,
+    Known,
+    Names,
+    from_keyring,
+    has_keyring,
+    out_of_keyring,
+    to_keyring,
+)
 from wexagraph.cli.session import prompt
 from wexagraph.cli.terminal import make_console, make_table
 from wexagraph.errors import CallError
@@ -25,6 +35,12 @@ _TOLD = {  # capability: what it is good for
     "QRESYNC": "telling what is gone",
     "UTF8=ACCEPT": "names beyond ASCII",
 }
+AUTHORITY = click.option(
+    "--authority",
+    type=click.Path(exists=True, dir_okay=False),
+    metavar="FILE",
+    help="Certificates (PEM) of the office's own authority.",
+)
 
 
 @click.group("account")
@@ -35,19 +51,29 @@ def command() -> None:
 @command.command("add")
 @click.argument("name")
 @click.argument("url")
-@click.option(
-    "--authority",
-    type=click.Path(exists=True, dir_okay=False),
-    metavar="FILE",
-    help="Certificates (PEM) of the office's own authority.",
-)
+@AUTHORITY
 def add(name: str, url: str, authority: str | None) -> None:
     """Name the account at URL (imaps://user@mail.example/) and store its password; then @NAME is a source."""
-    if not re.fullmatch(r"[\w.-]{1,60}", name):
-        raise CallError(f"{name!r} can't be the name of an account: letters, digits, and . _ - only.")
+    checked_name(name, "account")
     known = Known(url, authority=str(Path(authority).resolve()) if authority else "")
     account = known.account()
-    keep({**added(), name: known})
+    ACCOUNTS.keep({**ACCOUNTS.read(), name: known})
+    store_password(account, f"wexagraph account check {name}, then wexagraph folders @{name}")
+
+
+def checked_name(name: str, kind: str) -> None:
+    """Raise CallError for what can't be the name of an account or a place."""
+    if not re.fullmatch(r"[\w.-]{1,60}", name):
+        raise CallError(f"{name!r} can't be the name of {kind_of(kind)}: letters, digits, and . _ - only.")
+
+
+def kind_of(kind: str) -> str:
+    """A kind of names, with its article."""
+    return f"{'an' if kind == 'account' else 'a'} {kind}"
+
+
+def store_password(account: Account, next_step: str) -> None:
+    """Ask for the password of what has a name now, and store it in the keyring, where there is one."""
     if not has_keyring():
         click.echo(
             f"Name and URL are stored. This machine has no keyring for the password: set {VARIABLE}, or give a "
@@ -55,7 +81,7 @@ def add(name: str, url: str, authority: str | None) -> None:
         )
         return
     to_keyring(account, _password(account))
-    click.echo(f"Stored. Try it: wexagraph account check {name}, then wexagraph folders @{name}")
+    click.echo(f"Stored. Try it: {next_step}")
 
 
 def _password(account: Account) -> str:
@@ -73,7 +99,7 @@ def _password(account: Account) -> str:
 @click.pass_context
 def check(context: click.Context, name: str) -> None:
     """Log in to the account NAME, and say what its server offers."""
-    known = _named(context, name)
+    known = context.obj.configuration.account(name.removeprefix("@"))
     account = known.account()
     with open_source(account, known.login(prompt())) as source:
         folders = source.folders()
@@ -89,33 +115,52 @@ def check(context: click.Context, name: str) -> None:
 @click.pass_context
 def list_accounts(context: click.Context) -> None:
     """The accounts that have names."""
+    print_names(
+        context.obj.configuration.accounts,
+        Known.account,
+        "No account is stored yet. Add one: wexagraph account add NAME imaps://user@mail.example/",
+    )
+
+
+def print_names(names: dict[str, Known], account_of: Callable[[Known], Account | None], none: str) -> None:
+    """What has a name, and where the password of each comes from; what is at no server has no account. `none` is said
+    where nothing has a name."""
     table = make_table("Name", "URL", "Password")
-    accounts: dict[str, Known] = context.obj.configuration.accounts
-    for name, known in sorted(accounts.items()):
+    for name, known in sorted(names.items()):
+        account = account_of(known)
         where = "token-command" if known.token_command else "password-command" if known.password_command else ""
-        where = where or ("keyring" if from_keyring(known.account()) is not None else f"{known.variable}, or asked for")
-        table.add_row(one_line(f"@{name}"), one_line(known.account().url), where)
-    if accounts:
+        if not where and account is not None:
+            stored = from_keyring(account) is not None
+            fallback = "SSH keys, else asked for" if account.scheme == "sftp" else f"{known.variable}, or asked for"
+            where = "keyring" if stored else fallback
+        table.add_row(one_line(f"@{name}"), one_line(account.url if account is not None else known.url), where)
+    if names:
         make_console().print(table)
     else:
-        click.echo("No account is stored yet. Add one: wexagraph account add NAME imaps://user@mail.example/")
+        click.echo(none)
 
 
 @command.command("forget")
 @click.argument("name")
 def forget(name: str) -> None:
     """Take the account NAME off the list, and its password out of the keyring."""
-    accounts = added()
-    if name not in accounts:
-        raise CallError(f"no account {name!r} was added. `wexagraph account list` names those there are.")
-    gone = out_of_keyring(accounts.pop(name).account())
-    keep(accounts)
+    known = ACCOUNTS.read().get(name)
+    forget_name(ACCOUNTS, name, known.account() if known is not None else None)
+
+
+def forget_name(stored: Names, name: str, account: Account | None) -> None:
+    """Take a name off its list, and the password of its account out of the keyring. Raises CallError for a name that
+    was not added."""
+    names = stored.read()
+    if name not in names:
+        raise CallError(
+            f"no {stored.kind} {name!r} was added. `wexagraph {stored.kind} list` names those there are; one of a "
+            "wexagraph.toml is taken out there."
+        )
+    del names[name]
+    gone = account is not None and out_of_keyring(account)
+    stored.keep(names)
     click.echo(f"Forgotten: {name}{', and its password' if gone else '; no password was stored'}.")
-
-
-def _named(context: click.Context, name: str) -> Known:
-    known: Known = context.obj.configuration.account(name.removeprefix("@"))
-    return known
 
 
 def _line(account: Account) -> str:

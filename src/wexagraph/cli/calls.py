@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from wexagraph.app.commands import Work, chosen, command_of, options_of, run
+from wexagraph.app.commands import Work, chosen, command_of, hand_on, options_of, run
 from wexagraph.app.orders.notices import check_notices
 from wexagraph.cli.parameters import explain_none, make_choice, opened, plain_values
 from wexagraph.cli.progress import Display, stoppable
@@ -28,7 +28,8 @@ def call_of(context: click.Context, command: str, source: str, into: str, values
     choice = make_choice(values, None)
     if choice.ids is not None and not choice.ids:
         raise CallError("no ID was given: standard input was empty.")
-    return Call(command, source, into, choice.to_dict(), options, values.get("afterwards") or "")
+    plain = choice.to_dict()
+    return Call(command, source, into, plain, options, values.get("afterwards") or "", values.get("deliver") or "")
 
 
 @dataclass(frozen=True)
@@ -86,6 +87,10 @@ def run_call(
     if call.afterwards:
         may_ask(sure)
     check_notices(values.get("notify") or (), context.obj.configuration)
+    if call.deliver:
+        from wexagraph.app.places import check_place
+
+        check_place(call.deliver, call.into, context.obj.configuration)
     display = Display(what(options) if what is not None else (call.command,))
 
     def allow(what: str, kept: str) -> bool:
@@ -104,5 +109,9 @@ def run_call(
         if report.is_empty:
             explain_none(report, mailbox, chosen(call, mailbox))
     if not dry:
+        if call.deliver:
+            to = (call.deliver, call.into, report)
+            with Display(("delivery",), "files") as display, stoppable(display) as stopped:
+                hand_on(*to, lambda place, root: context.obj.deliver(place, root, stopped, display.update))
         notify(values.get("notify") or (), call.command, report, context.obj.configuration)
     return report

@@ -6,8 +6,9 @@ from pathlib import Path
 
 import click
 
-from wexagraph.cli.exits import OK
+from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.parameters import (
+    DELIVER,
     INDEX_PAGE,
     OFFICE_NAME,
     OFFICE_PICTURE,
@@ -17,7 +18,7 @@ from wexagraph.cli.parameters import (
     named,
     records_of,
 )
-from wexagraph.cli.reports import counted
+from wexagraph.cli.reports import counted, print_delivery
 from wexagraph.errors import CallError
 from wexagraph.text import one_line, size
 
@@ -28,6 +29,7 @@ from wexagraph.text import one_line, size
 @INDEX_PAGE
 @OFFICE_NAME
 @OFFICE_PICTURE
+@DELIVER
 @RECORDS
 @click.pass_context
 def pack_one(
@@ -37,6 +39,7 @@ def pack_one(
     index: bool,
     office: str,
     office_picture: str | None,
+    deliver: str | None,
     records: str | None,
 ) -> int:
     """Pack a case as one ZIP that proves itself, for a court or another office.
@@ -45,16 +48,25 @@ def pack_one(
     proves it, `case unpack` takes it in. The case stays where it is.
     """
     from wexagraph.app.cases.disposal import pack_case
+    from wexagraph.app.commands import hand_on
     from wexagraph.app.index_options import index_options
     from wexagraph.app.locales import language_code
+    from wexagraph.app.places import check_place
+    from wexagraph.reports import Report
 
     path = Path(into).expanduser()
     if path.suffix.lower() != ".zip":
         raise CallError(f"--into {into}: a case is packed as a .zip file.")
     page = index_options({"office": office, "office-picture": office_picture}, language_code(None)) if index else None
+    if deliver:
+        check_place(deliver, str(path), context.obj.configuration)
     count = pack_case(records_of(context, records), reference, path, page)
     click.echo(f"Packed: {one_line(str(path))}, {counted(count, 'file')}, {size(path.stat().st_size)}")
-    return OK
+    report = Report(str(path))
+    if deliver:
+        hand_on(deliver, str(path), report, lambda place, root: context.obj.deliver(place, root, lambda: False))
+        print_delivery(report)
+    return OK if report.complete else SOME_FAILED
 
 
 @click.command("unpack")

@@ -9,12 +9,10 @@ import click
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
 from wexagraph.cli.parameters import DRY_RUN, FOLDER, JSON, QUIET
 from wexagraph.cli.progress import Display, stoppable
-from wexagraph.cli.reports import amount, counted, print_json, print_planned
+from wexagraph.cli.reports import amount, counted, print_json, print_planned, print_undelivered
 from wexagraph.cli.session import prompt
 from wexagraph.errors import CallError
 from wexagraph.text import one_line, size
-
-_SHOWN = 20
 
 
 @click.command("deliver")
@@ -23,7 +21,7 @@ _SHOWN = 20
     "--into",
     required=True,
     metavar="PLACE",
-    help="A folder that is there, davs://user@host/folder, or @NAME of the configuration.",
+    help="A folder that is there, sftp://user@host/folder, davs://user@host/folder, or @NAME.",
 )
 @click.option("--links", is_flag=True, help="Print the address of each file there.")
 @DRY_RUN
@@ -39,17 +37,15 @@ def command(
     here is removed, as long as it is what was delivered. Files of others are left, and named. Each file is read back
     before it gets its name.
     """
-    from wexagraph.app.orders.running import state_folder
-    from wexagraph.app.places import open_place
-    from wexagraph.sending.delivery import deliver
+    from wexagraph.app.places import deliver_to
 
     root = Path(folder).expanduser()
     if not root.exists():
         raise CallError(f"{one_line(folder)} does not exist.")
     display = Display(("delivery",), "files")
-    with open_place(into, context.obj.configuration, root, prompt()) as place, display, stoppable(display) as stopped:
-        report = deliver(
-            *(root, place, state_folder() / "deliveries"),
+    with display, stoppable(display) as stopped:
+        report = deliver_to(
+            *(into, root, context.obj.configuration, prompt()),
             dry=dry_run,
             links=links,
             progress=display.update,
@@ -73,10 +69,7 @@ def command(
         )
         click.echo(f"In:    {one_line(report.into)}")
     if not as_json:
-        for failure in report.failures[:_SHOWN]:
-            click.secho(f"Not delivered: {one_line(failure.id)}: {one_line(failure.reason)}.", fg="red", err=True)
-        if report.failed > _SHOWN:
-            click.secho(f"... and {report.failed - _SHOWN:,} more.", fg="red", err=True)
+        print_undelivered(report)
     if report.interrupted:
         return INTERRUPTED
     return OK if report.complete else SOME_FAILED

@@ -15,11 +15,12 @@ from wexagraph.cli.calls import call_of, run_call
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
 from wexagraph.cli.options import options
 from wexagraph.cli.parameters import (
+    DELIVER,
     SOURCE,
     choosing,
     reporting,
 )
-from wexagraph.cli.reports import counted, print_json
+from wexagraph.cli.reports import counted, print_delivery, print_json
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.tables.columns import heading, row
 from wexagraph.text import one_line
@@ -34,6 +35,7 @@ _SHOWN, _UNFILED = 50, 12
 @click.option(
     "--unfiled", is_flag=True, help="Print the IDs of what fits no case on standard output, and nothing else."
 )
+@DELIVER
 @reporting
 @click.pass_context
 def command(
@@ -55,6 +57,8 @@ def command(
     said = {name: value for name, value in call.options.items() if value not in (None, False, (), [])}
     report = run_call(context, replace(call, options=said), values, dry=dry_run)
     _tell(report, dry_run, unfiled, as_csv, as_json, quiet)
+    if not (unfiled or as_csv or as_json):
+        print_delivery(report)
     if report.interrupted:
         return INTERRUPTED
     return OK if report.complete else SOME_FAILED

@@ -38,6 +38,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         "wexagraph deliver export --into /mnt/office/records",
         "wexagraph deliver export --into davs://ines@files.saltmere.example/court",
     ),
+    "place": (
+        "wexagraph place add court davs://ines@files.saltmere.example/court",
+        "wexagraph place check court",
+    ),
     "attachments": (
         "wexagraph attachments mailbox --into files --attached '*.pdf'",
         "wexagraph attachments @office --into scans --attached 'image/*' --as native,pdf --ocr eng",

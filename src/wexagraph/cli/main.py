@@ -33,6 +33,7 @@ COMMANDS = {  # name: module, and the line that --help shows without loading the
     "attachments": ("attachments", "Only the attachments, in their native formats."),
     "send": ("send", "Send messages to others by mail, or lay them among the drafts."),
     "deliver": ("deliver", "Put what was made where others see it: a share, a disk, a server."),
+    "place": ("place", "Places that are delivered to: add, check, list, forget."),
     "case": ("case", "Cases of the file plan: open, list, close, hold, and how long they are kept."),
     "file": ("file", "File messages into a case, or where the file plan says."),
     "find": ("find", "Find messages in cases, exports and backups by their words."),

@@ -109,6 +109,7 @@ def show(context: click.Context, name: str, as_csv: bool, as_json: bool) -> int:
             "source": call.source,
             "into": call.into,
             "afterwards": call.afterwards or None,
+            "deliver": call.deliver or None,
         }
         more = {"choice": call.choice, "options": call.options, "when": order.when.to_dict(), "file": path}
         print_json(values | said | more | {"failures": [vars_of(failure) for failure in each.failing]})
@@ -120,6 +121,8 @@ def show(context: click.Context, name: str, as_csv: bool, as_json: bool) -> int:
             text = ", ".join(map(str, value)) if isinstance(value, list) else str(value)
             click.echo(f"  {title:8} --{option}{'' if value is True else ' ' + one_line(text)}")
     click.echo(f"  Into     {one_line(call.into)}")
+    if call.deliver:
+        click.echo(f"  At the end put to {one_line(call.deliver)}")
     if call.changes:
         click.echo(f"  {one_line(call.changes)}")
     if each.last is not None:

@@ -23,7 +23,7 @@ from wexagraph.selection.criteria import TESTS
 from wexagraph.text import one_line
 
 _CHOICE = frozenset([*TESTS, "except", "newest", "id", "conversation"])
-_OWN = frozenset({"into", "afterwards", "yes", "notify"})
+_OWN = frozenset({"into", "afterwards", "deliver", "yes", "notify"})
 _OF_A_CALL = frozenset({"dry-run", "json", "csv", "quiet", "help", "as-of", "follow-links", "salvage", "set"})
 
 
@@ -117,6 +117,10 @@ def _agreed(
     call, sure, notify = _call_of(context, list(words))
     check(call)
     call = settled(replace(call, source=_in_files(context, call.source)))
+    if call.deliver:
+        from wexagraph.app.places import check_place
+
+        check_place(call.deliver, call.into, context.find_root().obj.configuration)
     known = before is not None and (before.source, before.afterwards) == (call.source, call.afterwards)
     if call.afterwards and not (known or yes or sure):
         raise CallError(f"{call.changes} Add --yes to allow it for all runs of the order.")
@@ -159,7 +163,8 @@ def _call_of(context: click.Context, words: list[str]) -> tuple[Call, bool, tupl
     options = {name: value for name, value in said.items() if name not in choice and name not in _OWN}
     source = str(called.params.get("source") or called.params.get("backup") or "")
     into = str(said.get("into", "")) or str(records_folder(said.get("records")) if "records" in own else "")
-    call = Call(words[0], source, into, choice, options, str(said.get("afterwards") or ""))
+    at_the_end = (str(said.get("afterwards") or ""), str(said.get("deliver") or ""))
+    call = Call(words[0], source, into, choice, options, *at_the_end)
     return call, bool(said.get("yes")), tuple(said.get("notify", ()))
 
 

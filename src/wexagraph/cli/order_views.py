@@ -18,7 +18,8 @@ from wexagraph.text import one_line, size
 
 def orders_of(context: click.Context) -> Orders:
     """The orders of the user, for a command."""
-    return Orders(context.find_root().obj.open, lambda: datetime.now().astimezone())
+    session = context.find_root().obj
+    return Orders(session.open, lambda: datetime.now().astimezone(), deliver=session.deliver)
 
 
 def complete_orders(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:

@@ -95,6 +95,11 @@ NOTIFY = click.option(
     help="Tell of the result: desktop, mail:ADDRESS or command:PROGRAM; with ,new or ,failed of that alone. "
     "Repeatable.",
 )
+DELIVER = click.option(
+    "--deliver",
+    metavar="PLACE",
+    help="At the end, put what was made there as well: a folder, sftp:// or davs://user@host/folder, or @NAME.",
+)
 YES = click.option("--yes", is_flag=True, help="Do not ask before --afterwards changes anything.")
 
 
@@ -205,7 +210,7 @@ def afterwards_option(kept: str) -> Callable[[F], F]:
     """`--afterwards` for messages that are `kept`, and how it is asked and told."""
     words = "seen, keyword:WORD, move:FOLDER or delete"
     what = click.option("--afterwards", metavar="WHAT", help=f"At an IMAP account, with messages {kept}: {words}.")
-    return together(what, YES, NOTIFY)
+    return together(what, YES, DELIVER, NOTIFY)
 
 
 def make_choice(values: dict[str, Any], zone: str | None) -> Choice:

@@ -68,6 +68,7 @@ def print_place(report: Report) -> None:
 def _print_the_rest(report: Report) -> None:
     if report.why_none:
         click.echo(one_line(report.why_none))
+    print_delivery(report)
     if report.changed_at_the_source is not None:
         said = report.afterwards or "changed"
         click.echo(f"At the source: {counted(report.changed_at_the_source, 'message')} {said}.")
@@ -91,6 +92,25 @@ def _print_the_rest(report: Report) -> None:
     if report.interrupted:
         done = f"{report.chosen:,} of {report.total:,}" if report.total else counted(report.chosen, "message")
         click.echo(f"Stopped: {done} done. {GOES_ON}")
+
+
+def print_delivery(report: Report) -> None:
+    """What went to a place at the end of a run, and why something did not."""
+    delivery = report.delivery
+    if delivery is not None:
+        sums = f"{delivery.written:,} delivered, {delivery.already_there:,} already there, {delivery.failed:,} failed"
+        click.echo(f"Files: {sums}; to {one_line(delivery.into)}")
+        print_undelivered(delivery)
+    if report.undelivered:
+        click.secho(f"Not delivered: {one_line(report.undelivered)}", fg="red")
+
+
+def print_undelivered(delivery: Report) -> None:
+    """The files that did not get to a place, and why."""
+    for failure in delivery.failures[:SHOWN]:
+        click.secho(f"Not delivered: {one_line(failure.id)}: {one_line(failure.reason)}.", fg="red", err=True)
+    if delivery.failed > SHOWN:
+        click.secho(f"... and {delivery.failed - SHOWN:,} more.", fg="red", err=True)
 
 
 def _print_some(lines: list[str], colour: str) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -17,7 +18,7 @@ if TYPE_CHECKING:
     from wexagraph.app.configuration import Configuration
     from wexagraph.app.secrets import Prompt
     from wexagraph.backups.encryption import Ask
-    from wexagraph.reports import Report
+    from wexagraph.reports import Progress, Report
     from wexagraph.sources.base import Source
 
 
@@ -41,6 +42,14 @@ class Session:
         from wexagraph.app.opening import Way, open_target
 
         return open_target(target, Way(prompt=prompt(), configuration=self.configuration))
+
+    def deliver(
+        self, place: str, root: Path, stopped: Callable[[], bool], progress: Callable[[Progress], None] | None = None
+    ) -> Report:
+        """Deliver what was made in a folder to a place. Raises CallError, SourceError, TargetError."""
+        from wexagraph.app.places import deliver_to
+
+        return deliver_to(place, root, self.configuration, prompt(), progress=progress, stopped=stopped)
 
 
 def at_a_terminal() -> bool:

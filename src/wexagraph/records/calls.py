@@ -13,7 +13,8 @@ _TELLING = ("attached", "as", "bind")
 class Call:
     """A command, what it reads, where its results go, and its choice and options by their names on the command line.
 
-    `afterwards` is what it does at the source with what is stored, "" where that is nothing.
+    `afterwards` is what it does at the source with what is stored, "" where that is nothing; `deliver` is the place
+    that its results go to at the end.
     """
 
     command: str
@@ -22,6 +23,7 @@ class Call:
     choice: dict[str, Any] = field(default_factory=dict)
     options: dict[str, Any] = field(default_factory=dict)
     afterwards: str = ""
+    deliver: str = ""
 
     @property
     def in_words(self) -> str:
@@ -29,7 +31,8 @@ class Call:
         words = [self.command]
         said = self.choice | {name: self.options[name] for name in _TELLING if name in self.options}
         words += [f"{name} {_value(value)}" if value is not True else name for name, value in said.items()]
-        return ", ".join([f"{words[0]} of {self.source}", *words[1:], f"into {self.into}"])
+        ends = [f"into {self.into}", *([f"delivered to {self.deliver}"] if self.deliver else [])]
+        return ", ".join([f"{words[0]} of {self.source}", *words[1:], *ends])
 
     @property
     def changes(self) -> str:

@@ -23,7 +23,7 @@ RETRY = timedelta(minutes=15)
 """How long after a run that could not be done the next one is due."""
 SUFFIX = ".toml"
 _NAME = re.compile(r"[\w][\w.-]{0,59}")
-_TEXTS = ("command", "source", "into", "afterwards")
+_TEXTS = ("command", "source", "into", "afterwards", "deliver")
 _KNOWN = (*_TEXTS, "paused", "created", "notify", "when", "choice", "options")
 _HEAD = "A standing order of Wexagraph. It may be edited: `wexagraph order show {name}` says how it is read."
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
@@ -176,6 +176,7 @@ def to_toml(order: Order, old: str = "") -> str:
         "source": call.source,
         "into": call.into,
         "afterwards": call.afterwards or None,
+        "deliver": call.deliver or None,
         "paused": order.paused or None,
         "notify": list(order.notify) or None,
         "created": order.created.astimezone(UTC).replace(microsecond=0),

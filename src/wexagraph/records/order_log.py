@@ -87,6 +87,10 @@ class Run:
         self.failed, self.bytes = report.failed, report.bytes
         self.reasons = [f"{each.id} in {each.folder}: {each.reason}" for each in report.failures]
         self.reasons += [f"not read: {where}: {reason}" for where, reason in report.unreadable]
+        if report.undelivered:
+            self.reasons.append(f"not delivered: {report.undelivered}")
+        if report.delivery is not None:
+            self.reasons += [f"not delivered: {each.id}: {each.reason}" for each in report.delivery.failures]
         self.state = STOPPED if report.interrupted else DONE if report.complete else FAILED
 
     def as_dict(self) -> dict[str, Any]:

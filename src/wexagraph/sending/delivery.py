@@ -50,17 +50,18 @@ class Made:
     the SHA-256 that the folder's list has of it ("" where none has)."""
 
     path: str
-    file: Path
+    file: str
     size: int | None
     sha256: str = ""
 
 
 def _made(above: str, folder: Path, path: str, sha256: str = "") -> Made:
+    file = os.path.join(folder, path)  # of 50,000, none is worth a Path
     try:
-        about = os.lstat(folder / path)
+        about = os.lstat(file)
     except OSError:
-        return Made(above + path, folder / path, None, sha256)
-    return Made(above + path, folder / path, about.st_size if stat.S_ISREG(about.st_mode) else None, sha256)
+        return Made(above + path, file, None, sha256)
+    return Made(above + path, file, about.st_size if stat.S_ISREG(about.st_mode) else None, sha256)
 
 
 @dataclass
@@ -210,7 +211,7 @@ def _files_of(root: Path) -> list[Made]:
         raise CallError(f"{root} can't be read: {error.strerror or error}.") from error
 
 
-def _digest(path: Path) -> str:
+def _digest(path: str) -> str:
     with open_regular(path) as file:
         return hashlib.file_digest(file, "sha256").hexdigest()
 

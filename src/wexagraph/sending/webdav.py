@@ -18,7 +18,6 @@ from wexagraph.sending.places import Place
 from wexagraph.sources.accounts import Account, Login, Secret, line_failed, refused
 from wexagraph.text import one_line
 
-SCHEMES = ("davs", "dav")
 _CHUNK = 1 << 20
 _MOST_LISTING = 64 * 1024 * 1024
 _TRIES = 3

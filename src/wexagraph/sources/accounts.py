@@ -10,9 +10,19 @@ from urllib.parse import quote, unquote, urlsplit
 
 from wexagraph.errors import CallError, SourceError
 
-_PORTS = {"imaps": 993, "imap": 143, "pops": 995, "pop": 110, "smtps": 465, "smtp": 587, "davs": 443, "dav": 80}
-SCHEMES, SENDING = ("imaps", "imap", "pops", "pop"), ("smtps", "smtp")
-"""Of accounts that hold mail, and of servers that take mail to be sent."""
+_PORTS = {
+    "imaps": 993,
+    "imap": 143,
+    "pops": 995,
+    "pop": 110,
+    "smtps": 465,
+    "smtp": 587,
+    "davs": 443,
+    "dav": 80,
+    "sftp": 22,
+}
+SCHEMES, SENDING, PLACES = ("imaps", "imap", "pops", "pop"), ("smtps", "smtp"), ("davs", "dav", "sftp")
+"""Of accounts that hold mail, of servers that take mail to be sent, and of those that what was made is delivered to."""
 GOODBYE = 5.0
 """Seconds that a server may take to answer a goodbye; nothing depends on it any more."""
 
@@ -70,7 +80,7 @@ class Account:
 
     @property
     def encrypted_from_the_start(self) -> bool:
-        return self.scheme in ("imaps", "pops", "smtps", "davs")
+        return self.scheme in ("imaps", "pops", "smtps", "davs", "sftp")
 
     @property
     def may_stay_plain(self) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from datetime import UTC, datetime
 from difflib import get_close_matches
@@ -13,7 +14,7 @@ from wexagraph.app.afterwards import apart
 from wexagraph.app.commands.base import Command, Job, Work
 from wexagraph.app.locales import zone_name
 from wexagraph.app.secrets import Prompt
-from wexagraph.errors import CallError
+from wexagraph.errors import CallError, WexagraphError
 from wexagraph.records.calls import Call
 from wexagraph.reports import Report
 from wexagraph.selection.choice import Choice
@@ -36,6 +37,15 @@ def run(call: Call, work: Work) -> Report:
     if wish is not None:
         report.afterwards = f"would then be {wish.done}" if work.dry else wish.done
     return report
+
+
+def hand_on(place: str, made: str, report: Report, deliver: Callable[[str, Path], Report]) -> None:
+    """Deliver what was made to the place that a call names ("" where none); the report says what became of it."""
+    if place and Path(made).expanduser().exists() and not report.interrupted:
+        try:
+            report.delivery = deliver(place, Path(made).expanduser())
+        except WexagraphError as error:
+            report.undelivered = f"{error} What was made is whole in {made}: `wexagraph deliver` goes on."
 
 
 def options_of(call: Call, prompt: Prompt | None, moment: datetime) -> Any:
@@ -109,9 +119,12 @@ def settled(call: Call) -> Call:
             options[name] = _absolute(value)
         elif name in _SECRETS and value.startswith("file:"):
             options[name] = f"{kind}file:{_absolute(path)}"
-    source = call.source if call.source.startswith("@") or "://" in call.source else _absolute(call.source)
-    return replace(call, source=source, into=_absolute(call.into), options=options)
+    deliver = _absolute(call.deliver) if call.deliver else ""
+    return replace(call, source=_absolute(call.source), into=_absolute(call.into), options=options, deliver=deliver)
 
 
 def _absolute(path: str) -> str:
+    """A path as it is from everywhere; a URL and an @name stay."""
+    if path.startswith("@") or "://" in path:
+        return path
     return str(Path(path).expanduser().absolute())

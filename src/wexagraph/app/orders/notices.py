@@ -112,6 +112,8 @@ def _in_words(run: Run, report: Report) -> str:
     lines += [f"{run.written} new, {run.already_there} already there, {run.failed} failed, of {run.chosen} chosen."]
     if report.into:
         lines += ["", f"The results are in {Path(report.into).resolve()}"]
+    if report.delivery is not None:
+        lines.append(f"They were delivered to {report.delivery.into}")
     if run.reasons:
         lines += ["", *run.reasons[:_MOST_REASONS]]
     if len(run.reasons) > _MOST_REASONS:

@@ -11,7 +11,7 @@ from datetime import datetime
 from difflib import get_close_matches
 from pathlib import Path
 
-from wexagraph.app.commands import Work, check, chosen, command_of, run
+from wexagraph.app.commands import Work, check, chosen, command_of, hand_on, run
 from wexagraph.app.orders.timetables import installed
 from wexagraph.errors import CallError, InUse, SourceError, TargetError, WexagraphError
 from wexagraph.output.folder import lock_file
@@ -50,13 +50,18 @@ def state_folder() -> Path:
 
 
 class Orders:
-    """The orders of a user. `clock` tells the time with its zone, `open_source` opens what an order reads."""
+    """The orders of a user. `clock` tells the time with its zone, `open_source` opens what an order reads, `deliver`
+    puts what is in a folder to a place."""
 
     def __init__(
-        self, open_source: Callable[[str], Source], clock: Callable[[], datetime], patience: float = PATIENCE
+        self,
+        open_source: Callable[[str], Source],
+        clock: Callable[[], datetime],
+        patience: float = PATIENCE,
+        deliver: Callable[[str, Path, Callable[[], bool]], Report] | None = None,
     ) -> None:
         self.folder, self.state = orders_folder(), state_folder()
-        self._open, self.clock, self._patience = open_source, clock, patience
+        self._open, self.clock, self._patience, self._hand_on = open_source, clock, patience, deliver
         self._log: OrderLog | None = None
 
     @property
@@ -224,7 +229,7 @@ class Orders:
                     self.log.again(order.name)
                 previous = self.last_run(order.name)
                 run = self.log.begin(order.name, now)
-                result = self._ended(run, lambda: self._deliver(order, opened, stopped, False, now, previous))
+                result = self._ended(run, lambda: self._delivered(order, opened, stopped, now, previous))
                 self.log.end(run)
                 return result
         except InUse as error:
@@ -288,6 +293,15 @@ class Orders:
                         raise InUse(why) from None
                     time.sleep(0.1)
             yield
+
+    def _delivered(
+        self, order: Order, opened: _Opened, stopped: Callable[[], bool], now: datetime, previous: Run | None
+    ) -> Report:
+        """Do what an order says, also at the place that it names: there may be something left from the last time."""
+        report = self._deliver(order, opened, stopped, False, now, previous)
+        if (deliver := self._hand_on) is not None:
+            hand_on(order.call.deliver, order.call.into, report, lambda place, root: deliver(place, root, stopped))
+        return report
 
     def _deliver(
         self,

@@ -1,0 +1,89 @@
+"""`wexagraph place add|check|list|forget`"""
+
+from __future__ import annotations
+
+import hashlib
+from pathlib import Path
+
+import click
+
+from wexagraph.app.accounts import PLACES, Known
+from wexagraph.app.places import open_place, place_named
+from wexagraph.cli.account import AUTHORITY, checked_name, forget_name, print_names, store_password
+from wexagraph.cli.session import prompt
+from wexagraph.errors import CallError, TargetError
+from wexagraph.sending.places import part_of
+from wexagraph.sources.accounts import PLACES as SCHEMES
+from wexagraph.text import one_line
+
+_TRIED = b"Tried by wexagraph place check; it may be removed.\n"
+
+
+@click.group("place")
+def command() -> None:
+    """Places where what was made is put for others: give them names, try them."""
+
+
+@command.command("add")
+@click.argument("name")
+@click.argument("url")
+@AUTHORITY
+def add(name: str, url: str, authority: str | None) -> None:
+    """Name the folder or server at URL (sftp://user@host/folder, davs://user@host/folder); then @NAME is a place."""
+    checked_name(name, "place")
+    if "://" not in url:
+        folder = Path(url).expanduser().absolute()
+        if not folder.is_dir():
+            raise CallError(f"{one_line(url)} is no folder. A place has to be there: is the share mounted?")
+        PLACES.keep({**PLACES.read(), name: Known(str(folder))})
+        click.echo(f"Stored. Try it: wexagraph place check {name}")
+        return
+    known = Known(url, authority=str(Path(authority).resolve()) if authority else "")
+    account = known.account(SCHEMES)
+    PLACES.keep({**PLACES.read(), name: known})
+    if account.scheme == "sftp":
+        click.echo("Stored. The login is by your SSH keys or agent, else by a password.")
+        click.echo(f"Try it: wexagraph place check {name}")
+    else:
+        store_password(account, f"wexagraph place check {name}")
+
+
+@command.command("check")
+@click.argument("name")
+@click.pass_context
+def check(context: click.Context, name: str) -> None:
+    """Write a small file at the place NAME, read it back, and remove it."""
+    named = f"@{name.removeprefix('@')}"
+    with open_place(named, context.obj.configuration, None, prompt()) as place:
+        part = part_of("check")
+        try:
+            place.write(part, iter((_TRIED,)), len(_TRIED))
+            place.settle()
+            back = place.digest(part)
+            place.remove(part)
+        except OSError as error:
+            raise TargetError(f"{place.name} can't be written to: {error.strerror or error}.") from error
+    if back != hashlib.sha256(_TRIED).hexdigest():
+        raise TargetError(f"{place.name} does not give back what was written. Choose another place.")
+    click.echo(f"A file was written, read back and removed: {one_line(place.name)}")
+    click.echo(f"Deliver to it: wexagraph deliver DIR --into {named}")
+
+
+@command.command("list")
+@click.pass_context
+def list_places(context: click.Context) -> None:
+    """The places that have names."""
+    print_names(
+        context.obj.configuration.places,
+        lambda known: known.account(SCHEMES) if "://" in known.url else None,
+        "No place has a name yet. Add one: wexagraph place add NAME davs://user@files.example/folder",
+    )
+
+
+@command.command("forget")
+@click.argument("name")
+@click.pass_context
+def forget(context: click.Context, name: str) -> None:
+    """Take the place NAME off the list, and its password out of the keyring. What lies there stays."""
+    known = place_named(f"@{name.removeprefix('@')}", context.obj.configuration)
+    forget_name(PLACES, name.removeprefix("@"), known.account(SCHEMES) if "://" in known.url else None)
