@@ -123,6 +123,11 @@ class Reading(AccountTest):
             ["--subject", "tide", "--subject", "berth"],
             ["--subject", "泊位"],
             ["--newest", "4"],
+            ["--header-field", "x-mailer="],
+            ["--header-field", "list-id=tide"],
+            ["--kind", "newsletter"],
+            ["--kind", "calendar", "--kind", "signed", "--kind", "bounce"],
+            ["--once", "text"],
             ["--subject", "invoice", "--except", "subject=second"],
         ):
             with self.subTest(choice):

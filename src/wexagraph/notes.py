@@ -49,6 +49,7 @@ CODES = {
     "engine-other": "the page was made by the second engine",
     "page-failed": "no page could be made; the message was written as EML",
     "remade": "a file of an earlier run was missing or altered and was made again",
+    "double": "the same message lies elsewhere too, and was taken once",
     "signed": "the message is signed; the signature is kept and was not checked",
     "left-over": "something in the message belongs to no part of it; it is shown under a label and embedded",
     "kept-elsewhere": "a file of the message was never in it, only a reference to it",

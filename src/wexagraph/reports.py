@@ -59,8 +59,8 @@ class Report:
 
     `bytes` counts what was written, `seconds` the time of the run. `notes` are counted by their codes. `unreadable` are
     parts of the source that could not be read, each with the reason; `unknown_ids` the IDs that no message has.
-    `why_none` says why nothing was chosen. `interrupted` says that the run was asked to stop before its end, `total`
-    how many messages it would have looked at (None: not known).
+    `idle` are exceptions that have left out nothing, `why_none` says why nothing was chosen. `interrupted` says that
+    the run was asked to stop before its end, `total` how many messages it would have looked at (None: not known).
     `changed_at_the_source` counts the messages that were changed there afterwards, and `afterwards` how (None: it was
     not asked for), `left_at_the_source` those that were no longer what is stored.
     `delivery` says what went to a place at the end, `undelivered` why nothing did.
@@ -78,6 +78,7 @@ class Report:
     failures: list[Failure] = field(default_factory=list)
     unreadable: list[tuple[str, str]] = field(default_factory=list)
     unknown_ids: list[str] = field(default_factory=list)
+    idle: list[str] = field(default_factory=list)
     why_none: str = ""
     interrupted: bool = False
     total: int | None = None

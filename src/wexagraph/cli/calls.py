@@ -24,7 +24,7 @@ def call_of(context: click.Context, command: str, source: str, into: str, values
     own = command_of(Call(command, source, into)).defaults
     options = plain_values(context, values, own)
     if "attached" in own:  # it says which files are taken, of all messages that are chosen
-        values = values | {"attached": ()}
+        values = values | {"attached": (), "once": None}
     choice = make_choice(values, None)
     if choice.ids is not None and not choice.ids:
         raise CallError("no ID was given: standard input was empty.")

@@ -11,6 +11,7 @@ from wexagraph.app.option_table import EXPORT
 from wexagraph.cli.calls import Printers, carry_out
 from wexagraph.cli.options import options
 from wexagraph.cli.parameters import (
+    ONCE,
     SOURCE,
     afterwards_option,
     choosing,
@@ -29,6 +30,7 @@ if TYPE_CHECKING:
 @click.command("export")
 @SOURCE
 @choosing
+@ONCE
 @into_option("The folder for the files; it is made if need be.")
 @options(*EXPORT)
 @afterwards_option("whose files are stored and read back")

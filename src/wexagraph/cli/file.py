@@ -16,6 +16,7 @@ from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
 from wexagraph.cli.options import options
 from wexagraph.cli.parameters import (
     DELIVER,
+    ONCE,
     SOURCE,
     choosing,
     reporting,
@@ -31,6 +32,7 @@ _SHOWN, _UNFILED = 50, 12
 @click.command("file")
 @SOURCE
 @choosing
+@ONCE
 @options(*FILE)
 @click.option(
     "--unfiled", is_flag=True, help="Print the IDs of what fits no case on standard output, and nothing else."

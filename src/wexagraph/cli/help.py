@@ -11,6 +11,7 @@ from wexagraph.errors import CallError
 EXAMPLES: dict[str, tuple[str, ...]] = {
     "folders": ("wexagraph folders mailbox", "wexagraph folders @office --csv"),
     "list": ("wexagraph list mailbox --from ines --since 2026-03", "wexagraph list @office --attached '*.pdf' --csv"),
+    "doubles": ("wexagraph doubles @office", "wexagraph doubles @office stick --since 2026-01 --csv"),
     "pick": (
         "wexagraph pick mailbox --save quay",
         "wexagraph pick mailbox | wexagraph export mailbox --into quay --id -",

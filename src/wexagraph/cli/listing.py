@@ -6,6 +6,7 @@ import re
 import shutil
 import sys
 from collections.abc import Iterable, Iterator
+from dataclasses import replace
 from datetime import tzinfo
 from typing import Any
 
@@ -15,7 +16,7 @@ from wexagraph.app.locales import zone_name
 from wexagraph.app.rows import FILES, Option
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.options import option
-from wexagraph.cli.parameters import CSV, JSON, SOURCE, ZONE, choosing, make_choice, opened, say_troubles
+from wexagraph.cli.parameters import CSV, JSON, ONCE, SOURCE, ZONE, choosing, make_choice, opened, say_troubles
 from wexagraph.cli.terminal import machine_output
 from wexagraph.errors import CallError
 from wexagraph.messages.dates import in_zone
@@ -41,6 +42,7 @@ _SENT = re.compile(
 @click.command("list")
 @SOURCE
 @choosing
+@ONCE
 @ZONE
 @option(Option("columns", "These alone, in this order: date,to,subject.", metavar="NAMES", section=FILES, safe=True))
 @CSV
@@ -63,6 +65,8 @@ def command(
     choice = make_choice(choice_values, name)
     timezone = PageOptions(zone=name).timezone()
     wanted = listed_columns(columns) if columns else None
+    if choice.newest is not None and not choice.sort:
+        choice = replace(choice, sort=("-date",))
     with opened(context, source) as mailbox:
         choice = choice.settled(mailbox)
         if as_csv:
@@ -71,6 +75,8 @@ def command(
             count = print_rows(mailbox, choice, wanted)
         else:
             count = print_lines(mailbox, choice, timezone, wanted)
+        for exception in choice.idle:
+            click.echo(f"wexagraph: --except {one_line(exception)} has left out nothing.", err=True)
         unknown = _unknown_ids(mailbox, choice)
         if not count and not unknown and (why := why_none(mailbox, choice)):
             click.echo(f"wexagraph: {one_line(why)}", err=True)
@@ -169,14 +175,14 @@ def print_lines(mailbox: Source, choice: Choice, timezone: tzinfo | None, column
     if columns:
         click.secho(_cells([column.name for column in columns], columns), bold=True)
     for envelope in choice.select(mailbox):
-        if envelope.folder != last_folder and not columns:
+        if envelope.folder != last_folder and not columns and not choice.sort:
             click.secho(("\n" if last_folder is not None else "") + one_line(envelope.folder), bold=True)
             last_folder = envelope.folder
         if columns:
             values = [_in_words(column, Listed(mailbox, envelope, timezone)) for column in columns]
             click.echo(_cells(values, columns))
         else:
-            click.echo(_line(mailbox, envelope, timezone))
+            click.echo(_line(mailbox, envelope, timezone, f"  in {one_line(envelope.folder)}" if choice.sort else ""))
         count, total = count + 1, total + envelope.size
     _sums(mailbox, count, total)
     return count
@@ -189,7 +195,7 @@ def _found(mailbox: Source, choice: Choice, timezone: tzinfo | None) -> int:
     assert isinstance(mailbox, BackupSource)
     best = sorted(choice.select(mailbox), key=lambda envelope: mailbox.rank(envelope, choice.texts))
     for number, envelope in enumerate(best):
-        click.echo(f"{_line(mailbox, envelope, timezone)}{click.style('  in ' + one_line(envelope.folder), dim=True)}")
+        click.echo(_line(mailbox, envelope, timezone, f"  in {one_line(envelope.folder)}"))
         snippet = mailbox.snippet(envelope, choice.texts) if number < _SNIPPETS else ""
         if snippet:
             room = shutil.get_terminal_size().columns - 16 if sys.stdout.isatty() else 1000
@@ -239,11 +245,16 @@ def _fitted(text: str, width: int) -> str:
     return set_cell_size(text, width) if cell_len(text) <= width else set_cell_size(text, width - 1) + "…"
 
 
-def _line(mailbox: Source, envelope: Envelope, timezone: tzinfo | None) -> str:
+def _line(mailbox: Source, envelope: Envelope, timezone: tzinfo | None, after: str = "") -> str:
+    """A message on a line, with what is said `after` it."""
+    from rich.cells import cell_len
+
     terminal = sys.stdout.isatty()
     width = shutil.get_terminal_size().columns if terminal else 0
     sender_width = 24 if not width or width >= 100 else 16
-    subject_width = max(width - sender_width - 52, 8) if width else 0  # 52: the other cells and the gaps
+    subject_width = (
+        max(width - sender_width - 52 - cell_len(after), 8) if width else 0
+    )  # 52: the other cells and the gaps
     subject = one_line(envelope.header.subject) or "(no subject)"
     if envelope.trouble:
         subject = f"can't be read: {one_line(envelope.trouble)}"
@@ -257,7 +268,7 @@ def _line(mailbox: Source, envelope: Envelope, timezone: tzinfo | None) -> str:
         f"{attached:>2} att" if attached else "      ",
         _fitted(subject, subject_width).rstrip() if width else subject,
     ]
-    return "  ".join(cells)
+    return "  ".join(cells) + click.style(after, dim=True)
 
 
 def _correspondent(envelope: Envelope) -> str:

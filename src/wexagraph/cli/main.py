@@ -26,6 +26,7 @@ COMMANDS = {  # name: module, and the line that --help shows without loading the
     "register": ("register", "A table that the office works in: XLSX or CSV."),
     "addresses": ("addresses", "Who wrote and was written to: a row an address."),
     "survey": ("survey", "A mailbox at a glance: when, from whom, of what kinds; where there is no mail."),
+    "doubles": ("doubles", "Messages that are there more than once, in folders and mailboxes."),
     "pick": ("pick", "Choose messages with the eyes, from a list in the terminal."),
     "sets": ("sets", "Sets of messages that were kept in a list."),
     "show": ("show", "One message: its headers, its text, its parts."),

@@ -122,7 +122,7 @@ def show(context: click.Context, name: str, as_csv: bool, as_json: bool) -> int:
             click.echo(f"  {title:8} --{option}{'' if value is True else ' ' + one_line(text)}")
     click.echo(f"  Into     {one_line(call.into)}")
     if call.deliver:
-        click.echo(f"  At the end put to {one_line(call.deliver)}")
+        click.echo(f"  Deliver  {one_line(call.deliver)}")
     if call.changes:
         click.echo(f"  {one_line(call.changes)}")
     if each.last is not None:

@@ -22,7 +22,7 @@ from wexagraph.records.order import Order, When, checked_name
 from wexagraph.selection.criteria import TESTS
 from wexagraph.text import one_line
 
-_CHOICE = frozenset([*TESTS, "except", "newest", "id", "conversation"])
+_CHOICE = frozenset([*TESTS, "except", "newest", "id", "conversation", "sort", "once"])
 _OWN = frozenset({"into", "afterwards", "deliver", "yes", "notify"})
 _OF_A_CALL = frozenset({"dry-run", "json", "csv", "quiet", "help", "as-of", "follow-links", "salvage", "set"})
 

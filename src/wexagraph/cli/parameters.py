@@ -14,7 +14,7 @@ import click
 from click.shell_completion import CompletionItem
 
 from wexagraph.app import rows
-from wexagraph.app.rows import CHOICE, FILES, Flag, Number, Option
+from wexagraph.app.rows import CHOICE, FILES, Flag, Number, OneOf, Option
 from wexagraph.cli.options import F, option, together
 
 if TYPE_CHECKING:
@@ -139,10 +139,28 @@ LINKS = _way("follow-links", "Read what symbolic links to files in SOURCE lead t
 SALVAGE = _way("salvage", "Of a personal folder file: also messages that no folder lists any more.")
 _CHOICE = (
     Option("folder", "Only this folder and what is below it.", None, None, "NAME", CHOICE, many=True, safe=True),
-    Option("from", "A part of the sender's name or address.", None, None, "TEXT", CHOICE, many=True, safe=True),
+    Option(
+        "from",
+        "A part of the sender's name or address; @senders.txt or @list.csv:COLUMN is a list of them.",
+        None,
+        None,
+        "TEXT",
+        CHOICE,
+        many=True,
+        safe=True,
+    ),
     Option("to", "A part of a recipient's name or address.", None, None, "TEXT", CHOICE, many=True, safe=True),
     Option("cc", "The same for Cc.", None, None, "TEXT", CHOICE, many=True, safe=True),
+    Option("bcc", "The same for Bcc.", None, None, "TEXT", CHOICE, many=True, safe=True),
     Option("with", "The same for sender or any recipient.", None, None, "TEXT", CHOICE, many=True, safe=True),
+    Option(
+        "header-field",
+        "A part of any header field: 'X-Department=Harbour'.",
+        metavar="NAME=TEXT",
+        section=CHOICE,
+        many=True,
+        safe=True,
+    ),
     Option("subject", "A part of the subject.", None, None, "TEXT", CHOICE, many=True, safe=True),
     Option("body", 'Words of the text; "in quotes" side by side.', None, None, "TEXT", CHOICE, many=True, safe=True),
     Option(
@@ -177,6 +195,22 @@ _CHOICE = (
         bare="*",
         safe=True,
     ),
+    Option(
+        "kind",
+        "newsletter, calendar, receipt, bounce, signed, encrypted, automatic.",
+        metavar="KIND",
+        section=CHOICE,
+        many=True,
+        safe=True,
+    ),
+    Option(
+        "mail-only",
+        "No appointments, contacts, tasks and notes of personal folder files.",
+        False,
+        Flag(),
+        section=CHOICE,
+        safe=True,
+    ),
     Option("id", "These messages; `-` reads IDs from standard input.", None, None, "ID", CHOICE, many=True),
     Option("set", "The messages of a set that `pick` has kept.", None, None, "NAME", CHOICE, many=True),
     Option(
@@ -196,9 +230,28 @@ _CHOICE = (
         safe=True,
     ),
 )
+_SORT = Option(
+    "sort",
+    "In which order they come: date, from, subject, size, folder; -date: the last first. Several with commas.",
+    metavar="FIELDS",
+    section=CHOICE,
+    many=True,
+    safe=True,
+)
+_ONCE = Option(
+    "once",
+    "One of each that is there more than once: the same bytes; or `text`: the same to a reader.",
+    None,
+    OneOf(("bytes", "text")),
+    "[HOW]",
+    CHOICE,
+    bare="bytes",
+    safe=True,
+)
+ONCE = option(_ONCE)
 choosing = together(
     option(_CHOICE[0], shell_complete=_folders),
-    *(option(row) for row in _CHOICE[1:]),
+    *(option(row) for row in (*_CHOICE[1:], _SORT)),
     *(AS_OF, LINKS, SALVAGE),
 )
 """Gives a command the options of the choice."""
@@ -216,8 +269,9 @@ def afterwards_option(kept: str) -> Callable[[F], F]:
 def make_choice(values: dict[str, Any], zone: str | None) -> Choice:
     """The choice that the options say, its days counted in a zone. Raises CallError."""
     from wexagraph.selection.choice import Choice
+    from wexagraph.selection.value_lists import expanded
 
-    plain = {row.name: given for row in _CHOICE if (given := values.get(row.name.replace("-", "_")))}
+    plain = {row.name: given for row in (*_CHOICE, _SORT, _ONCE) if (given := values.get(row.name.replace("-", "_")))}
     for name in ("seen", "id", "set"):
         plain.pop(name, None)
     if values.get("seen") is not None:
@@ -227,7 +281,7 @@ def make_choice(values: dict[str, Any], zone: str | None) -> Choice:
         from wexagraph.app.sets import ids_of_sets
 
         ids = (ids or frozenset()) | ids_of_sets(values["set"])
-    return Choice.from_dict(plain | {"zone": zone} | ({"id": ids} if ids is not None else {}))
+    return Choice.from_dict(expanded(plain) | {"zone": zone} | ({"id": ids} if ids is not None else {}))
 
 
 def _ids(given: tuple[str, ...]) -> frozenset[str] | None:

@@ -13,6 +13,7 @@ from wexagraph.cli.parameters import (
     DRY_RUN,
     JSON,
     NOTIFY,
+    ONCE,
     QUIET,
     SOURCE,
     choosing,
@@ -28,6 +29,7 @@ if TYPE_CHECKING:
 @click.command("register")
 @SOURCE
 @choosing
+@ONCE
 @into_option("The table: .xlsx or .csv.", "FILE")
 @options(*REGISTER)
 @NOTIFY

@@ -68,6 +68,8 @@ def print_place(report: Report) -> None:
 def _print_the_rest(report: Report) -> None:
     if report.why_none:
         click.echo(one_line(report.why_none))
+    for exception in report.idle:
+        click.echo(f"--except {one_line(exception)} has left out nothing.")
     print_delivery(report)
     if report.changed_at_the_source is not None:
         said = report.afterwards or "changed"
@@ -98,8 +100,10 @@ def print_delivery(report: Report) -> None:
     """What went to a place at the end of a run, and why something did not."""
     delivery = report.delivery
     if delivery is not None:
-        sums = f"{delivery.written:,} delivered, {delivery.already_there:,} already there, {delivery.failed:,} failed"
-        click.echo(f"Files: {sums}; to {one_line(delivery.into)}")
+        sums = (
+            f"{counted(delivery.written, 'file')}, {delivery.already_there:,} already there, {delivery.failed:,} failed"
+        )
+        click.echo(f"Delivered: {sums}; to {one_line(delivery.into)}")
         print_undelivered(delivery)
     if report.undelivered:
         click.secho(f"Not delivered: {one_line(report.undelivered)}", fg="red")

@@ -88,7 +88,7 @@ def plan(run: Context, choice: Choice) -> None:
     has_id = run.journal.has_id if apart is None else apart.has_id
     run.report.unknown_ids = sorted(id for id in choice.ids or () if not has_id(id))
     if run.turns is not None:
-        run.turns.arrange(run.options.naming, choice.in_words(run.options.page.tr))
+        run.turns.arrange(run.options.naming, choice.in_words(run.options.page.tr), choice.sort)
 
 
 def _work(run: Context, choice: Choice, engines: list[str]) -> None:

@@ -6,12 +6,14 @@ import json
 from collections.abc import Hashable, Iterable, Iterator
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from typing import Any
 
 from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import FileRecord, MessageRecord, PlannedMessage, unpacked
 from wexagraph.languages import Language
 from wexagraph.messages.conversations import Conversations, Thread
 from wexagraph.naming.paths import clean, component
+from wexagraph.selection.ordering import Facts, in_order
 from wexagraph.text import one_line, shortened
 
 _SCHEMA = (
@@ -22,7 +24,7 @@ _SCHEMA = (
 )
 ALL = "wx-all-messages"
 """Stands for the title of all messages, which is known when all were met."""
-_ORDER = "date, folder, place, message"
+_ORDER, _UNDATED = "t.date, t.folder, t.place, t.message", "9999"
 
 
 @dataclass
@@ -67,7 +69,7 @@ class Turns:
             "INSERT OR REPLACE INTO thread VALUES (?,?,?,?,?,?,?,0)",
             (
                 # what has no date comes last
-                (number, folder, wish.date or "9999", wish.place, _packed(wish.thread), *wish.bound)
+                (number, folder, wish.date or _UNDATED, wish.place, _packed(wish.thread), *wish.bound)
                 for number, wish in zip(numbers, wishes, strict=True)
             ),
         )
@@ -77,15 +79,15 @@ class Turns:
                 ((number, _packed(wish.thread)) for number, wish in zip(numbers, wishes, strict=True)),
             )
 
-    def arrange(self, naming: str, chosen: str = "") -> None:
-        """All messages were met: put them together. `chosen` says which they are, where they have no title."""
+    def arrange(self, naming: str, chosen: str = "", order: tuple[str, ...] = ()) -> None:
+        """All messages were met: put them together, in an order where one was asked for. `chosen` says which they are,
+        where they have no title."""
         self._meet_earlier(naming)
         self._name_all(chosen)
         groups: dict[Hashable, list[tuple[int, int]]] = {}
         met: set[Hashable] = set()  # groups that hold something that this run has chosen
         roots = self._roots(naming)
-        rows = self._journal.ask(f"SELECT message, folder, kept FROM thread ORDER BY {_ORDER}")
-        for turn, (number, folder, kept) in enumerate(rows):
+        for turn, (number, folder, kept) in enumerate(self._in_order(order)):
             key: Hashable = {"conversation": roots.root(number), "folder": folder}.get(self._by, "")
             groups.setdefault(key, []).append((turn, number))
             if not kept:
@@ -94,6 +96,20 @@ class Turns:
             (group, *each) for group, key in enumerate(key for key in groups if key in met) for each in groups[key]
         )
         self._journal.ask_many("INSERT INTO turn VALUES (?,?,?)", turns)
+
+    def _in_order(self, order: tuple[str, ...]) -> Iterable[tuple[int, str, int]]:
+        """Number and folder of each message, and whether an earlier run has bound it."""
+        rows = self._journal.ask(
+            "SELECT t.message, t.folder, t.kept, m.facts, m.size, t.date FROM thread t "
+            f"JOIN message m ON m.number=t.message ORDER BY {_ORDER}"
+        )
+
+        def facts(row: tuple[Any, ...]) -> Facts:
+            _, folder, _, packed, size, date = row
+            known = unpacked(packed)
+            return Facts("" if date == _UNDATED else date, known[1], known[-1], size, folder)
+
+        return (row[:3] for row in (in_order(rows, order, facts) if order else rows))
 
     def _meet_earlier(self, naming: str) -> None:
         """What earlier runs have bound under these names, as far as it may belong to this run's groups."""
@@ -136,7 +152,7 @@ class Turns:
     def _roots(self, naming: str) -> Conversations:
         conversations = Conversations()
         if self._by == "conversation":
-            for number, text in self._journal.ask(f"SELECT message, thread FROM thread ORDER BY {_ORDER}"):
+            for number, text in self._journal.ask(f"SELECT message, thread FROM thread t ORDER BY {_ORDER}"):
                 if text:  # of an earlier version's message nobody knows it any more
                     own, refers, subject, answers = json.loads(text)
                     conversations.add(number, Thread(own, tuple(refers), subject, answers))
@@ -186,7 +202,7 @@ class Turns:
 
 def _utc(moment: str) -> str:
     """A moment as the plan orders by it; what has no date comes last."""
-    return datetime.fromisoformat(moment).astimezone(UTC).isoformat() if moment else "9999"
+    return datetime.fromisoformat(moment).astimezone(UTC).isoformat() if moment else _UNDATED
 
 
 def _packed(thread: Thread | None) -> str:

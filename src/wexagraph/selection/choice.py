@@ -13,6 +13,7 @@ from zoneinfo import ZoneInfo
 from wexagraph.errors import CallError, MessageError
 from wexagraph.languages import Language
 from wexagraph.messages.conversations import Conversations, thread
+from wexagraph.notes import Note
 from wexagraph.selection.criteria import (
     FLAGS,
     TESTS,
@@ -24,9 +25,11 @@ from wexagraph.selection.criteria import (
     parse_day,
     parse_size,
 )
+from wexagraph.selection.ordering import checked, facts_of, in_order
 from wexagraph.sources.base import WHOLE, Envelope, Partition, Source, Wanted
 
 _AT_ONCE, _AT_ONCE_BYTES, _MOST_WAITING = 200, 4 * 1024 * 1024, 2000
+_SAMENESS = ("bytes", "text")  # those of selection/doubles.py
 _NEVER = datetime.min.replace(tzinfo=UTC)
 
 
@@ -36,8 +39,11 @@ class Choice:
 
     Criteria of one name mean either; different names mean all. An exception leaves out what it matches. `newest`
     keeps the N youngest of what is left. Days are counted in `zone`, ages from `today` (else from this day).
-    `conversation` is the ID of a message whose whole conversation is chosen, in whatever folders. The folder `apart`,
-    and no other below it, is never looked into. A `thorough` one finds attachments that a server does not tell of.
+    `conversation` is the ID of a message whose whole conversation is chosen, in whatever folders. `sort` says in which
+    order they come (selection/ordering.py); else folder by folder. `once` takes one of each that is there more
+    than once (selection/doubles.py): the IDs `without` which it is left, and where the `doubles` of an ID lie, are
+    found out when it is settled. The folder `apart`, and no other below it, is never looked into. A `thorough` one
+    finds attachments that a server does not tell of.
     """
 
     folders: tuple[str, ...] = ()
@@ -47,9 +53,15 @@ class Choice:
     newest: int | None = None
     zone: tzinfo | None = None
     conversation: str = ""
+    sort: tuple[str, ...] = ()
+    once: str = ""
+    without: frozenset[str] = field(default=frozenset(), compare=False, repr=False)
+    doubles: Mapping[str, str] = field(default_factory=dict, compare=False, repr=False)
     today: date | None = field(default=None, compare=False)
     apart: str = field(default="", compare=False)
     thorough: bool = field(default=False, compare=False)
+    _effective: set[Criterion | None] = field(default_factory=set, compare=False, repr=False)
+    """The exceptions that have left something out, and None where any were put to a message here."""
     _cheap_first: tuple[tuple[Criterion, ...], ...] = field(init=False, repr=False, compare=False, default=())
 
     def __post_init__(self) -> None:
@@ -71,6 +83,8 @@ class Choice:
         values["except"] = [f"{one.name}={one.value}" if one.value else one.name for one in self.exceptions]
         values["newest"] = self.newest
         values["conversation"] = self.conversation or None
+        values["sort"] = list(self.sort)
+        values["once"] = self.once or None
         values["zone"] = str(self.zone) if self.zone is not None else None
         plain = {name: value for name, value in values.items() if value not in (None, [])}
         return plain if self.ids is None else plain | {"id": sorted(self.ids)}  # no ID at all chooses nothing
@@ -102,6 +116,8 @@ class Choice:
             ids=frozenset(ids) if ids is not None else None,
             newest=values.get("newest"),
             conversation=values.get("conversation") or "",
+            sort=checked(values.get("sort") or ()),
+            once=_sameness(values.get("once") or ""),
             zone=ZoneInfo(zone) if zone not in (None, "sender") else None,
         )
 
@@ -137,7 +153,13 @@ class Choice:
     @property
     def narrows(self) -> bool:
         """Whether messages of the chosen folders are left out, `newest` apart."""
-        return bool(self.criteria or self.exceptions) or self.ids is not None
+        return bool(self.criteria or self.exceptions or self.without) or self.ids is not None
+
+    @property
+    def idle(self) -> list[str]:
+        """The exceptions that have left out nothing, where all was read by this process."""
+        idle = [one for one in self.exceptions if one not in self._effective] if None in self._effective else []
+        return [f"{one.name}={one.value}" if one.value else one.name for one in idle]
 
     @property
     def texts(self) -> tuple[str, ...]:
@@ -160,7 +182,12 @@ class Choice:
 
     def matches(self, source: Source, envelope: Envelope) -> bool:
         """Whether a message is chosen, `newest` apart. A message that can't be read is, so that its failure shows."""
-        return (self.ids is None or envelope.id in self.ids) and self.meets(self._subject(source, envelope))
+        return self._may_be(envelope) and self.meets(self._subject(source, envelope))
+
+    def _may_be(self, envelope: Envelope) -> bool:
+        """Whether a message may be chosen, by its ID."""
+        id = envelope.id if self.ids is not None or self.without else ""
+        return (self.ids is None or id in self.ids) and id not in self.without
 
     def _subject(self, source: Source, envelope: Envelope) -> Subject:
         subject = Subject(source, envelope, self.zone, self.today)
@@ -178,19 +205,31 @@ class Choice:
                     continue  # the source has found what holds it
                 if not any(criterion.matches(subject) for criterion in group):
                     return False
-            return not any(criterion.matches(subject) for criterion in self.exceptions)
+            excepted = [criterion for criterion in self.exceptions if criterion.matches(subject)]
+            self._effective.update(excepted, (None,))
+            return not excepted
         except MessageError as error:
             envelope.trouble = str(error)
             return True
 
     def of_share(self, source: Source, folder: str, share: Partition = WHOLE) -> Iterator[Envelope]:
         """The chosen messages of a folder, or of a share of it, `newest` apart."""
+        envelopes = self._of_share(source, folder, share)
+        return map(self._with_doubles, envelopes) if self.doubles else envelopes
+
+    def _with_doubles(self, envelope: Envelope) -> Envelope:
+        """A message with a note of where others lie that are the same."""
+        where = self.doubles.get(envelope.id)
+        return replace(envelope, notes=(*envelope.notes, Note("double", where))) if where else envelope
+
+    def _of_share(self, source: Source, folder: str, share: Partition) -> Iterator[Envelope]:
         if not self.narrows:
             return source.envelopes(folder, share)
         wanted = None
         if source.searches:
-            from wexagraph.selection.program import search_program
+            from wexagraph.selection.program import exact, search_program
 
+            self._effective.update(one for one in self.exceptions if exact(one) is not None)  # the server knows
             wanted = Wanted(search_program(self._cheap_first, self.exceptions, self.today), self.ids, self.texts)
         envelopes = source.envelopes(folder, share, wanted)
         if source.lists_apart:
@@ -202,7 +241,7 @@ class Choice:
         waiting: list[tuple[Envelope, Subject | None]] = []
         size = unread = 0
         for envelope in envelopes:
-            if self.ids is not None and envelope.id not in self.ids:
+            if not self._may_be(envelope):
                 continue
             subject = self._subject(source, envelope)
             try:
@@ -232,8 +271,25 @@ class Choice:
             yield envelope
 
     def settled(self, source: Source) -> Choice:
-        """The choice with its conversation looked up: the IDs of all messages in it. Raises CallError where there is no
-        message of that ID."""
+        """The choice with its conversation looked up, the IDs of all messages in it, and with the doubles that it
+        leaves out. Raises CallError where there is no message of the conversation's ID."""
+        return self._of_conversation(source)._once(source)
+
+    def _once(self, source: Source) -> Choice:
+        if not self.once:
+            return self
+        from wexagraph.selection.doubles import doubles
+
+        every = replace(self, once="", newest=None, sort=())
+        groups = doubles([(source, every.select(source))], self.once)
+        where = {
+            first.envelope.id: "; ".join(f"{one.envelope.folder} {one.envelope.id}" for one in rest)
+            for first, *rest in groups
+        }
+        without = frozenset(one.envelope.id for _, *rest in groups for one in rest)
+        return replace(self, once="", without=without, doubles=where)
+
+    def _of_conversation(self, source: Source) -> Choice:
         if not self.conversation:
             return self
         conversations, ids = Conversations(), dict[str, int]()
@@ -251,7 +307,10 @@ class Choice:
         return replace(self, conversation="", ids=its if self.ids is None else its & self.ids)
 
     def select(self, source: Source) -> Iterator[Envelope]:
-        """The chosen messages, folder by folder, in each folder's own order."""
+        """The chosen messages: folder by folder, in each folder's own order, unless it is to be another."""
+        yield from in_order(self._unsorted(source), self.sort, facts_of) if self.sort else self._unsorted(source)
+
+    def _unsorted(self, source: Source) -> Iterator[Envelope]:
         chosen = (
             envelope
             for folder in self.folders_of(source)
@@ -266,7 +325,7 @@ class Choice:
             yield envelope
 
 
-_OTHERS = ("folder", "except", "id", "newest", "zone", "conversation")
+_OTHERS = ("folder", "except", "id", "newest", "zone", "conversation", "sort", "once")
 """What a choice has besides criteria."""
 
 
@@ -275,6 +334,12 @@ def _criterion(name: str, value: str) -> Criterion:
         return Criterion(name, value)
     except CallError as error:
         raise CallError(f"--{name}: {error}") from error
+
+
+def _sameness(word: str) -> str:
+    if word and word not in _SAMENESS:
+        raise CallError(f"--once {word}: messages are the same by {' or '.join(_SAMENESS)}.")
+    return word
 
 
 def _refuse_impossible(groups: dict[str, list[Criterion]], today: date | None) -> None:

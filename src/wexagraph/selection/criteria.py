@@ -12,6 +12,7 @@ from difflib import get_close_matches
 from functools import lru_cache
 
 from wexagraph.errors import CallError
+from wexagraph.messages.headers import LISTED, Header
 from wexagraph.messages.message import Message
 from wexagraph.messages.visible_text import visible_texts
 from wexagraph.sources.base import Envelope, Leaf, Source, listed
@@ -125,6 +126,17 @@ class Subject:
         self._message, self.waits = Message(data), False
         return self._message
 
+    def header(self) -> Header:
+        """The header with all its fields, of which a list may have some alone. Raises MessageError."""
+        return self.message().header
+
+    def field(self, name: str) -> list[str]:
+        """The texts of all fields of that name (lower case). Raises MessageError where the message has to be read."""
+        header, raw = self.envelope.header, name.encode("utf-8", "surrogateescape")
+        if name not in LISTED and header.raw(raw) is None:
+            header = self.header()
+        return [header.decoded(value) for value in header.all_raw(raw)]
+
     def attachments(self) -> list[Leaf]:
         """What is attached to the message. Raises MessageError."""
         if self._message is not None or (self.thorough and self.source.may_hide(self.envelope)):
@@ -202,6 +214,41 @@ def _text(subject: Subject, value: str) -> bool:
     return holds(value, " ".join([folded("\n".join([*fields, *names])), subject.body()]))
 
 
+def _header_field(subject: Subject, value: str) -> bool:
+    name, _, text = value.partition("=")
+    fields = subject.field(name.strip().lower())
+    return any(text_matches(text.strip(), field) for field in fields) if text.strip() else bool(fields)
+
+
+def _check_field(value: str) -> str:
+    name, equals, _ = value.partition("=")
+    if not (equals and re.fullmatch(r"[!-9;-~]+", name.strip())):
+        raise CallError(f"{value!r} is not a field and its text. Write NAME=TEXT: 'X-Department=Harbour'.")
+    return value
+
+
+def _is_of_kind(subject: Subject, value: str) -> bool:
+    from wexagraph.messages.kinds import KINDS  # few ask for it
+
+    return KINDS[value](subject.header(), subject.message)
+
+
+def _is_letter(subject: Subject, _: str) -> bool:
+    from wexagraph.messages.kinds import is_letter
+
+    return is_letter(subject.header(), subject.message)
+
+
+def _check_kind(value: str) -> str:
+    from wexagraph.messages.kinds import KINDS
+
+    if value not in KINDS:
+        near = get_close_matches(value, KINDS, n=1)
+        hint = f" Did you mean {near[0]}?" if near else ""
+        raise CallError(f"{value!r} is not a kind of message.{hint} Kinds are: {', '.join(KINDS)}.")
+    return value
+
+
 def _attached(subject: Subject, value: str) -> bool:
     return any(text_matches(value, leaf.name, leaf.type) for leaf in subject.attachments())
 
@@ -229,12 +276,13 @@ def _flag(word: str, wanted: bool) -> _Test:
     return _Test(lambda subject, _: (word in subject.envelope.flags) is wanted)
 
 
-FLAGS = ("seen", "unseen")
+FLAGS = ("seen", "unseen", "mail-only")
 """Criteria without a value."""
 TESTS: dict[str, _Test] = {
     "from": _Test(_addresses(b"from")),
     "to": _Test(_addresses(b"to")),
     "cc": _Test(_addresses(b"cc")),
+    "bcc": _Test(_addresses(b"bcc")),
     "with": _Test(lambda s, value: any(_addresses(field)(s, value) for field in (b"from", b"to", b"cc"))),
     "subject": _Test(lambda s, value: text_matches(value, s.envelope.header.subject)),
     "body": _Test(lambda s, value: holds(value, s.body()), reads_body=True),
@@ -252,6 +300,9 @@ TESTS: dict[str, _Test] = {
     ),
     "seen": _flag("seen", True),
     "unseen": _flag("seen", False),
+    "header-field": _Test(_header_field, _check_field, reads_body=True),
+    "kind": _Test(_is_of_kind, _check_kind, reads_body=True),
+    "mail-only": _Test(_is_letter, reads_body=True),
     "attached": _Test(_attached, reads_body=True),
     "folder": _Test(lambda s, value: folder_matches(value, s.envelope.folder)),
 }

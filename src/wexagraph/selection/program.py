@@ -14,8 +14,9 @@ from wexagraph.selection.criteria import Criterion, before, parse_day, parse_siz
 
 _FLAGS = frozenset({"seen", "answered", "flagged", "deleted", "draft"})
 # texts are not among them: a server's search does not see through what parts a word in HTML, nor accents
-_TEXTS = {"from": "FROM", "to": "TO", "cc": "CC", "subject": "SUBJECT"}
+_TEXTS = {"from": "FROM", "to": "TO", "cc": "CC", "bcc": "BCC", "subject": "SUBJECT"}
 Keys = list[str | bytes]
+_MOST_EITHER = 50
 
 
 def search_program(
@@ -32,7 +33,7 @@ def search_program(
         elif keys:
             program += keys
     for exception in exceptions:
-        key = _exact(exception)
+        key = exact(exception)
         if key:
             program += ["NOT", *key]
     return tuple(program + last)
@@ -41,6 +42,8 @@ def search_program(
 def _either(alternatives: list[Keys | None]) -> Keys:
     """Alternatives as one key: OR takes two. Empty where one of them can't be asked for."""
     keys: Keys = []
+    if len(alternatives) > _MOST_EITHER:
+        return []  # a server takes no line of that length
     for key in alternatives:
         if not key or (keys and isinstance(key[-1], bytes)) or (keys and isinstance(keys[-1], bytes)):
             return []
@@ -65,16 +68,23 @@ def _key(criterion: Criterion, today: date | None = None) -> Keys | None:
         if piece.isascii():
             return [_TEXTS[name], _quoted(piece)] if piece.isprintable() else None
         return [_TEXTS[name], piece.encode("utf-8")]
+    if name == "header-field":
+        field, _, text = (part.strip() for part in value.partition("="))
+        piece = max(re.split(r"\[?[*?]\]?", text), key=len).strip()
+        plain = re.fullmatch(r"[\w-]+", field) and piece.isascii() and piece.isprintable()
+        return ["HEADER", field.upper(), _quoted(piece)] if plain else None
+    if value == "newsletter" and name == "kind":
+        return _either([["HEADER", field, '""'] for field in ("LIST-ID", "LIST-UNSUBSCRIBE", "PRECEDENCE")])
     if name == "with":
         return _either([_key(Criterion(field, value)) for field in ("from", "to", "cc")]) or None
     if name in ("since", "before"):
         return _days(name, parse_day(value, today), today)
     if name in ("older-than", "newer-than"):
         return _days("before" if name == "older-than" else "since", before(today, value), today)
-    return _exact(criterion)
+    return exact(criterion)
 
 
-def _exact(criterion: Criterion) -> Keys | None:
+def exact(criterion: Criterion) -> Keys | None:
     """Keys that mean to every server what they mean to us, so that they can be negated."""
     name, value = criterion.name, criterion.value
     if name in ("larger", "smaller"):

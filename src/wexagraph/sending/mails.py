@@ -18,6 +18,7 @@ from pathlib import Path
 
 from wexagraph.errors import CallError
 from wexagraph.messages.headers import Address, parse_addresses
+from wexagraph.selection.value_lists import values_of
 from wexagraph.sources.accounts import steers_no_line
 from wexagraph.text import one_line
 
@@ -58,19 +59,12 @@ class Letter:
 
 
 def addresses(given: Iterable[str], option: str) -> tuple[Address, ...]:
-    """The addresses that an option names: addresses with names or without, or `@FILE`, a text file with one a line.
-    Raises CallError."""
+    """The addresses that an option names: addresses with names or without, or `@FILE`, a list of them. Raises
+    CallError."""
     found: list[Address] = []
     for text in given:
-        lines = [text]
-        if text.startswith("@"):
-            try:
-                lines = Path(text[1:]).expanduser().read_text("utf-8-sig").splitlines()
-            except (OSError, UnicodeDecodeError) as error:
-                reason = getattr(error, "strerror", None) or "it is not UTF-8"
-                raise CallError(f"{option} {text}: the file can't be read: {reason}.") from error
-        for line in lines:
-            if line.strip() and not line.lstrip().startswith("#"):
+        for line in values_of(text, option) if text.startswith("@") else [text]:
+            if line.strip():
                 if not steers_no_line(line):
                     raise CallError(f"{option}: {one_line(line)!r} is no address. It holds a control character.")
                 for one in parse_addresses(line.encode("utf-8", "surrogateescape")) or [Address(line, "")]:

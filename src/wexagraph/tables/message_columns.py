@@ -89,6 +89,11 @@ class Listed:
         self.message  # noqa: B018  reads it
         return hashlib.sha256(self.data).hexdigest() if isinstance(self.data, bytes) else ""
 
+    @property
+    def doubles(self) -> str:
+        """Where others lie that are the same, where one of each was chosen."""
+        return "; ".join(one_line(note.detail) for note in self.envelope.notes if note.code == "double")
+
     def words(self, keywords: bool) -> str:
         """Its flags, or the keywords among them (which a server's own flags are not: RFC 9051 section 2.3.2)."""
         flags = self.envelope.flags
@@ -120,6 +125,9 @@ COLUMNS: list[Column[Any]] = [
     Column("first_line", lambda listed: one_line(_first_line(listed)), width=48, reads=True),
     Column("message_id", lambda listed: one_line(listed.envelope.header.text(b"message-id")), width=30),
     Column("sha256", lambda listed: listed.digest(), width=20, reads=True),
+    Column(
+        "doubles", lambda listed: "; ".join(n.detail for n in listed.envelope.notes if n.code == "double"), width=30
+    ),
     Column("flags", lambda listed: listed.words(False), width=16, lasts=False),
     Column("keywords", lambda listed: listed.words(True), width=16, lasts=False),
     Column("conversation", lambda listed: listed.conversation, width=12, lasts=False),

@@ -20,7 +20,7 @@ _SHARE = 16 * 1024 * 1024
 
 def is_worth_shares(source: Source, choice: Choice) -> bool:
     """Whether processes of their own would read the chosen messages sooner."""
-    if (os.cpu_count() or 1) == 1 or not source.reopens or choice.newest is not None:
+    if (os.cpu_count() or 1) == 1 or not source.reopens or choice.newest is not None or choice.sort:
         return False
     return sum(map(source.size, choice.folders_of(source))) >= _LARGE
 

@@ -18,6 +18,7 @@ from wexagraph.errors import CallError, WexagraphError
 from wexagraph.records.calls import Call
 from wexagraph.reports import Report
 from wexagraph.selection.choice import Choice
+from wexagraph.selection.value_lists import absolute, expanded
 from wexagraph.sources.base import Source
 from wexagraph.sources.imap.changes import Afterwards
 
@@ -34,6 +35,8 @@ def run(call: Call, work: Work) -> Report:
     wish = Afterwards.parse(call.afterwards) if call.afterwards else None
     source, choice = work.fresh or (work.mailbox, chosen(call, work.mailbox))
     report = command.run(Job(call, options, source, choice, wish, work))
+    if work.fresh is None:
+        report.idle = choice.idle
     if wish is not None:
         report.afterwards = f"would then be {wish.done}" if work.dry else wish.done
     return report
@@ -83,7 +86,7 @@ def command_of(call: Call) -> Command:
 
 def choice_of(call: Call) -> Choice:
     """The choice of a call; its days are counted in the zone of its options. Raises CallError."""
-    return Choice.from_dict(call.choice | {"zone": zone_name(call.options.get("zone"))})
+    return Choice.from_dict(expanded(call.choice) | {"zone": zone_name(call.options.get("zone"))})
 
 
 def check(call: Call) -> None:
@@ -120,7 +123,14 @@ def settled(call: Call) -> Call:
         elif name in _SECRETS and value.startswith("file:"):
             options[name] = f"{kind}file:{_absolute(path)}"
     deliver = _absolute(call.deliver) if call.deliver else ""
-    return replace(call, source=_absolute(call.source), into=_absolute(call.into), options=options, deliver=deliver)
+    return replace(
+        call,
+        choice=absolute(call.choice),
+        source=_absolute(call.source),
+        into=_absolute(call.into),
+        options=options,
+        deliver=deliver,
+    )
 
 
 def _absolute(path: str) -> str:

@@ -21,6 +21,7 @@ from wexagraph.records.order_log import RUNNING, STOPPED, UNDONE, OrderLog, Run
 from wexagraph.records.undelivered import Fresh, Listed, find_fresh, is_steady, marks_of
 from wexagraph.reports import Report
 from wexagraph.selection.choice import Choice
+from wexagraph.selection.value_lists import expanded
 from wexagraph.sources.base import Source, Stored
 
 PATIENCE = 60.0
@@ -314,7 +315,7 @@ class Orders:
     ) -> Report:
         """Do what an order says with what it has not delivered yet."""
         call, name, log = order.call, order.name, self.log
-        command, said = command_of(call), json.dumps(call.choice, sort_keys=True)
+        command, said = command_of(call), json.dumps(expanded(call.choice), sort_keys=True)
         mailbox = opened.source(call.source)
         choice = chosen(call, mailbox)
         steady = is_steady(choice)
