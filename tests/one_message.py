@@ -25,7 +25,7 @@ MOST_SECONDS = 60
 def take(path: str) -> None:
     """Make everything of one message; print seconds, megabytes and notes."""
     data = Path(path).read_bytes()
-    started = time.monotonic()
+    started = time.process_time()  # other tests run beside it
     envelope = Envelope("f", "1", len(data), Header(data[: header_end(data)]))
     list(wishes([envelope], ExportOptions()))
     pack(data)
@@ -34,7 +34,7 @@ def take(path: str) -> None:
         notes = sorted({note.code for note in made.notes})
     except Exception as error:  # told, so that the test can judge it
         notes = [f"{type(error).__name__}: {error}"[:300]]
-    spent = time.monotonic() - started
+    spent = time.process_time() - started
     held = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     print(json.dumps({"seconds": round(spent, 2), "megabytes": round(held), "notes": notes}), flush=True)
 

@@ -75,6 +75,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "backup": ("wexagraph backup @office --into stick", "wexagraph backup mailbox --into stick --lock"),
     "runs": ("wexagraph runs stick", "wexagraph runs stick --json"),
     "restore": ("wexagraph restore stick --into back.mbox", "wexagraph restore stick --folder Berths --into @office"),
+    "compare": (
+        "wexagraph compare @office stick --deep",
+        "wexagraph compare @office export --since 2026-01 --into certificate.pdf",
+    ),
     "copy": ("wexagraph copy stick --into disk", "wexagraph copy stick --into disk --json"),
     "join": ("wexagraph join stick", "wexagraph join stick --volume-size 2GB"),
     "verify": ("wexagraph verify export", "wexagraph verify stick --deep"),

@@ -45,6 +45,7 @@ COMMANDS = {  # name: module, and the line that --help shows without loading the
     "backup": ("backup", "Start or top up an offline backup of a source."),
     "runs": ("runs", "The runs of a backup: when, how many new and gone, bytes, errors."),
     "restore": ("restore", "Give messages of a backup back: mbox, Maildir, EML, ZIP, an account."),
+    "compare": ("compare", "Does a folder, a backup or another mailbox hold all of a source?"),
     "copy": ("copy", "Bring a copy of a backup on another disk up to date."),
     "join": ("join", "Join the small volumes of a backup into few."),
     "config": ("settings", "What holds for a command's options, and where each value comes from."),
