@@ -122,8 +122,8 @@ class Chosen(ProgramTest):
     def test_nothing_chosen_is_explained(self) -> None:
         self.write("in.mbox", mbox(letter("A", date=day(1)), letter("B", date=day(2))))
         for choice, said in (
-            (("--from", "ines", "--since", "2026-04"), "2 messages are --from ines, none is --since 2026-04."),
-            (("--subject", "Z*"), "Of 2 messages, none is --subject Z*. 'Z*' has to fit the whole field"),
+            (("--from", "ines", "--since", "2026-04"), "2 messages with --from ines, and none with --since 2026-04."),
+            (("--subject", "Z*"), "2 messages, and none with --subject Z*. 'Z*' has to fit the whole field"),
             (("--except", "from=ines"), "2 messages fit, and the exceptions leave out all of them."),
         ):
             with self.subTest(choice):

@@ -15,6 +15,7 @@ from unittest import mock
 
 from tests.helpers import ProgramTest, letter, letter_with, mbox
 from wexagraph.cli.main import COMMANDS as PROGRAMS
+from wexagraph.cli.main import MAKE
 from wexagraph.exports import register
 from wexagraph.tables import message_columns
 from wexagraph.tables.columns import Column
@@ -134,7 +135,7 @@ class Walk(ProgramTest):
 
         with (
             mock.patch.dict(sys.modules, {"wexagraph.cli.hello": hello_command}),
-            mock.patch.dict(PROGRAMS, {"hello": ("hello", "Say hello.")}),
+            mock.patch.dict(PROGRAMS, {"hello": ("hello", MAKE, "Say hello.")}),
         ):
             self.assertIn("Say hello.", self.call_program("--help").stdout)
             self.assertIn("1 message chosen: 1 written", self.call_program("hello").stdout)

@@ -212,7 +212,7 @@ class Program(RunTest):
         for options, words in (
             (("--ocr", "eng"), "it needs --attachments pages"),
             (("--ocr", "xyz", "--attachments", "pages"), "tesseract-ocr-xyz"),
-            (("--ocr", "english", "--attachments", "pages"), "no language"),
+            (("--ocr", "klingon", "--attachments", "pages"), "no language"),
         ):
             done = self.run_program("export", "in", "--into", "out", *options, code=2)
             self.assertIn(words, " ".join(done.stderr.split()))

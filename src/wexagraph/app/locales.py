@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+from contextlib import suppress
 from difflib import get_close_matches
 from typing import Any
 from zoneinfo import ZoneInfo, available_timezones
@@ -74,13 +75,28 @@ def zone_name(given: str | None) -> str:
     return given
 
 
+def _scan_language(word: str) -> str:
+    """The three letters of a language that is named by two, or in words: de, german, deutsch."""
+    from babel import Locale, UnknownLocaleError
+
+    if len(word) == 3 or "_" in word:
+        return word
+    for short, code in SCAN_LANGUAGES.items():
+        with suppress(UnknownLocaleError):
+            names = {Locale(short).get_display_name(other) or "" for other in (short, "en")}
+            if word == short or word in {name.lower() for name in names}:
+                return code
+    return word
+
+
 def scan_languages(value: Any, language: str) -> tuple[str, ...]:
     """The languages in which words of scans are recognised, codes of ISO 639-2 with commas or `office`: that of labels.
     None for none. Raises CallError where one, or what recognises, is not installed."""
     if value in (None, False, ""):
         return ()
     text = SCAN_LANGUAGES[language] if value in (True, OFFICE) else str(value)
-    languages = tuple(dict.fromkeys(word.strip() for word in text.lower().split(",") if word.strip()))
+    words = (word.strip() for word in text.lower().split(",") if word.strip())
+    languages = tuple(dict.fromkeys(_scan_language(word) for word in words))
     for one in languages:
         if not re.fullmatch(r"[a-z]{3}(_[a-z]{2,8})?", one):
             raise CallError(f"--ocr: {one!r} is no language. It takes codes of three letters: eng, deu, por.")

@@ -65,7 +65,8 @@ def _print_documents(report: AttachmentReport, dry: bool) -> None:
     for state, count in states.most_common():
         click.echo(f"  {count:>6,}  {state}")
     for each in [each for each in report.documents or () if not each.pdf][:SHOWN]:
-        click.echo(f"No PDF: {one_line(each.name)} ({each.id}): {one_line(each.state)}")
+        reason = one_line(each.state).removeprefix("not made: ")
+        click.echo(f"No PDF: {one_line(each.name)} ({each.id}): {reason}")
 
 
 def _print(report: AttachmentReport) -> None:

@@ -91,7 +91,7 @@ def _print(report: BackupReport) -> None:
         click.echo(f"Scans: {counted(report.scans, 'attachment')} read, {report.scan_words or 0:,} words recognised.")
     new = f", {counted(report.volumes, 'new volume')}" if report.volumes else ""
     click.echo(
-        f"Backup: {one_line(report.into)}, run {report.run}: {report.messages:,} messages in all{new}; "
+        f"Backup: {one_line(report.into)}, run {report.run}: {counted(report.messages, 'message')} in all{new}; "
         f"{size(report.bytes)} written in {seconds(report.seconds)}."
     )
 

@@ -195,7 +195,7 @@ def show_case(context: click.Context, reference: str, records: str | None, as_cs
     click.secho(f"{one_line(case.reference)}  {one_line(case.title)}", bold=True)
     click.echo(f"State:   {each.state}, opened {case.opened}" + (f", closed {case.closed}" if case.closed else ""))
     if case.keep:
-        until = f", may go on {each.due}" if each.due else " after it is closed"
+        until = f", due for disposal on {each.due}" if each.due else " after it is closed"
         click.echo(f"Kept:    {case.keep}{until}")
     for hold in case.holds:
         click.echo(f"On hold: since {hold.since}, by {one_line(hold.by) or 'somebody'}: {one_line(hold.why)}")
@@ -254,7 +254,7 @@ _changing(
     _close,
     lambda office, case: (
         f"is closed since {case.closed}"
-        + (f" and may go on {due}" if (due := office.due_on(case)) else ", kept for ever")
+        + (f" and due for disposal on {due}" if (due := office.due_on(case)) else ", kept for ever")
     ),
 )
 _changing("reopen", "Open a closed case again.", [], Records.reopen, lambda office, case: "is open again")

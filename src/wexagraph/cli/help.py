@@ -107,6 +107,11 @@ def dress(command: click.Command) -> click.Command:
 class _DressedGroup(click.Group):
     """A group of commands as it explains itself."""
 
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        commands = [(name, self.get_command(ctx, name)) for name in self.list_commands(ctx)]
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, one.get_short_help_str(500)) for name, one in commands if one is not None])
+
     def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         _examples(self, formatter)
 

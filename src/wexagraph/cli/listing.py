@@ -20,6 +20,7 @@ from wexagraph.cli.parameters import CSV, JSON, ONCE, SOURCE, ZONE, choosing, ma
 from wexagraph.cli.terminal import machine_output
 from wexagraph.errors import CallError
 from wexagraph.messages.dates import in_zone
+from wexagraph.naming.patterns import is_of_sent_mail
 from wexagraph.pages.options import PageOptions
 from wexagraph.selection.choice import Choice
 from wexagraph.selection.explaining import why_none
@@ -32,11 +33,6 @@ from wexagraph.work.shares import in_shares, is_worth_shares
 
 _SNIPPETS = 50  # so many of the best are read again for the place where the words stand
 _WIDTHS = {"id": 10, "date": 16, "time": 5, "size": 10, "flags": 16, "arrived": 16, "folder": 16}  # others: 24 cells
-_SENT = re.compile(
-    "sent|sent (items|mail|messages)|gesendet(e elemente|e objekte)?|(itens |elementos )?enviad[oa]s|"
-    "(éléments |messages )?envoyés|(posta )?inviata|verzonden( items)?|wysłane",
-    re.IGNORECASE,
-)
 
 
 @click.command("list")
@@ -273,7 +269,7 @@ def _line(mailbox: Source, envelope: Envelope, timezone: tzinfo | None, after: s
 
 def _correspondent(envelope: Envelope) -> str:
     """Who wrote; of sent mail, to whom."""
-    if _SENT.fullmatch(re.split(r"[/.]", envelope.folder)[-1]):
+    if is_of_sent_mail(envelope.folder):
         receivers = envelope.header.addresses(b"to")
         if receivers:
             return one_line("To " + ", ".join(person.name or person.address for person in receivers))

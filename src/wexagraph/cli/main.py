@@ -19,39 +19,44 @@ from wexagraph.cli.help import FIRST_STEPS, dress
 from wexagraph.errors import CallError, SourceError, TargetError, WexagraphError
 from wexagraph.temporary import clear_abandoned
 
-COMMANDS = {  # name: module, and the line that --help shows without loading the module
-    "demo": ("demo", "Make the Saltmere demo mailbox and run the full example on it."),
-    "folders": ("folders", "The folders of a source: messages, bytes, oldest, newest."),
-    "list": ("listing", "The messages of a source, a line each."),
-    "register": ("register", "A table that the office works in: XLSX or CSV."),
-    "addresses": ("addresses", "Who wrote and was written to: a row an address."),
-    "survey": ("survey", "A mailbox at a glance: when, from whom, of what kinds; where there is no mail."),
-    "doubles": ("doubles", "Messages that are there more than once, in folders and mailboxes."),
-    "pick": ("pick", "Choose messages with the eyes, from a list in the terminal."),
-    "sets": ("sets", "Sets of messages that were kept in a list."),
-    "show": ("show", "One message: its headers, its text, its parts."),
-    "export": ("export", "Make files from messages: PDF, EML, HTML, text, mbox, ZIP."),
-    "attachments": ("attachments", "Only the attachments, in their native formats."),
-    "send": ("send", "Send messages to others by mail, or lay them among the drafts."),
-    "deliver": ("deliver", "Put what was made where others see it: a share, a disk, a server."),
-    "place": ("place", "Places that are delivered to: add, check, list, forget."),
-    "case": ("case", "Cases of the file plan: open, list, close, hold, and how long they are kept."),
-    "file": ("file", "File messages into a case, or where the file plan says."),
-    "find": ("find", "Find messages in cases, exports and backups by their words."),
-    "index": ("index", "A page to browse for any browser: of an export, a case, a backup, a mailbox."),
-    "open": ("opening", "Open a folder's page, a file or a message in the system's own viewer."),
-    "account": ("account", "Accounts on a server: add, check, list, forget."),
-    "order": ("order", "Standing orders: a command kept under a name, done by the clock or on arrival."),
-    "backup": ("backup", "Start or top up an offline backup of a source."),
-    "runs": ("runs", "The runs of a backup: when, how many new and gone, bytes, errors."),
-    "restore": ("restore", "Give messages of a backup back: mbox, Maildir, EML, ZIP, an account."),
-    "compare": ("compare", "Does a folder, a backup or another mailbox hold all of a source?"),
-    "copy": ("copy", "Bring a copy of a backup on another disk up to date."),
-    "join": ("join", "Join the small volumes of a backup into few."),
-    "config": ("settings", "What holds for a command's options, and where each value comes from."),
-    "verify": ("verify", "Prove a backup or an export folder whole, or say what is not."),
-    "completion": ("completion", "What a shell has to source to complete commands and names."),
-    "help": ("help", "Explain a command."),
+BEGIN, LOOK, CHOOSE, MAKE, HAND_ON, FILE, KEEP, REPEAT, SETTINGS = GROUPS = (
+    *("Begin", "Look", "Choose", "Make", "Hand on"),
+    *("File", "Keep and prove", "Repeat", "Settings"),
+)
+"""What commands are for, in the order of the work."""
+COMMANDS = {  # name: module, group, and the line that --help shows without loading the module
+    "demo": ("demo", BEGIN, "Make the Saltmere demo mailbox and run the full example on it."),
+    "help": ("help", BEGIN, "Explain a command."),
+    "folders": ("folders", LOOK, "The folders of a source: messages, bytes, oldest, newest."),
+    "list": ("listing", LOOK, "The messages of a source, a line each."),
+    "show": ("show", LOOK, "One message: its headers, its text, its parts."),
+    "survey": ("survey", LOOK, "A mailbox at a glance: when, from whom, of what kinds; where there is no mail."),
+    "addresses": ("addresses", LOOK, "Who wrote and was written to: a row an address."),
+    "doubles": ("doubles", LOOK, "Messages that are there more than once, in folders and mailboxes."),
+    "find": ("find", LOOK, "Find messages in cases, exports and backups by their words."),
+    "pick": ("pick", CHOOSE, "Choose messages with the eyes, from a list in the terminal."),
+    "sets": ("sets", CHOOSE, "Sets of messages that were kept in a list."),
+    "export": ("export", MAKE, "Make files from messages: PDF, EML, HTML, text, mbox, ZIP."),
+    "attachments": ("attachments", MAKE, "Only the attachments, in their native formats."),
+    "register": ("register", MAKE, "A table that the office works in: XLSX or CSV."),
+    "index": ("index", MAKE, "A page to browse for any browser: of an export, a case, a backup, a mailbox."),
+    "open": ("opening", MAKE, "Open a folder's page, a file or a message in the system's own viewer."),
+    "send": ("send", HAND_ON, "Send messages to others by mail, or lay them among the drafts."),
+    "deliver": ("deliver", HAND_ON, "Put what was made where others see it: a share, a disk, a server."),
+    "place": ("place", HAND_ON, "Places that are delivered to: add, check, list, forget."),
+    "case": ("case", FILE, "Cases of the file plan: open, list, close, hold, and how long they are kept."),
+    "file": ("file", FILE, "File messages into a case, or where the file plan says."),
+    "backup": ("backup", KEEP, "Start or top up an offline backup of a source."),
+    "runs": ("runs", KEEP, "The runs of a backup: when, how many new and gone, bytes, errors."),
+    "restore": ("restore", KEEP, "Give messages of a backup back: mbox, Maildir, EML, ZIP, an account."),
+    "verify": ("verify", KEEP, "Prove a backup or an export folder whole, or say what is not."),
+    "compare": ("compare", KEEP, "Does a folder, a backup or another mailbox hold all of a source?"),
+    "copy": ("copy", KEEP, "Bring a copy of a backup on another disk up to date."),
+    "join": ("join", KEEP, "Join the small volumes of a backup into few."),
+    "order": ("order", REPEAT, "Standing orders: a command kept under a name, done by the clock or on arrival."),
+    "account": ("account", SETTINGS, "Accounts on a server: add, check, list, forget."),
+    "config": ("settings", SETTINGS, "What holds for a command's options, and where each value comes from."),
+    "completion": ("completion", SETTINGS, "What a shell has to source to complete commands and names."),
 }
 
 
@@ -89,8 +94,9 @@ class Commands(click.Group):
             raise Stopped(f"interrupted. {GOES_ON if ctx.invoked_subcommand in GOING_ON else ANEW}") from None
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        with formatter.section("Commands"):
-            formatter.write_dl([(name, line) for name, (_, line) in COMMANDS.items()])
+        for group in GROUPS:
+            with formatter.section(group):
+                formatter.write_dl([(name, line) for name, (_, its, line) in COMMANDS.items() if its == group])
 
 
 def _show_version(context: click.Context, _: click.Parameter, wanted: bool) -> None:
@@ -220,6 +226,9 @@ def _in_words(error: click.UsageError) -> str:
                 )
                 most = f" to {kind.max:g}" if kind.max is not None else " on"
                 return f"{span[1]} takes {unit} from {kind.min or 0:g}{most}; {span[2]!r} is none."
+    low = re.match(r"Invalid value for '(--[\w-]+)': (\S+) is not in the range x>=(\d+)", message)
+    if low:
+        return f"{low[1]} takes a number from {low[3]} on; {low[2]} is none."
     return re.sub(r"^Invalid value for '(--[\w-]+)': (?=\1 )", "", message)  # the reason names the option itself
 
 

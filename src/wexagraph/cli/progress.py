@@ -20,6 +20,8 @@ if TYPE_CHECKING:
 
 _FIRST = 1.0
 _EVERY = 5.0
+_SURE = 3.0
+"""Seconds of work before anybody can say how long the rest takes: the first pages start their workers."""
 
 
 class Display:
@@ -85,13 +87,13 @@ class Display:
 
     def _line(self, progress: Progress, now: float) -> str:
         if progress.in_hand:
-            return f"{self._what}: {progress.done:,} messages, at {one_line(', '.join(progress.in_hand))}"
+            return f"{self._what}: {progress.done:,} {self._noun}, at {one_line(', '.join(progress.in_hand))}"
         if progress.total is None or self._work_start is None:
-            return f"looking: {progress.done:,} messages so far"
+            return f"looking: {progress.done:,} {self._noun} so far"
         failed = f", {progress.failed:,} failed" if progress.failed else ""
         line = f"{self._what}: {progress.done:,} of {progress.total:,} {self._noun}{failed}"
         worked = now - self._work_start
-        if worked < _FIRST or not progress.done or progress.done == progress.total:
+        if worked < _SURE or not progress.done or progress.done == progress.total:
             return line
         rate = progress.done / worked
         return f"{line}, {rate:,.0f} a second, {_duration((progress.total - progress.done) / rate)} left"

@@ -9,6 +9,7 @@ import click
 
 from wexagraph.app.locales import zone_name
 from wexagraph.cli.parameters import FOLDER, JSON, ZONE
+from wexagraph.cli.reports import counted
 from wexagraph.cli.session import ask_passphrase
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.text import one_line, size, to_json
@@ -48,6 +49,7 @@ def command(folder: str, zone: str | None, as_json: bool) -> int:
     make_console().print(table)
     gone = f"; {vanished:,} of them lie nowhere in the source any more" if vanished else ""
     click.secho(
-        f"{len(runs)} run{'s' * (len(runs) != 1)}. {messages:,} messages, {size(total)} unpacked{gone}.", dim=True
+        f"{counted(len(runs), 'run')}. {counted(messages, 'message')}, {size(total)} unpacked{gone}.",
+        dim=True,
     )
     return 0

@@ -137,10 +137,10 @@ def _print_backup(verification: Verification) -> None:
         click.secho(f"Mended: {one_line(path)}", fg="green")
     for path in verification.unrepaired:
         click.secho(f"Not mended: {one_line(path)}. Another copy of the backup may have it.", fg="red")
-    messages = f", {verification.messages:,} messages unpacked and digested" if verification.deep else ""
+    messages = f", {counted(verification.messages, 'message')} unpacked and digested" if verification.deep else ""
     click.echo(
-        f"{one_line(verification.folder)}: {verification.files:,} files, {size(verification.bytes)}{messages}; "
-        f"{_told(verification)}."
+        f"{one_line(verification.folder)}: {counted(verification.files, 'file')}, {size(verification.bytes)}{messages}"
+        f"; {_told(verification)}."
     )
     if verification.findings and not verification.repaired:
         folder = one_line(shlex.quote(verification.folder))

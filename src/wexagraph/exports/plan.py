@@ -42,12 +42,13 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
         fields = Fields(
             header, envelope.folder, id, zone, moment, number=count, case=options.page.case, tr=options.page.tr
         )
+        tags = _tags(options, fields) if options.tags else ""
+        fields.tags = tags
         stem = options.pattern.stem(options.page.called(fields))
         folder = folder_path(envelope.folder, options.flat)
         stem = f"{folder}/{stem}" if folder else stem
         if options.beside and stem.lower().endswith(endings):
             stem += "_"  # what lies beside it must not bear the name of another message's file
-        tags = _tags(options, fields) if options.tags else ""
         bound = _bound(options, fields, folder) if options.bind else ("", "")
         shown = in_zone(moment, zone) if moment and zone else moment
         facts = [shown.isoformat() if shown else "", *written_by(header)]

@@ -334,7 +334,8 @@ def about(root: OutputFolder, name: str) -> str | None:
             others -= len(parts[-1][1].entries) + 1
     except (TargetError, OSError):
         return None
-    return (
-        f"{rows:,} rows; {whole:,} cells are as they were written, {by_hand:,} were changed by hand; what is in "
-        f"{max(others, 0):,} other columns is not proved"
-    )
+    said = f"{rows:,} row{'s' * (rows != 1)}; {whole:,} cells are as they were written, {by_hand:,} changed by hand"
+    if others <= 0:
+        return said
+    columns = f"{others:,} column{'s' * (others != 1)}"
+    return f"{said}; what people have put into {columns} of their own is not proved"

@@ -22,19 +22,34 @@ FIELDS = (
     "sender",
     "sender_address",
     "recipient",
+    "recipient_address",
+    "to_or_from",
     "subject",
     "folder",
     "id",
     "filename",
+    "type",
+    "ending",
+    "tags",
     "number",
     "case",
     "case_title",
+)
+_SENT = re.compile(
+    "sent|sent (items|mail|messages)|gesendet(e elemente|e objekte)?|(itens |elementos )?enviad[oa]s|"
+    "(éléments |messages )?envoyés|(posta )?inviata|verzonden( items)?|wysłane",
+    re.IGNORECASE,
 )
 _LETTERS = re.compile(r"[Yy]{2,4}|[Mm]{2}|[Dd]{2}|[Hh]{2}")
 _CODES = {"Y": "%Y", "M": "%m", "D": "%d", "H": "%H"}
 _ROOM = 20
 """Bytes kept free behind a name: the longest suffix and a number in brackets."""
 _MOST_LEVELS = 20
+
+
+def is_of_sent_mail(folder: str) -> bool:
+    """Whether a folder is one of sent mail, by its name in the languages of the program."""
+    return _SENT.fullmatch(re.split(r"[/.]", folder)[-1]) is not None
 
 
 class _Undated(str):
@@ -157,8 +172,8 @@ class Fields:
     """What a pattern is filled from. `moment` is the message's date; a `zone` of None keeps its own offset.
 
     `subject` stands in for the message's own, where several messages have one in common. `case` is the reference and
-    the title of what it is filed under. `tr` gives the words for what
-    is missing, and dates in words.
+    the title of what it is filed under, `tags` are those of the message, `type` the media type of an attachment and
+    `ending` that of its name. `tr` gives the words for what is missing, and dates in words.
     """
 
     header: Header
@@ -167,6 +182,9 @@ class Fields:
     zone: tzinfo | None
     moment: datetime | None = None
     filename: str = ""
+    type: str = ""
+    ending: str = ""
+    tags: str = ""
     number: int = 0
     subject: str | None = None
     case: tuple[str, str] = ("", "")
@@ -183,10 +201,13 @@ class Fields:
             return _value(header.sender.name or header.sender.address, self.tr("no sender"), 100)
         if name == "sender_address":
             return _value(header.sender.address, self.tr("no sender"), 100)
-        if name == "recipient":
-            recipients = header.addresses(b"to")
-            recipient = (recipients[0].name or recipients[0].address) if recipients else ""
-            return _value(recipient, self.tr("no recipient"), 100)
+        if name == "to_or_from":
+            return self.value("recipient" if is_of_sent_mail(self.folder) else "sender")
+        if name in ("recipient", "recipient_address"):
+            return _value(self._recipient(name), self.tr("no recipient"), 100)
+        if name in ("type", "ending", "tags"):
+            missing = self.tr("no tags" if name == "tags" else "no name")
+            return _value(self._plain(name).replace("/", "-"), missing, 100)
         if name == "subject":
             return _value(header.subject if self.subject is None else self.subject, self.tr("no subject"), 0)
         if name == "folder":
@@ -196,6 +217,13 @@ class Fields:
         if name in ("case", "case_title"):
             return _value(self.case[name == "case_title"], self.tr("no case"), 0)
         return {"id": self.id, "number": self.number}[name]
+
+    def _recipient(self, name: str) -> str:
+        first = next(iter(self.header.addresses(b"to")), None)
+        return "" if first is None else first.address if name == "recipient_address" else first.name or first.address
+
+    def _plain(self, name: str) -> str:
+        return {"type": self.type, "ending": self.ending, "tags": self.tags}[name]
 
     def line_value(self, name: str) -> Any:
         """What a line of text is given for a field: as the message says it, not shortened, nothing replaced."""
@@ -207,8 +235,12 @@ class Fields:
             return header.sender.name or header.sender.address
         if name == "sender_address":
             return header.sender.address
-        if name == "recipient":
-            return next((r.name or r.address for r in header.addresses(b"to")), "")
+        if name == "to_or_from":
+            return self.line_value("recipient" if is_of_sent_mail(self.folder) else "sender")
+        if name in ("recipient", "recipient_address"):
+            return self._recipient(name)
+        if name in ("type", "ending", "tags"):
+            return self._plain(name)
         if name == "subject":
             return header.subject if self.subject is None else self.subject
         return {"folder": self.folder, "filename": self.filename}.get(name) or self.value(name)

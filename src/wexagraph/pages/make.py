@@ -325,7 +325,10 @@ def _fields(message: Message, job: Job) -> Fields:
     header, origin = message.header, job.origin
     moment, options = header.date(origin.arrival)[0], job.options
     zone, number = options.timezone(), origin.number
-    return Fields(header, origin.folder, origin.id, zone, moment, number=number, case=options.case, tr=options.tr)
+    tags = ", ".join(origin.tags)
+    return Fields(
+        *(header, origin.folder, origin.id, zone, moment), tags=tags, number=number, case=options.case, tr=options.tr
+    )
 
 
 def _flat(pieces: Sequence[Piece]) -> Iterator[Piece]:

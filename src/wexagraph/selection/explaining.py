@@ -47,9 +47,9 @@ def _sentence(left: list[int], steps: list[list[tuple[Criterion, ...]]], choice:
         if not left[number]:
             before = " and ".join(words[: number - 1])
             if before:
-                count = f"{left[number - 1]:,} message{'s are' if left[number - 1] != 1 else ' is'}{where} {before}"
+                count = f"{left[number - 1]:,} message{'s' * (left[number - 1] != 1)}{where} with {before}"
             else:
-                count = f"Of {left[0]:,} message{'s' * (left[0] != 1)}{where}"
+                count = f"{left[0]:,} message{'s' * (left[0] != 1)}{where}"
             criteria = [one for group in step for one in group]
             wild = [one.value for one in criteria if has_wildcard(one.value) and not one.reads_body]
             hint = (
@@ -57,7 +57,7 @@ def _sentence(left: list[int], steps: list[list[tuple[Criterion, ...]]], choice:
                 if wild
                 else ""
             )
-            return f"{count}, none is {words[number - 1]}.{hint}"
+            return f"{count}, and none with {words[number - 1]}.{hint}"
     return f"{left[-1]:,} message{'s fit' if left[-1] != 1 else ' fits'}, and the exceptions leave out all of them."
 
 

@@ -106,7 +106,7 @@ def _refuse(records: Records, case: Case) -> None:
     if due is None:
         raise CallError(f"case {case.reference} is kept for ever: the plan names no time (keep).")
     if due > records.today:
-        raise CallError(f"case {case.reference} is kept until {due}: it may go that day.")
+        raise CallError(f"case {case.reference} is kept until {due}: it is due for disposal that day.")
     if problem := records.broken(case):
         raise CallError(f"the log of case {case.reference} is not whole: {problem}. Find out why before it goes.")
 
@@ -132,7 +132,7 @@ def certify(records: Records, case: Case) -> Certificate:
     said = "The case named here was proved whole, and then removed from the records with all its files."
     facts = (
         *facts_of(records, case),
-        ("Rule", f"kept {case.keep} after it was closed: it may go from {records.due_on(case)} on"),
+        ("Rule", f"kept {case.keep} after it was closed: due for disposal on {records.due_on(case)}"),
         ("Disposed of on", f"{records.clock():%Y-%m-%d %H:%M %z}"),
         ("By", records.who or "somebody"),
     )

@@ -143,7 +143,11 @@ def _pull(stager: Stager, envelope: Envelope, data: bytes, options: ExtractOptio
             continue
         filename, suffix = with_extension(clean(attachment.name))
         fields = Fields(
-            envelope.header, envelope.folder, envelope.id, options.zone, moment, filename=filename, number=number
+            *(envelope.header, envelope.folder, envelope.id, options.zone, moment),
+            filename=filename,
+            type=attachment.type,
+            ending=suffix.removeprefix(".").lower(),
+            number=number,
         )
         staged = dated(stager.stage("", content, False), moment) if options.native else None
         note = next((note.code for note in attachment.notes()), "")

@@ -175,7 +175,10 @@ def compose(
     heading = composer.heading(message, where.arrival)
     composer.texts += below
     zone, number = options.timezone(), where.number
-    fields = Fields(header, where.folder, where.id, zone, moment, number=number, case=options.case, tr=options.tr)
+    tags = ", ".join(where.tags)
+    fields = Fields(
+        *(header, where.folder, where.id, zone, moment), tags=tags, number=number, case=options.case, tr=options.tr
+    )
     called = fields if part else options.called(fields)
     if called is not fields:
         heading["rows"].insert(0, ("Title", one_line(called.subject or "")))
