@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import fcntl
+import json
 import os
 import pty
 import re
@@ -13,6 +14,7 @@ import termios
 import unittest
 
 from tests.helpers import PROGRAM, ProgramTest, letter, mbox
+from tests.terminal import Terminal as Screen
 from wexagraph.demo import build
 from wexagraph.demo.build import file, html, message, multipart, when
 from wexagraph.tables.columns import csv_row
@@ -162,3 +164,71 @@ class Terminal(ProgramTest):
         code, shown = self.on_a_terminal("list", "nowhere")
         self.assertEqual(code, 3)
         self.assertIn("wexagraph: nowhere does not exist", shown)
+
+
+class Narrow(ProgramTest):
+    """Tables at terminals of 80, 100 and 160 columns: nothing that names or dates something is broken."""
+
+    def test_no_name_date_or_address_is_broken(self) -> None:
+        self.write(
+            "in.mbox",
+            mbox(
+                letter("Berth", "Aoife Lindqvist <aoife.lindqvist@brackwater-dredging.example>"),
+                letter("Tides", "Harbour <harbour@saltmere.example>", "Tue, 17 Mar 2026 09:00:00 +0000"),
+            ),
+        )
+        env = {"WEXAGRAPH_RECORDS": str(self.folder / "records"), "WEXAGRAPH_ORDERS": str(self.folder / "orders")}
+        self.run_program(
+            "case", "open", "2026-118", "The long quarrel over the lights of buoy 14", "--keep", "7y", env=env
+        )
+        self.run_program("file", "in.mbox", "--case", "2026-118", env=env)
+        self.run_program("case", "close", "2026-118", env=env)
+        self.run_program("backup", "in.mbox", "--into", "stick")
+        call = ("export", "in.mbox", "--subject", "berth", "--as", "eml", "--into", "berths")
+        self.run_program("order", "add", "letters-of-the-dredgers", "--every", "1h", "--", *call, env=env)
+        self.run_program("order", "run", "letters-of-the-dredgers", env=env)
+        run = json.loads(self.run_program("runs", "stick", "--json").stdout)[0]["name"]
+        for columns in (80, 100, 160):
+            for command, words in (
+                (("order", "list"), ("letters-of-the-dredgers", "every 1h", "nothing runs it", "subject berth")),
+                (("order", "log"), ("letters-of-the-dredgers", "done")),
+                (("case", "list"), ("2026-118", "The long quarrel over", "closed")),
+                (("runs", "stick"), (run, "whole")),
+                (
+                    ("addresses", "in.mbox"),
+                    ("aoife.lindqvist@brackwater-dredging.example", "Aoife Lindqvist", "2026-03-17"),
+                ),
+            ):
+                with self.subTest(columns=columns, command=command):
+                    environment = {**os.environ, **env, "TZ": "UTC", "XDG_CONFIG_HOME": str(self.folder / "none")}
+                    terminal = Screen([PROGRAM, *command], self.folder, environment, columns, 40)
+                    terminal.end()
+                    shown = terminal.text()
+                    for word in words:
+                        self.assertIn(word, shown)
+
+
+class ForPrograms(ProgramTest):
+    def test_what_else_is_json_or_csv(self) -> None:
+        self.write("in.mbox", mbox(letter("Größe", more="X-Department: Harbour\n"), letter("Tides")))
+        id = self.listed("in.mbox")[0]["id"]
+        shown = json.loads(self.run_program("show", "in.mbox", id, "--json", "--headers").stdout)
+        self.assertEqual((shown["subject"], shown["date"]), ("Größe", "2026-03-14T15:03:00+00:00"))
+        self.assertIn(["X-Department", "Harbour"], [[name, value.strip()] for name, value in shown["headers"]])
+        self.assertEqual(shown["parts"][0]["type"], "text/plain")
+        self.assertEqual(json.loads(self.run_program("account", "list", "--json").stdout), [])
+        self.run_program("backup", "in.mbox", "--into", "stick")
+        self.assertEqual(len(self.run_program("runs", "stick", "--csv").stdout.splitlines()), 2)
+        found = self.run_program("find", "survey", "--in", "stick", "--csv").stdout.splitlines()
+        self.assertEqual(len(found), 3)
+        self.run_program("export", "in.mbox", "--as", "eml", "--into", "out")
+        self.assertIn("Tides", self.run_program("find", "survey", "--in", "out", "--csv").stdout)
+        self.assertEqual(self.run_program("verify", "out", "--quiet").stdout, "")
+        next((self.folder / "out").rglob("*Tides.eml")).unlink()
+        self.assertIn("missing", self.run_program("verify", "out", "--quiet", code=1).stdout)
+        rows = list(csv.DictReader(self.run_program("verify", "out", "--csv", code=1).stdout.splitlines()))
+        self.assertEqual([row["state"] for row in rows], ["missing"])
+        self.run_program("copy", "stick", "--into", "twin")
+        self.assertEqual(self.run_program("copy", "stick", "--into", "twin", "--quiet").stdout, "")
+        self.run_program("restore", "stick", "--into", "back.mbox")
+        self.assertEqual(self.run_program("restore", "stick", "--into", "back.mbox", "--quiet").stdout, "")

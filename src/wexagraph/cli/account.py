@@ -19,8 +19,10 @@ from wexagraph.app.accounts import (
     out_of_keyring,
     to_keyring,
 )
+from wexagraph.cli.parameters import JSON
+from wexagraph.cli.reports import print_json
 from wexagraph.cli.session import prompt
-from wexagraph.cli.terminal import make_console, make_table
+from wexagraph.cli.terminal import Sheet
 from wexagraph.errors import CallError
 from wexagraph.sources import open_source
 from wexagraph.sources.accounts import Account
@@ -112,20 +114,24 @@ def check(context: click.Context, name: str) -> None:
 
 
 @command.command("list")
+@JSON
 @click.pass_context
-def list_accounts(context: click.Context) -> None:
+def list_accounts(context: click.Context, as_json: bool) -> None:
     """The accounts that have names."""
     print_names(
         context.obj.configuration.accounts,
         Known.account,
         "No account is stored yet. Add one: wexagraph account add NAME imaps://user@mail.example/",
+        as_json,
     )
 
 
-def print_names(names: dict[str, Known], account_of: Callable[[Known], Account | None], none: str) -> None:
+def print_names(
+    names: dict[str, Known], account_of: Callable[[Known], Account | None], none: str, as_json: bool
+) -> None:
     """What has a name, and where the password of each comes from; what is at no server has no account. `none` is said
     where nothing has a name."""
-    table = make_table("Name", "URL", "Password")
+    table, rows = Sheet("Name", "|URL", "|Password"), []
     for name, known in sorted(names.items()):
         account = account_of(known)
         where = "token-command" if known.token_command else "password-command" if known.password_command else ""
@@ -133,9 +139,13 @@ def print_names(names: dict[str, Known], account_of: Callable[[Known], Account |
             stored = from_keyring(account) is not None
             fallback = "SSH keys, else asked for" if account.scheme == "sftp" else f"{known.variable}, or asked for"
             where = "keyring" if stored else fallback
-        table.add_row(one_line(f"@{name}"), one_line(account.url if account is not None else known.url), where)
-    if names:
-        make_console().print(table)
+        url = account.url if account is not None else known.url
+        table.add_row(one_line(f"@{name}"), one_line(url), where)
+        rows.append({"name": name, "url": url, "password": where})
+    if as_json:
+        print_json(rows)
+    elif names:
+        table.show()
     else:
         click.echo(none)
 

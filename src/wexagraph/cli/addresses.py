@@ -12,7 +12,7 @@ from wexagraph.app.locales import zone_name
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.parameters import CSV, JSON, SOURCE, choosing, make_choice, opened, say_troubles
 from wexagraph.cli.reports import print_json
-from wexagraph.cli.terminal import machine_output, make_console, make_table
+from wexagraph.cli.terminal import Sheet, machine_output
 from wexagraph.errors import CallError
 from wexagraph.output.replacing import write_whole_file
 from wexagraph.output.target import keep_apart
@@ -88,8 +88,8 @@ def _write(path: Path, suffix: str, people: list[Correspondent], source: str) ->
 
 def _print(people: list[Correspondent], domains: bool, into: str | None, own: bool) -> None:
     more = (">To us", ">From us") if own else ()
-    table = make_table(
-        "Domain" if domains else "Address", "Name", ">Wrote", ">Received", ">Copied", *more, "First", "Last"
+    table = Sheet(
+        "Domain" if domains else "Address", "|Name", ">Wrote", ">Received", "?>Copied", *more, "?First", "Last"
     )
     for one in people[:_SHOWN]:
         days = (f"{moment:%Y-%m-%d}" if moment else "-" for moment in (one.first, one.last))
@@ -98,7 +98,7 @@ def _print(people: list[Correspondent], domains: bool, into: str | None, own: bo
         counts = (f"{one.wrote:,}", f"{one.received:,}", f"{one.copied:,}", *ours)
         table.add_row(one_line(one.address), name, *counts, *days)
     if people:
-        make_console().print(table)
+        table.show()
     words = ("domain", "domains") if domains else ("address", "addresses")
     total = _counted(len(people), *words)
     shown = f", the first {_SHOWN} shown" if len(people) > _SHOWN else ""

@@ -17,7 +17,7 @@ from wexagraph.cli.options import together
 from wexagraph.cli.parameters import CSV, JSON, RECORDS, REFERENCE, named, records_of
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.session import at_a_terminal
-from wexagraph.cli.terminal import machine_output, make_console, make_table
+from wexagraph.cli.terminal import Sheet, machine_output
 from wexagraph.errors import CallError
 from wexagraph.records import case_log
 from wexagraph.records.fileplan import Case
@@ -153,7 +153,7 @@ def _print_cases(rows: list[CaseRow], as_csv: bool, as_json: bool) -> None:
         for each in rows:
             sys.stdout.write(row(COLUMNS, each))
     else:
-        table = make_table("Case", "Title", "State", ">Messages", "Last filed", "Opened", "Closed", "May go")
+        table = Sheet("Case", "|Title", "State", ">Messages", "Last filed", "?Opened", "?Closed", "Due")
         for each in rows[:_SHOWN]:
             case = each.case
             days = (str(case.opened), str(case.closed or "-"), str(each.due or "-"))
@@ -166,7 +166,7 @@ def _print_cases(rows: list[CaseRow], as_csv: bool, as_json: bool) -> None:
                 *days,
             )
         if rows:
-            make_console().print(table)
+            table.show()
         more = f", the first {_SHOWN} shown; --csv lists all" if len(rows) > _SHOWN else ""
         click.echo(f"{counted(len(rows), 'case')}{more}.")
 

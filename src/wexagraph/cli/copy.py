@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from wexagraph.cli.exits import OK, SOME_FAILED
-from wexagraph.cli.parameters import BACKUP, CSV, DRY_RUN, JSON, into_option
+from wexagraph.cli.parameters import BACKUP, CSV, DRY_RUN, JSON, QUIET, into_option
 from wexagraph.cli.reports import counted, print_as_csv, print_json, print_planned, refuse_csv
 from wexagraph.text import one_line, size
 
@@ -14,9 +14,10 @@ from wexagraph.text import one_line, size
 @BACKUP
 @into_option("The folder of the copy; it is made if need be.")
 @DRY_RUN
+@QUIET
 @CSV
 @JSON
-def command(backup: str, into: str, dry_run: bool, as_csv: bool, as_json: bool) -> int:
+def command(backup: str, into: str, dry_run: bool, quiet: bool, as_csv: bool, as_json: bool) -> int:
     """Make a copy of BACKUP on another disk, or bring one up to date. Each file is proved, all are verified."""
     from wexagraph.backups.copying import copy
 
@@ -32,10 +33,10 @@ def command(backup: str, into: str, dry_run: bool, as_csv: bool, as_json: bool) 
             f"{counted(len(report.copied), 'file')} would be copied, {report.already_there:,} already there, "
             f"{len(report.removed):,} removed; {size(report.bytes)} to {one_line(into)}. Nothing was written."
         )
-    else:
+    elif not quiet or report.copied or report.removed or not report.verification.whole:
         removed = f", {len(report.removed):,} that were joined removed" if report.removed else ""
         click.echo(
-            f"{len(report.copied):,} files copied, {report.already_there:,} already there{removed}; "
+            f"{counted(len(report.copied), 'file')} copied, {report.already_there:,} already there{removed}; "
             f"{size(report.bytes)} written to {one_line(into)}."
         )
         for finding in report.verification.findings:

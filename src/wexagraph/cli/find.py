@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import sys
 from contextlib import closing
-from dataclasses import asdict, replace
+from dataclasses import asdict, fields, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -14,14 +15,16 @@ from wexagraph.app.locales import zone_name
 from wexagraph.app.opening import open_source
 from wexagraph.backups.bag import is_backup
 from wexagraph.cli.exits import OK
-from wexagraph.cli.parameters import JSON, RECORDS, choosing, make_choice, named, records_of
+from wexagraph.cli.parameters import CSV, JSON, RECORDS, choosing, make_choice, named, records_of
 from wexagraph.cli.reports import counted, print_json
+from wexagraph.cli.terminal import machine_output
 from wexagraph.errors import CallError
 from wexagraph.naming.paths import MANIFEST
 from wexagraph.pages.options import PageOptions
 from wexagraph.records.finding import Finder, Found
 from wexagraph.selection.choice import Choice
 from wexagraph.selection.criteria import Criterion
+from wexagraph.tables.columns import csv_row
 from wexagraph.text import one_line
 
 _SHOWN = 20
@@ -33,6 +36,7 @@ _SHOWN = 20
 @RECORDS
 @click.option("--case", "reference", metavar="REF", help="In this case alone.")
 @click.option("--in", "place", metavar="DIR", help="In an export folder or a backup, in place of the records.")
+@CSV
 @JSON
 @click.pass_context
 def command(
@@ -41,6 +45,7 @@ def command(
     records: str | None,
     reference: str | None,
     place: str | None,
+    as_csv: bool,
     as_json: bool,
     **values: Any,
 ) -> int:
@@ -56,7 +61,7 @@ def command(
             raise CallError("--in names another place than the records: leave out --records and --case.")
         home = Path(place).expanduser().absolute()
         if is_backup(home):
-            return _in_a_backup(context, place, looked_for, values, as_json)
+            return _in_a_backup(context, place, looked_for, values, as_csv, as_json)
         if not (home / MANIFEST).exists():
             raise CallError(f"--in {place}: it is neither an export folder nor a backup.")
         folders, names, within = [(home, "")], {"": ""}, None
@@ -76,8 +81,15 @@ def command(
     if choice.newest is not None:
         youngest = sorted(hits, key=lambda hit: hit.date, reverse=True)[: choice.newest]
         hits = [hit for hit in hits if hit in youngest]
-    if as_json:
-        print_json([{**asdict(hit), "case": names.get(hit.folder, ""), "place": "".join(hit.place)} for hit in hits])
+    if as_json or as_csv:
+        rows = [{**asdict(hit), "case": names.get(hit.folder, ""), "place": "".join(hit.place)} for hit in hits]
+        if as_json:
+            print_json(rows)
+        else:
+            machine_output()
+            columns = [*(each.name for each in fields(Found)), "case"]
+            cells = (csv_row(one_line(str(each[name])) for name in columns) for each in rows)
+            sys.stdout.write(csv_row(columns) + "".join(cells))
         return OK
     for hit in hits[:_SHOWN]:
         _print(hit, names.get(hit.folder, ""), home)
@@ -115,15 +127,20 @@ def _local(date: str) -> str:
     return f"{datetime.fromisoformat(date).astimezone(zone):%Y-%m-%d %H:%M}"
 
 
-def _in_a_backup(context: click.Context, place: str, text: str, values: dict[str, Any], as_json: bool) -> int:
+def _in_a_backup(
+    context: click.Context, place: str, text: str, values: dict[str, Any], as_csv: bool, as_json: bool
+) -> int:
     """In a backup, its own index finds them; they are listed as `list` does."""
-    from wexagraph.cli.listing import print_lines, print_rows
+    from wexagraph.cli.listing import print_csv, print_lines, print_rows
+    from wexagraph.tables.message_columns import USUAL, columns_named
 
     with context.obj.open(place) as source:
         choice = make_choice(values, zone_name(None))
         choice = replace(choice, criteria=(*choice.criteria, Criterion("text", text))).settled(source)
         if as_json:
             print_rows(source, choice, None)
+        elif as_csv:
+            print_csv(source, choice, columns_named(USUAL))
         else:
             print_lines(source, choice, PageOptions(zone=zone_name(None)).timezone(), None)
     return OK

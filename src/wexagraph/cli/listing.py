@@ -66,7 +66,7 @@ def command(
     with opened(context, source) as mailbox:
         choice = choice.settled(mailbox)
         if as_csv:
-            count = _csv(mailbox, choice, wanted or columns_named(USUAL))
+            count = print_csv(mailbox, choice, wanted or columns_named(USUAL))
         elif as_json:
             count = print_rows(mailbox, choice, wanted)
         else:
@@ -89,7 +89,7 @@ def _unknown_ids(mailbox: Source, choice: Choice) -> bool:
     return bool(choice.ids - known)
 
 
-def _csv(mailbox: Source, choice: Choice, columns: list[Column[Listed]]) -> int:
+def print_csv(mailbox: Source, choice: Choice, columns: list[Column[Listed]]) -> int:
     """Print the table. Returns whether it has rows, as a number that is not 0."""
     machine_output()
     sys.stdout.write(heading(columns))

@@ -27,7 +27,7 @@ from wexagraph.cli.order_watch import timetable, watch
 from wexagraph.cli.parameters import CSV, DRY_RUN, JSON, QUIET
 from wexagraph.cli.reports import counted, print_json, seconds
 from wexagraph.cli.session import at_a_terminal
-from wexagraph.cli.terminal import machine_output, make_console, make_table
+from wexagraph.cli.terminal import Sheet, machine_output
 from wexagraph.errors import CallError
 from wexagraph.records.order import Order
 from wexagraph.records.order_log import DONE, FAILED, STOPPED, UNDONE, Run
@@ -72,14 +72,14 @@ def _print_orders(rows: list[OrderRow]) -> None:
     if not rows:
         click.echo("There is no order yet. Add one: wexagraph order add NAME --every 1h -- export SOURCE --into DIR")
         return
-    table = make_table("Order", "Does", "When", "Last run", ">New", ">Total", "Next")
+    table = Sheet("Order", "|Does", "When", "Last run", "?>New", ">Total", "Next")
     for each in rows:
         last = each.last
         ran = f"{clock(last.started)}{'' if last.state == DONE else ', ' + last.state}" if last else "never"
         does = one_line(" ".join(filter(None, (f"{each.order.call.in_words}.", each.order.call.changes))))
         new = f"{last.written:,}" if last else ""
         table.add_row(each.order.name, does, each.order.when.in_words, ran, new, f"{each.total:,}", each.following)
-    make_console().print(table)
+    table.show()
     for each in rows:
         if each.trouble:
             click.secho(f"{each.order.name}: {one_line(each.trouble)}", fg="red")
@@ -248,13 +248,13 @@ def log(context: click.Context, name: str | None, since: str | None, as_csv: boo
     elif not runs:
         click.echo("No run yet.")
     else:
-        table = make_table("Order", "Began", "Took", ">Chosen", ">New", ">There", ">Failed", ">Bytes", "Ended", "Why")
+        table = Sheet("Order", "Began", "?Took", "?>Chosen", ">New", "?>There", ">Failed", "?>Bytes", "Ended", "|Why")
         for one in runs:
             took = seconds((one.ended - one.started).total_seconds()) if one.ended else ""
             why = one_line("; ".join(one.reasons[:2]))
             counts = (f"{count:,}" for count in (one.chosen, one.written, one.already_there, one.failed))
             table.add_row(one.name, clock(one.started), took, *counts, size(one.bytes), one.state, why)
-        make_console().print(table)
+        table.show()
     return OK
 
 

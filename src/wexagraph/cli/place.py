@@ -10,6 +10,7 @@ import click
 from wexagraph.app.accounts import PLACES, Known
 from wexagraph.app.places import open_place, place_named
 from wexagraph.cli.account import AUTHORITY, checked_name, forget_name, print_names, store_password
+from wexagraph.cli.parameters import JSON
 from wexagraph.cli.session import prompt
 from wexagraph.errors import CallError, TargetError
 from wexagraph.sending.places import part_of
@@ -70,13 +71,15 @@ def check(context: click.Context, name: str) -> None:
 
 
 @command.command("list")
+@JSON
 @click.pass_context
-def list_places(context: click.Context) -> None:
+def list_places(context: click.Context, as_json: bool) -> None:
     """The places that have names."""
     print_names(
         context.obj.configuration.places,
         lambda known: known.account(SCHEMES) if "://" in known.url else None,
         "No place has a name yet. Add one: wexagraph place add NAME davs://user@files.example/folder",
+        as_json,
     )
 
 

@@ -15,7 +15,7 @@ from wexagraph.backups.restore import restore
 from wexagraph.backups.source import BackupSource
 from wexagraph.cli.backup import running
 from wexagraph.cli.options import option
-from wexagraph.cli.parameters import BACKUP, CSV, DRY_RUN, JSON, choosing, into_option, make_choice, opened
+from wexagraph.cli.parameters import BACKUP, CSV, DRY_RUN, JSON, QUIET, choosing, into_option, make_choice, opened
 from wexagraph.cli.progress import Display, stoppable
 from wexagraph.cli.reports import conclude, print_as_csv, print_plan, print_sums, refuse_csv
 from wexagraph.errors import CallError
@@ -43,6 +43,7 @@ from wexagraph.text import one_line, size
     )
 )
 @DRY_RUN
+@QUIET
 @CSV
 @JSON
 @click.pass_context
@@ -52,6 +53,7 @@ def command(
     into: str,
     by_folder: bool,
     dry_run: bool,
+    quiet: bool,
     as_csv: bool,
     as_json: bool,
     **values: Any,
@@ -80,7 +82,7 @@ def command(
             )
     if as_csv:
         return print_as_csv(report.planned or [], report.complete)
-    return conclude(report, as_json, lambda: _print(report))
+    return conclude(report, as_json, lambda: _print(report), quiet and not dry_run)
 
 
 def _print(report: Report) -> None:

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 from typing import Any
 
 import click
 
 from wexagraph.app.locales import zone_name
-from wexagraph.cli.parameters import FOLDER, JSON, ZONE
+from wexagraph.cli.parameters import CSV, FOLDER, JSON, ZONE
 from wexagraph.cli.reports import counted
 from wexagraph.cli.session import ask_passphrase
-from wexagraph.cli.terminal import machine_output, make_console, make_table
+from wexagraph.cli.terminal import Sheet, machine_output
+from wexagraph.tables.columns import csv_row
 from wexagraph.text import one_line, size, to_json
 
 _COLUMNS = {name: name for name in ("name", "source", "written", "gone", "changed", "failed", "bytes", "state")}
@@ -21,8 +23,9 @@ _COLUMNS["written"] = "added"  # as the lists on the disk call it
 @click.command("runs")
 @FOLDER
 @ZONE
+@CSV
 @JSON
-def command(folder: str, zone: str | None, as_json: bool) -> int:
+def command(folder: str, zone: str | None, as_csv: bool, as_json: bool) -> int:
     """The runs of the backup in DIR, first to last: when, how many messages were new and gone, bytes, errors."""
     from wexagraph.backups import bag
     from wexagraph.backups.opening import open_backup
@@ -34,19 +37,23 @@ def command(folder: str, zone: str | None, as_json: bool) -> int:
         runs = store.all_runs()
         messages, total = store.catalogue.counts()
         vanished = store.catalogue.vanished()
+    rows: list[dict[str, Any]] = [{name: run[key] for name, key in _COLUMNS.items()} for run in runs]
     if as_json:
         machine_output()
-        rows: list[dict[str, Any]] = [{name: run[key] for name, key in _COLUMNS.items()} for run in runs]
         click.echo(to_json(rows))
         return 0
-    table = make_table("Run", "When", ">New", ">Gone", ">Changed", ">Failed", ">Written", "End", "Source")
+    if as_csv:
+        machine_output()
+        sys.stdout.write(csv_row(_COLUMNS) + "".join(csv_row(map(str, each.values())) for each in rows))
+        return 0
+    table = Sheet("Run", "When", ">New", ">Gone", "?>Changed", "?>Failed", "?>Written", "End", "|Source")
     for run in runs:
         moment = bag.run_moment(run["moment"])
         shown = in_zone(moment, timezone) if timezone else moment
         counts = [f"{run[key]:,}" for key in ("added", "gone", "changed", "failed")]
         cells = [run["name"], f"{shown:%Y-%m-%d %H:%M}", *counts, size(run["bytes"]), run["state"], run["source"]]
         table.add_row(*(one_line(str(cell)) for cell in cells))
-    make_console().print(table)
+    table.show()
     gone = f"; {vanished:,} of them lie nowhere in the source any more" if vanished else ""
     click.secho(
         f"{counted(len(runs), 'run')}. {counted(messages, 'message')}, {size(total)} unpacked{gone}.",

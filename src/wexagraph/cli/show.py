@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import hashlib
+from datetime import UTC
+from typing import Any
 
 import click
 
@@ -10,7 +12,8 @@ from wexagraph.app.locales import zone_name
 from wexagraph.app.rows import Flag, Option
 from wexagraph.cli.listing import find
 from wexagraph.cli.options import option
-from wexagraph.cli.parameters import AS_OF, LINKS, SALVAGE, SOURCE, ZONE, opened
+from wexagraph.cli.parameters import AS_OF, JSON, LINKS, SALVAGE, SOURCE, ZONE, opened
+from wexagraph.cli.reports import print_json
 from wexagraph.cli.terminal import make_console, make_table
 from wexagraph.errors import CallError
 from wexagraph.messages.blocks import HtmlBlock, MessageBlock, TextBlock
@@ -18,7 +21,10 @@ from wexagraph.messages.dates import in_zone
 from wexagraph.messages.message import Message
 from wexagraph.messages.visible_text import html_to_text
 from wexagraph.pages.options import PageOptions
+from wexagraph.sources.base import Envelope
 from wexagraph.text import lines, one_line, size
+
+_MOST_PARTS = 500
 
 
 @click.command("show")
@@ -29,8 +35,9 @@ from wexagraph.text import lines, one_line, size
 @LINKS
 @SALVAGE
 @option(Option("headers", "All header fields, as they were written.", False, Flag(), safe=True))
+@JSON
 @click.pass_context
-def command(context: click.Context, source: str, id: str, zone: str | None, headers: bool) -> None:
+def command(context: click.Context, source: str, id: str, zone: str | None, headers: bool, as_json: bool) -> None:
     """One message of SOURCE: its headers, its text, its parts. `wexagraph list` gives the ID."""
     timezone = PageOptions(zone=zone_name(zone)).timezone()
     with opened(context, source) as mailbox:
@@ -41,6 +48,9 @@ def command(context: click.Context, source: str, id: str, zone: str | None, head
     message = Message(data)
     header = message.header
     moment, date_notes = envelope.date()
+    if as_json:
+        print_json(_as_dict(envelope, data, message, headers))
+        return
     rows = [("Subject", header.subject or "(no subject)")]
     for label, name in (("From", b"from"), ("To", b"to"), ("Cc", b"cc")):
         text = ", ".join(str(address) for address in header.addresses(name))
@@ -69,6 +79,41 @@ def command(context: click.Context, source: str, id: str, zone: str | None, head
         click.secho(f"Note: {one_line(str(note))}", dim=True)
 
 
+def _as_dict(envelope: Envelope, data: bytes, message: Message, headers: bool) -> dict[str, Any]:
+    """The message as plain values; its date in UTC."""
+    header, (moment, date_notes) = message.header, envelope.date()
+
+    def people(name: bytes) -> list[dict[str, str]]:
+        return [{"name": one.name, "address": one.address} for one in header.addresses(name)]
+
+    fields = {name: people(name.encode()) for name in ("from", "to", "cc", "bcc")}
+    written = [[name, value.decode("utf-8", "replace")] for name, value in header.fields()]
+    parts = [
+        {
+            "number": part.number,
+            "type": part.type,
+            "name": part.filename,
+            "size": None if part.children else part.size(),
+        }
+        for part in list(message.root.walk())[:_MOST_PARTS]
+    ]
+    notes = [{"code": note.code, "text": str(note)} for note in [*date_notes, *message.notes()]]
+    return {
+        "id": envelope.id,
+        "folder": envelope.folder,
+        "date": moment.astimezone(UTC).isoformat() if moment else None,
+        **fields,
+        "subject": header.subject,
+        "flags": sorted(envelope.flags),
+        "size": len(data),
+        "sha256": hashlib.sha256(data).hexdigest(),
+        "text": _text(message),
+        "parts": parts,
+        "notes": notes,
+        **({"headers": written} if headers else {}),
+    }
+
+
 def _text(message: Message) -> str:
     out = []
     for block in message.blocks(plain=True):
@@ -85,7 +130,7 @@ def _text(message: Message) -> str:
 
 def _parts(message: Message) -> None:
     table = make_table("Part", "Type", "Name", ">Size")
-    for part in list(message.root.walk())[:500]:
+    for part in list(message.root.walk())[:_MOST_PARTS]:
         table.add_row(
             part.number,
             one_line(part.type),

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import shlex
+import sys
+from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
 
@@ -13,15 +15,23 @@ from wexagraph.app.rows import Flag, Option
 from wexagraph.backups.bag import BAGIT
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.options import option
-from wexagraph.cli.parameters import FOLDER, JOBS, JSON
+from wexagraph.cli.parameters import CSV, FOLDER, JOBS, JSON, QUIET
 from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.session import ask_passphrase, prompt
+from wexagraph.cli.terminal import machine_output
 from wexagraph.errors import CallError
 from wexagraph.naming.paths import REGISTERS
-from wexagraph.reports import Verification
+from wexagraph.reports import Finding, Verification
+from wexagraph.tables.columns import Column, heading, row
 from wexagraph.text import one_line, size
 
 _SHOWN = 50
+_COLUMNS: list[Column[Finding]] = [
+    Column("state", lambda each: each.state),
+    Column("path", lambda each: one_line(each.path)),
+    Column("reason", lambda each: one_line(each.reason)),
+    Column("messages", lambda each: "; ".join(one_line(name) for _, name in each.messages)),
+]
 
 
 @click.command("verify")
@@ -32,10 +42,20 @@ _SHOWN = 50
 )
 @click.option("--at", metavar="PLACE", help="Compare with what was delivered there: by sizes, --deep by bytes.")
 @JOBS
+@QUIET
+@CSV
 @JSON
 @click.pass_context
 def command(
-    context: click.Context, folder: str, deep: bool, repair: str | None, at: str | None, jobs: int, as_json: bool
+    context: click.Context,
+    folder: str,
+    deep: bool,
+    repair: str | None,
+    at: str | None,
+    jobs: int,
+    quiet: bool,
+    as_csv: bool,
+    as_json: bool,
 ) -> int:
     """Prove a backup, an export folder, a case, all cases of a records folder, or a packed case whole, or say what is
     not.
@@ -45,9 +65,9 @@ def command(
     """
     root = Path(folder).expanduser()
     if at is not None:
-        return _at_a_place(context, root, at, deep, as_json)
+        return _tell(_at_a_place(context, root, at, deep), _print_place, quiet, as_csv, as_json)
     if root.is_file():
-        return _packed(root, as_json)
+        return _tell(_packed(root), _print_packed, quiet, as_csv, as_json)
     of_a_backup = (root / BAGIT).exists() or (root / "data" / "volumes").is_dir()
     if of_a_backup:
         verification = _backup(context, root, deep, repair, jobs)
@@ -55,50 +75,56 @@ def command(
         raise CallError(f"--deep and --repair are for backups; {folder} is none. The export command mends an export.")
     else:
         verification = verified_records(root) if is_records(root) else verified(root)
+    return _tell(verification, _print_backup if of_a_backup else _print_export, quiet, as_csv, as_json)
+
+
+def _tell(
+    verification: Verification, in_words: Callable[[Verification], None], quiet: bool, as_csv: bool, as_json: bool
+) -> int:
+    """Say what a proof has found; `quiet`, only where something is wrong. Returns the exit code."""
     if as_json:
         print_json(verification.as_dict())
-    else:
+    elif as_csv:
+        machine_output()
+        sys.stdout.write(heading(_COLUMNS) + "".join(row(_COLUMNS, each) for each in verification.findings))
+    elif not (quiet and verification.whole):
         _print_findings(verification)
-        (_print_backup if of_a_backup else _print_export)(verification)
+        in_words(verification)
     return OK if verification.whole else SOME_FAILED
 
 
-def _at_a_place(context: click.Context, root: Path, at: str, deep: bool, as_json: bool) -> int:
+def _at_a_place(context: click.Context, root: Path, at: str, deep: bool) -> Verification:
     """Prove what was delivered."""
     from wexagraph.app.places import open_place
     from wexagraph.sending.delivery import compared
 
     with open_place(at, context.obj.configuration, root, prompt()) as place:
-        verification = compared(root, place, deep)
-    if as_json:
-        print_json(verification.as_dict())
-    else:
-        _print_findings(verification)
-        missing, altered, foreign = (len(verification.paths(state)) for state in ("missing", "altered", "foreign"))
-        whole = verification.files - missing - altered
-        how = "read back" if deep else "of the right size"
-        click.echo(
-            f"{one_line(verification.folder)}: {whole:,} of {verification.files:,} files are there, {how}; "
-            f"{missing:,} missing, {altered:,} altered, {foreign:,} foreign."
-        )
-    return OK if verification.whole else SOME_FAILED
+        return compared(root, place, deep)
 
 
-def _packed(path: Path, as_json: bool) -> int:
+def _print_place(verification: Verification) -> None:
+    missing, altered, foreign = (len(verification.paths(state)) for state in ("missing", "altered", "foreign"))
+    whole = verification.files - missing - altered
+    how = "read back" if verification.deep else "of the right size"
+    click.echo(
+        f"{one_line(verification.folder)}: {whole:,} of {verification.files:,} files are there, {how}; "
+        f"{missing:,} missing, {altered:,} altered, {foreign:,} foreign."
+    )
+
+
+def _packed(path: Path) -> Verification:
     """Prove a case that was packed."""
     from wexagraph.records.packed import PackedCase
 
     with closing(PackedCase(path)) as packed:
-        verification = packed.verify()
-    if as_json:
-        print_json(verification.as_dict())
-    else:
-        _print_findings(verification)
-        whole = verification.files - len(verification.paths("altered")) - len(verification.paths("foreign"))
-        click.echo(
-            f"{one_line(str(path))}: {whole:,} of {verification.files:,} files are whole; {_told(verification)}."
-        )
-    return OK if verification.whole else SOME_FAILED
+        return packed.verify()
+
+
+def _print_packed(verification: Verification) -> None:
+    whole = verification.files - len(verification.paths("altered")) - len(verification.paths("foreign"))
+    click.echo(
+        f"{one_line(verification.folder)}: {whole:,} of {verification.files:,} files are whole; {_told(verification)}."
+    )
 
 
 def _backup(context: click.Context, root: Path, deep: bool, repair: str | None, jobs: int) -> Verification:
