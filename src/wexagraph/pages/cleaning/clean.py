@@ -39,7 +39,7 @@ from wexagraph.pages.cleaning.quirks import (
 from wexagraph.text import shortened, without_controls, without_tabs
 
 MOST_DEPTH = 120
-MOST_TABLES = 16
+MOST_TABLES = 12
 """So many tables may stand one in the other; each more doubles what an engine has to try."""
 MOST_RUN = 20_000
 """Characters of a line that goes on without end; engines take long over longer ones, so that a new one begins there."""
