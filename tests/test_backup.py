@@ -181,7 +181,7 @@ class ToppingUp(BackupTest):
         for folder in ("a", "b", "c"):
             self.write(f"in/{folder}/x.eml", letter("The same"))
         report = self.backup("in")
-        self.assertEqual((report["written"], report["already_there"]), (1, 2))
+        self.assertEqual((report["written"], report["already_there"], report["elsewhere"]), (1, 2, 2))
         self.assertEqual(sum(self.stored("bk").values()), 1)
         self.assertEqual(len(self.listed("bk")), 3)
 

@@ -528,7 +528,7 @@ class Disposal(CaseTest):
 
     def test_what_speaks_against_it(self) -> None:
         def refused(why: str) -> None:
-            self.assertIn(why, self.program("case", "dispose", "7", "--yes", code=2))
+            self.assertIn(why, self.program("case", "dispose", "7", "--yes", code=1))
             self.assertEqual(len(self.filed("7")), 2)
 
         refused("is open")
@@ -801,7 +801,7 @@ class Between(CaseTest):
                     step()
                 output = self.call_program("verify", "rec/1 Buoy", code=1).stdout
                 self.assertIn(said, output)
-                self.assertIn("is not whole", self.program("case", "pack", "1", "--into", "x.zip", code=2))
+                self.assertIn("is not whole", self.program("case", "pack", "1", "--into", "x.zip", code=1))
                 self.assertIn(
                     said, self.call_program("verify", "rec", code=1).stdout, "the records prove all their cases"
                 )
@@ -819,7 +819,7 @@ class Between(CaseTest):
         self.assertIn("the quarrel", self.call_program("case", "show", "1", "--records", "other").stdout)
         shutil.copytree(self.folder / "other", self.folder / "third")
         self.assertIn(
-            "is on hold", self.call_program("case", "dispose", "1", "--yes", "--records", "third", code=2).stderr
+            "is on hold", self.call_program("case", "dispose", "1", "--yes", "--records", "third", code=1).stderr
         )
 
     def test_nothing_is_free_where_nobody_knows_what_is_held(self) -> None:
@@ -866,7 +866,7 @@ class Between(CaseTest):
         self.plan.write_text(self.plan.read_text().replace(f"opened = {date.today().year}", "opened = 2020"))
         self.program("case", "close", "1", "--on", "2021-01-01")
         self.assertEqual(self.state("1")["due"], str(after(date.today(), "1y")), "its time counts from the last filing")
-        self.assertIn("is kept until", self.program("case", "dispose", "1", "--yes", code=2))
+        self.assertIn("is kept until", self.program("case", "dispose", "1", "--yes", code=1))
 
     def test_two_clerks_and_the_same_letters(self) -> None:
         from wexagraph.app.cases import filing

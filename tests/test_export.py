@@ -222,7 +222,7 @@ class Targets(ProgramTest):
         self.run_program("export", "in.eml", "--into", "out", "--as", "eml")
         register = self.folder / "out/register.csv"
         register.write_bytes(register.read_bytes().replace(b"East quay", b"West quay") + b"a remark of the clerk\r\n")
-        self.assertIn("2 were changed by hand", self.run_program("verify", "out").stdout)
+        self.assertIn("2 changed by hand", self.run_program("verify", "out").stdout)
         for _ in range(2):
             self.run_program("export", "in.eml", "--into", "out", "--as", "eml,text")
             self.assertIn(b"a remark of the clerk", register.read_bytes())

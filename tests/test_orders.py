@@ -499,10 +499,19 @@ class Saying(OrderTest):
     def test_notices(self) -> None:
         script = "import sys; open('told.json', 'ab').write(sys.stdin.buffer.read() + b'\\n')"
         self.write("tell.py", script.encode())
+        gone = self.write("gone", b"#!/bin/sh\n")
+        gone.chmod(0o755)
+        call = ("export", "in", "--as", "eml", "--into", "out")
         self.run_program(
             *("order", "add", "dues", "--notify", f"command:{sys.executable} tell.py,new"),
-            *("--notify", "command:no-such-program,always", "--", "export", "in", "--as", "eml", "--into", "out"),
+            *("--notify", "command:./gone,always", "--", *call),
         )
+        gone.unlink()
+        for wish, words in (("command:no-such-program", "there is no program"), ("command:'", "can't be read")):
+            refused = self.run_program("order", "add", "other", "--notify", wish, "--", *call, code=2)
+            self.assertIn(words, refused.stderr)
+        forgotten = self.run_program("order", "add", "other", "--every", "1h", *call, code=2)
+        self.assertIn("put -- in front of the command", forgotten.stderr)
         done = self.run_program("order", "run", "dues")
         self.assertIn("2 new", done.stdout)
         self.assertIn("could not be given", done.stderr, "and nothing is lost by it")

@@ -355,7 +355,7 @@ class Moods(PeerTest):
         self.assertIn("300 written", self.export(made, "--body", "Body"))
         self.assertLessEqual(sum("BODY.PEEK[]" in line for line in made.lines), 3)
         made.lines.clear()
-        self.assertIn("none is --body nowhere", self.export(made, "--into", "other", "--body", "nowhere"))
+        self.assertIn("none with --body nowhere", self.export(made, "--into", "other", "--body", "nowhere"))
         self.assertLessEqual(sum("BODY.PEEK[]" in line for line in made.lines), 3)
 
     def test_a_search_that_takes_long(self) -> None:

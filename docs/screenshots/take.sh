@@ -12,11 +12,11 @@ Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 &
 screen=$!
 sleep 1
 
-terminal() { # name, command; the picture is taken when the command has ended
+terminal() { # name, command, size of the font, columns x lines; the picture is taken when the command has ended
     rm -f ended
     printf '#!/bin/sh\nclear\nprintf "$ %%s\\n\\n" "%s"\n%s\ntouch ended\nsleep 30\n' "$2" "$2" >run.sh
     chmod +x run.sh
-    DISPLAY=:97 xterm -fa "DejaVu Sans Mono" -fs 11 -geometry 141x44+0+0 -bg "#fbfcfd" -fg "#16222b" +sb -e ./run.sh &
+    DISPLAY=:97 xterm -fa "DejaVu Sans Mono" -fs "${3:-11}" -geometry "${4:-141x44}+0+0" -bg "#fbfcfd" -fg "#16222b" +sb -e ./run.sh &
     window=$!
     for _ in $(seq 240); do [ -f ended ] && break || sleep 0.5; done
     sleep 1
@@ -53,7 +53,10 @@ terminal show "wexagraph show saltmere/mailbox $id"
 python -m aiosmtpd -n -c aiosmtpd.handlers.Sink -l localhost:2587 & # takes mail, and keeps none
 post=$!
 mkdir share
-terminal export "wexagraph export saltmere/mailbox --into out --as pdf,eml; echo; wexagraph deliver out --into share; echo; wexagraph send saltmere/mailbox --subject buoy --from osgood --send-to lawyer@court.example --sender records@saltmere.example --by smtp://localhost:2587 --dry-run"
+export XDG_CONFIG_HOME="$work/config"
+wexagraph place add share share >places.txt
+wexagraph place add court davs://ines@files.saltmere.example/court >>places.txt
+terminal export "wexagraph place list; echo; wexagraph export saltmere/mailbox --into out --as pdf,eml --deliver @share; echo; wexagraph send saltmere/mailbox --subject buoy --from osgood --send-to lawyer@court.example --sender records@saltmere.example --by smtp://localhost:2587 --dry-run"
 kill $post
 terminal attachments "wexagraph attachments saltmere/mailbox --attached image/* --attached '*.pdf' --as native,pdf --ocr eng --into files"
 wexagraph export saltmere/mailbox --attached --attachments pages,embed --ocr eng --into pages >pages.txt
@@ -65,7 +68,7 @@ convert sheet.png permit.png -background "#fbfcfd" -bordercolor "#c5d0d6" -borde
 rm "saltmere/export/letters/2026-01-28 0645 Tide and Trade - Tide and Trade- Ice on the inner basin.eml"
 echo " " >>saltmere/export/register.csv
 touch saltmere/export/notes.txt
-terminal verify "wexagraph verify saltmere/export"
+terminal verify "wexagraph verify saltmere/export; echo; wexagraph compare saltmere/mailbox saltmere/export"
 python "$here/../../tests/draw_pages.py" saltmere/export .
 convert found.png -resize 880x found.png
 convert talk.png -resize 880x -crop 880x250+0+0 +repage talk.png
@@ -87,10 +90,11 @@ wexagraph order add stick --at 02:30 --on mon,thu -- backup saltmere/mailbox --i
 wexagraph order run dues plans stick >>orders.txt
 wexagraph order run dues plans >>orders.txt
 wexagraph order pause stick >>orders.txt
-terminal orders "wexagraph order list; echo; wexagraph order log; echo; wexagraph order show dues"
+terminal orders "wexagraph order list; echo; wexagraph order log" 19 80x25
 wexagraph survey saltmere/mailbox --into survey.png >survey.txt
 convert survey.png -resize 1280x "$here/survey.png"
-terminal addresses "wexagraph addresses saltmere/mailbox --mine records@saltmere.example"
+cp saltmere/mailbox/harbour.mbox old.mbox
+terminal addresses "wexagraph addresses saltmere/mailbox --mine records@saltmere.example --since 2026-08; echo; wexagraph doubles saltmere/mailbox old.mbox --since 2026-10"
 wexagraph register saltmere/mailbox --folder desk/Berths --before 2026-04-15 --into berths.xlsx \
     --column Materials --column 'Due date' --column Contractor >register.txt
 python "$here/../../tests/fill_register.py" berths.xlsx

@@ -9,6 +9,10 @@ class CallError(WexagraphError):
     """The call was wrong: an option, a pattern, a criterion or a configuration file says something impossible."""
 
 
+class Refused(WexagraphError):
+    """The call was right, and what it asks for is not done as things are: a case is on hold."""
+
+
 class SourceError(WexagraphError):
     """A source can't be used: it is not there, can't be read, or is no mailbox of a known kind."""
 

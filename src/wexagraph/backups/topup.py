@@ -247,6 +247,7 @@ class _Run:
             if self.catalogue.has(one.digest):
                 self.report.already_there += 1
                 self.report.changed += 1
+                self.report.elsewhere += 1
             else:
                 member = self.volumes.add(envelope.folder, one)
                 self.report.written += 1

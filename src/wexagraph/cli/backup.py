@@ -82,10 +82,13 @@ def running() -> Iterator[Callable[[int, int], None]]:
 
 def _print(report: BackupReport) -> None:
     print_sums(report, "new")
-    if report.changed or report.gone:
+    flags = report.changed - report.elsewhere
+    if report.elsewhere:
+        click.echo(f"{counted(report.elsewhere, 'message')} there already, from another folder or mailbox.")
+    if flags or report.gone:
         click.echo(
-            f"Since the last run {report.changed:,} have changed flags or place, {report.gone:,} are gone from the "
-            "source; the backup keeps them."
+            f"Since the last run {flags:,} have changed flags, {report.gone:,} are gone from the source; the backup "
+            "keeps them."
         )
     if report.scans is not None:
         click.echo(f"Scans: {counted(report.scans, 'attachment')} read, {report.scan_words or 0:,} words recognised.")

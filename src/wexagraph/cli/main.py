@@ -14,9 +14,9 @@ import click
 
 import wexagraph
 from wexagraph.app.secrets import from_environment
-from wexagraph.cli.exits import ANEW, GOES_ON, GOING_ON, INTERRUPTED, OK, UNUSABLE, WRONG_CALL
+from wexagraph.cli.exits import ANEW, GOES_ON, GOING_ON, INTERRUPTED, OK, SOME_FAILED, UNUSABLE, WRONG_CALL
 from wexagraph.cli.help import FIRST_STEPS, dress
-from wexagraph.errors import CallError, SourceError, TargetError, WexagraphError
+from wexagraph.errors import CallError, Refused, SourceError, TargetError, WexagraphError
 from wexagraph.temporary import clear_abandoned
 
 BEGIN, LOOK, CHOOSE, MAKE, HAND_ON, FILE, KEEP, REPEAT, SETTINGS = GROUPS = (
@@ -186,6 +186,8 @@ def code_of_call() -> int:
         return _say(error.format_message(), INTERRUPTED if isinstance(error, Stopped) else WRONG_CALL)
     except CallError as error:
         return _say(str(error), WRONG_CALL)
+    except Refused as error:
+        return _say(str(error), SOME_FAILED)
     except (SourceError, TargetError, WexagraphError) as error:
         return _say(str(error), UNUSABLE)
     except BrokenPipeError:
@@ -212,6 +214,9 @@ def _in_words(error: click.UsageError) -> str:
     message = error.format_message()
     if isinstance(error, click.MissingParameter) and error.param is not None and "--into" in error.param.opts:
         return f"--into {error.param.metavar} is missing: it says where results go."
+    path = error.ctx.command_path if error.ctx is not None else ""
+    if isinstance(error, click.NoSuchOption) and path.endswith(("order add", "order change")):
+        return f"{error.option_name}: put -- in front of the command that is kept: {path} NAME --every 1h -- export ..."
     extra = re.match(r"Got unexpected extra arguments? \((.*)\)", message)
     if extra and error.ctx is not None and any("--into" in parameter.opts for parameter in error.ctx.command.params):
         first = extra[1].split(" ")[0]

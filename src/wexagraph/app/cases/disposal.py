@@ -13,7 +13,7 @@ from pathlib import Path
 from wexagraph.app.cases.filing import mend
 from wexagraph.app.cases.proving import verified
 from wexagraph.app.cases.records import Records
-from wexagraph.errors import CallError, TargetError
+from wexagraph.errors import CallError, Refused, TargetError
 from wexagraph.exports.index_page.writing import index_folder
 from wexagraph.exports.options import IndexOptions
 from wexagraph.exports.register import rows_of
@@ -99,20 +99,20 @@ def _told(records: Records, disposed: Leaving) -> Disposed:
 def _refuse(records: Records, case: Case) -> None:
     if case.holds:
         why = "; ".join(hold.why for hold in case.holds)
-        raise CallError(f"case {case.reference} is on hold ({one_line(why)}). `wexagraph case release` ends a hold.")
+        raise Refused(f"case {case.reference} is on hold ({one_line(why)}). `wexagraph case release` ends a hold.")
     if case.closed is None:
-        raise CallError(f"case {case.reference} is open. `wexagraph case close` closes it; its time begins then.")
+        raise Refused(f"case {case.reference} is open. `wexagraph case close` closes it; its time begins then.")
     due = records.due_on(case)
     if due is None:
-        raise CallError(f"case {case.reference} is kept for ever: the plan names no time (keep).")
+        raise Refused(f"case {case.reference} is kept for ever: the plan names no time (keep).")
     if due > records.today:
-        raise CallError(f"case {case.reference} is kept until {due}: it is due for disposal that day.")
+        raise Refused(f"case {case.reference} is kept until {due}: it is due for disposal that day.")
     if problem := records.broken(case):
-        raise CallError(f"the log of case {case.reference} is not whole: {problem}. Find out why before it goes.")
+        raise Refused(f"the log of case {case.reference} is not whole: {problem}. Find out why before it goes.")
 
 
 def proved(records: Records, case: Case) -> tuple[int, int]:
-    """How many files and messages a case has. Raises CallError where it is not whole."""
+    """How many files and messages a case has. Raises Refused where it is not whole."""
     place = records.place(case)
     if not (place / MANIFEST).exists():
         return 0, 0  # nothing was ever filed
@@ -120,7 +120,7 @@ def proved(records: Records, case: Case) -> tuple[int, int]:
     if not verification.whole:
         wrong = verification.findings[0]
         why = f" ({wrong.reason})" if wrong.reason else ""
-        raise CallError(
+        raise Refused(
             f"the folder of case {case.reference} is not whole: {one_line(wrong.path)} is {wrong.state}{why}. "
             f"`wexagraph verify` says all; file its messages again, or take out what is not of it."
         )
@@ -177,12 +177,12 @@ def messages_of(records: Records, case: Case) -> tuple[tuple[str, str, str, str]
 
 def pack_case(records: Records, reference: str, into: Path, index: IndexOptions | None = None) -> int:
     """Write a case into a ZIP, with a page to browse where one is asked for. Returns how many files it has. Raises
-    CallError where the case is not whole, TargetError where its page can't be written."""
+    Refused where the case is not whole, TargetError where its page can't be written."""
     with records.changing() as plan:
         case = plan.get(reference)
         place = records.place(case)
         if problem := records.broken(case):
-            raise CallError(
+            raise Refused(
                 f"the log of case {case.reference} is not whole: {problem}. Find out why before it is packed."
             )
         if index is not None:  # before the proof: a run that was killed may have left half a page

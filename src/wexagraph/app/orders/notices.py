@@ -30,8 +30,20 @@ def check_notices(wishes: tuple[str, ...], configuration: Configuration) -> None
         who, _ = _parsed(wish)
         if who == "command:":
             raise CallError(f"--notify {wish!r} names no program. Write command:PROGRAM.")
+        if who.startswith("command:"):
+            _checked_program(who.removeprefix("command:"), wish)
         if who.startswith("mail:"):
             _allowed(who.removeprefix("mail:"), configuration)
+
+
+def _checked_program(command: str, wish: str) -> None:
+    """Raise CallError where a notice's program is not there."""
+    try:
+        program = shlex.split(command)[0]
+    except (ValueError, IndexError) as error:
+        raise CallError(f"--notify {wish!r} can't be read as a command: {error}.") from error
+    if shutil.which(program) is None:
+        raise CallError(f"--notify {wish!r}: there is no program {one_line(program)!r} here, or it may not be run.")
 
 
 def _allowed(address: str, configuration: Configuration) -> str:
