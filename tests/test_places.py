@@ -9,6 +9,7 @@ import struct
 import subprocess
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 from tests.helpers import ProgramTest, letter, mbox
 from tests.sshd import Sshd
@@ -100,6 +101,14 @@ class AtSftp(ProgramTest):
             (b"Welcome to this server!\n", "does not speak SFTP"),
             (_VERSION + struct.pack(">I", 1 << 30), "Check host, port and line"),
             (_VERSION + packet(101, 1, struct.pack(">I", 3) + b"\0\0\0\3no\x1b"), "does not allow it"),
+            (
+                _VERSION
+                + folder
+                + packet(105, 2, struct.pack(">II", 4, 0o40755))
+                + packet(102, 3, struct.pack(">I", 1) + b"h")
+                + packet(104, 4, b"\0\0\0\0") * 9,
+                "Check host, port and line",
+            ),
             (_VERSION + folder + packet(105, 7, b"") * 70, "Check host, port and line"),
             (
                 _VERSION + folder + packet(105, 2, struct.pack(">I", 0x80000000) + b"\xff" * 4),
@@ -108,7 +117,9 @@ class AtSftp(ProgramTest):
         ):
             with self.subTest(answers=answers[:40]):
                 (self.folder / "answers").write_bytes(answers)
-                said = self.deliver(code=3, env=env)
+                with mock.patch.dict(os.environ, env), mock.patch("wexagraph.sending.sftp._WAIT", 0.01):
+                    done = self.call_program("--config", "own.toml", "deliver", "out", "--into", "@court", code=3)
+                said = " ".join(done.stderr.split())
                 self.assertIn(words, said)
                 self.assertNotIn("\x1b", said)
                 self.assertEqual((self.folder / "asked").read_text(), "tide\n")

@@ -56,7 +56,7 @@ mkdir share
 export XDG_CONFIG_HOME="$work/config"
 wexagraph place add share share >places.txt
 wexagraph place add court davs://ines@files.saltmere.example/court >>places.txt
-terminal export "wexagraph place list; echo; wexagraph export saltmere/mailbox --into out --as pdf,eml --deliver @share; echo; wexagraph send saltmere/mailbox --subject buoy --from osgood --send-to lawyer@court.example --sender records@saltmere.example --by smtp://localhost:2587 --dry-run"
+terminal export "wexagraph place list; echo; wexagraph export saltmere/mailbox --folder desk/Berths --folder letters --into out --as pdf,eml --deliver @share; echo; wexagraph send saltmere/mailbox --subject buoy --from osgood --send-to lawyer@court.example --sender records@saltmere.example --by smtp://localhost:2587 --dry-run"
 kill $post
 terminal attachments "wexagraph attachments saltmere/mailbox --attached image/* --attached '*.pdf' --as native,pdf --ocr eng --into files"
 wexagraph export saltmere/mailbox --attached --attachments pages,embed --ocr eng --into pages >pages.txt
@@ -94,7 +94,7 @@ terminal orders "wexagraph order list; echo; wexagraph order log" 19 80x25
 wexagraph survey saltmere/mailbox --into survey.png >survey.txt
 convert survey.png -resize 1280x "$here/survey.png"
 cp saltmere/mailbox/harbour.mbox old.mbox
-terminal addresses "wexagraph addresses saltmere/mailbox --mine records@saltmere.example --since 2026-08; echo; wexagraph doubles saltmere/mailbox old.mbox --since 2026-10"
+terminal addresses "wexagraph addresses saltmere/mailbox --mine records@saltmere.example --since 2026-09-15; echo; wexagraph doubles saltmere/mailbox old.mbox --since 2026-10-10"
 wexagraph register saltmere/mailbox --folder desk/Berths --before 2026-04-15 --into berths.xlsx \
     --column Materials --column 'Due date' --column Contractor >register.txt
 python "$here/../../tests/fill_register.py" berths.xlsx

@@ -6,7 +6,7 @@ import time
 from collections.abc import Callable
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, field, replace
-from datetime import datetime
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -76,7 +76,7 @@ def as_dict(mail: Sent) -> dict[str, Any]:
     """A mail as plain values for JSON."""
     return {
         "id": mail.id,
-        "moment": mail.moment.isoformat(),
+        "moment": mail.moment.astimezone(UTC).isoformat(),
         "state": mail.state,
         "sender": mail.sender,
         "recipients": list(mail.recipients),

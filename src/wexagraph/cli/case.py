@@ -11,11 +11,12 @@ from typing import Any
 import click
 
 from wexagraph.app.cases.records import Records
+from wexagraph.app.printing import pdfs_of_case
 from wexagraph.cli.case_packing import pack_one, unpack_one
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.options import together
-from wexagraph.cli.parameters import CSV, JSON, RECORDS, REFERENCE, named, records_of
-from wexagraph.cli.reports import counted, print_json
+from wexagraph.cli.parameters import CSV, JSON, PRINT, RECORDS, REFERENCE, named, records_of
+from wexagraph.cli.reports import counted, print_json, print_on_paper
 from wexagraph.cli.session import at_a_terminal
 from wexagraph.cli.terminal import Sheet, machine_output
 from wexagraph.errors import CallError
@@ -173,14 +174,19 @@ def _print_cases(rows: list[CaseRow], as_csv: bool, as_json: bool) -> None:
 
 @command.command("show")
 @REFERENCE
+@PRINT
 @RECORDS
 @CSV
 @JSON
 @click.pass_context
-def show_case(context: click.Context, reference: str, records: str | None, as_csv: bool, as_json: bool) -> int:
+def show_case(
+    context: click.Context, reference: str, printer: str | None, records: str | None, as_csv: bool, as_json: bool
+) -> int:
     """One case: what belongs to it, how long it is kept, what lies in its folder."""
     office = records_of(context, records)
     case = office.plan().get(reference)
+    if printer is not None:
+        return OK if print_on_paper(pdfs_of_case(office.place(case)), printer) else SOME_FAILED
     each = CaseRow(office, case)
     if as_csv:
         _print_cases([each], as_csv, as_json)

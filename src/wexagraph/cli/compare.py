@@ -33,8 +33,8 @@ from wexagraph.records.comparison import CHANGED, COLUMNS, MISSING, MORE, THERE,
 from wexagraph.reports import Progress
 from wexagraph.selection.choice import Choice
 from wexagraph.sources.base import Source
-from wexagraph.tables.columns import MARK, heading, plain, row
-from wexagraph.text import one_line, size
+from wexagraph.tables.columns import MARK, for_json, heading, row
+from wexagraph.text import one_line, shortened, size
 
 
 @click.command("compare")
@@ -99,6 +99,10 @@ def command(
     return OK if found.complete and not troubled else SOME_FAILED
 
 
+def _cut(subject: str) -> str:
+    return shortened(one_line(subject), 100)
+
+
 def _table(found: Comparison) -> str:
     return heading(COLUMNS) + "".join(row(COLUMNS, one) for one in found.differences)
 
@@ -124,7 +128,7 @@ def _as_dict(found: Comparison) -> dict[str, Any]:
         "wanted": asdict(found.wanted),
         "held": asdict(found.held),
         "folders": {name: dict(counts) for name, counts in sorted(found.folders.items())},
-        "differences": [{one.name: plain(one.value(each)) for one in COLUMNS} for each in found.differences],
+        "differences": [{one.name: for_json(one.value(each)) for one in COLUMNS} for each in found.differences],
     }
 
 
@@ -137,7 +141,7 @@ def _print(found: Comparison, into: str | None) -> None:
         make_console().print(table)
     shown = [one for one in found.differences if one.state != MORE]
     for one in shown[:SHOWN]:
-        about = f"{one.holding.date[:10] or 'undated'} {one_line(one.holding.sender)}: {one_line(one.holding.subject)}"
+        about = f"{one.holding.date[:10] or 'undated'} {one_line(one.holding.sender)}: {_cut(one.holding.subject)}"
         why = f" ({one_line(one.holding.unread)})" if one.holding.unread else ""
         click.secho(f"{one.state.capitalize()}: {one.holding.id}  {about}{why}", fg="red")
     if len(shown) > SHOWN:

@@ -20,8 +20,8 @@ from wexagraph.cli.terminal import machine_output
 from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
 from wexagraph.selection.doubles import SAMENESS, TEXT, Double, doubles
-from wexagraph.tables.columns import Column, heading, plain, row
-from wexagraph.text import one_line, size
+from wexagraph.tables.columns import Column, for_json, heading, row
+from wexagraph.text import one_line, shortened, size
 
 _SHOWN = 20
 
@@ -95,7 +95,7 @@ def command(
         machine_output()
         sys.stdout.write(heading(COLUMNS) + "".join(row(COLUMNS, one) for one in rows))
     elif as_json:
-        print_json([{column.name: plain(column.value(one)) for column in COLUMNS} for one in rows])
+        print_json([{column.name: for_json(column.value(one)) for column in COLUMNS} for one in rows])
     else:
         _print(groups, rows, len(sources) > 1)
     return code
@@ -107,7 +107,7 @@ def _print(groups: list[list[Double]], rows: list[_Row], several: bool) -> None:
             break
         envelope = one.double.envelope
         if not one.double.same:
-            subject = one_line(envelope.header.subject) or "(no subject)"
+            subject = shortened(one_line(envelope.header.subject), 100) or "(no subject)"
             who = one_line(envelope.header.sender.name or envelope.header.sender.address) or "(no sender)"
             day = f"{one.moment:%Y-%m-%d %H:%M}" if one.moment else "undated"
             click.secho(f"{day}  {who}: {subject}", bold=True)

@@ -8,17 +8,20 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wexagraph.app.option_table import EXPORT
+from wexagraph.app.printing import checked_printer, pdfs_of_export
 from wexagraph.cli.calls import Printers, carry_out
+from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.options import options
 from wexagraph.cli.parameters import (
     ONCE,
+    PRINT,
     SOURCE,
     afterwards_option,
     choosing,
     into_option,
     reporting,
 )
-from wexagraph.cli.reports import SHOWN, amount, counted, print_place, print_plan, print_sums
+from wexagraph.cli.reports import SHOWN, amount, counted, print_on_paper, print_place, print_plan, print_sums
 from wexagraph.exports.options import FORMATS
 from wexagraph.naming.paths import INDEX
 from wexagraph.text import one_line, size
@@ -34,15 +37,22 @@ if TYPE_CHECKING:
 @into_option("The folder for the files; it is made if need be.")
 @options(*EXPORT)
 @afterwards_option("whose files are stored and read back")
+@PRINT
 @reporting
 @click.pass_context
-def command(context: click.Context, source: str, into: str, **values: Any) -> int:
+def command(context: click.Context, source: str, into: str, printer: str | None, **values: Any) -> int:
     """Make files from the chosen messages of SOURCE, below DIR.
 
     The same command again makes only what is missing. DIR holds a register of all messages (register.csv), in
     which colleagues may work, and checksums (manifest-sha256.txt).
     """
-    return carry_out(context, "export", source, into, values, _PRINTERS, what=lambda options: options.formats)
+    if printer is not None:
+        checked_printer()  # before hours of work
+    code = carry_out(context, "export", source, into, values, _PRINTERS, what=lambda options: options.formats)
+    if printer is not None and not values["dry_run"] and code in (OK, SOME_FAILED):
+        pdfs = pdfs_of_export(Path(into).expanduser(), bool(values.get("sort")))
+        code = code if print_on_paper(pdfs, printer) else SOME_FAILED
+    return code
 
 
 def _print_plan(report: ExportReport) -> None:

@@ -14,7 +14,7 @@ from wexagraph.cli.parameters import AS_OF, CSV, JSON, LINKS, SALVAGE, SOURCE, Z
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.messages.dates import in_zone
 from wexagraph.pages.options import PageOptions
-from wexagraph.tables.columns import csv_row
+from wexagraph.tables.columns import csv_row, for_json, plain
 from wexagraph.text import one_line, size, to_json
 
 _COLUMNS = ("folder", "messages", "bytes", "oldest", "newest")
@@ -67,7 +67,8 @@ def _print_for_programs(rows: list[dict[str, Any]], as_csv: bool) -> None:
     machine_output()
     for row in rows:
         for name in ("oldest", "newest"):
-            row[name] = row[name].isoformat() if row[name] else ""
+            tell = plain if as_csv else for_json
+            row[name] = tell(row[name]) or ""
     if as_csv:
         sys.stdout.write(csv_row(_COLUMNS))
         for row in rows:

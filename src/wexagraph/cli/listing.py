@@ -26,7 +26,7 @@ from wexagraph.selection.choice import Choice
 from wexagraph.selection.explaining import why_none
 from wexagraph.sources import reopen
 from wexagraph.sources.base import Envelope, Partition, Source
-from wexagraph.tables.columns import Column, heading, plain, row
+from wexagraph.tables.columns import Column, for_json, heading, row
 from wexagraph.tables.message_columns import NOT_LISTED, USUAL, Listed, columns_named
 from wexagraph.text import one_line, shortened, size, to_json
 from wexagraph.work.shares import in_shares, is_worth_shares
@@ -134,9 +134,9 @@ def print_rows(mailbox: Source, choice: Choice, columns: list[Column[Listed]] | 
     before = "[\n"
     for envelope in choice.select(mailbox):
         values = (
-            {column.name: plain(column.value(Listed(mailbox, envelope, choice.zone))) for column in columns}
+            {column.name: for_json(column.value(Listed(mailbox, envelope, choice.zone))) for column in columns}
             if columns
-            else _as_dict(mailbox, envelope, choice.zone)
+            else _as_dict(mailbox, envelope)
         )
         sys.stdout.write(before + to_json(values, indent=None))
         before = ",\n"
@@ -144,12 +144,12 @@ def print_rows(mailbox: Source, choice: Choice, columns: list[Column[Listed]] | 
     return before != "[\n"
 
 
-def _as_dict(mailbox: Source, envelope: Envelope, zone: tzinfo | None) -> dict[str, Any]:
+def _as_dict(mailbox: Source, envelope: Envelope) -> dict[str, Any]:
     header = envelope.header
     values: dict[str, Any] = {
         "id": envelope.id,
         "folder": envelope.folder,
-        "date": plain(Listed(mailbox, envelope, zone).moment),
+        "date": for_json(envelope.date()[0]),
         "from": {"name": header.sender.name, "address": header.sender.address},
         "subject": header.subject,
         "size": envelope.size,

@@ -32,7 +32,7 @@ from wexagraph.errors import CallError
 from wexagraph.records.order import Order
 from wexagraph.records.order_log import DONE, FAILED, STOPPED, UNDONE, Run
 from wexagraph.selection.criteria import parse_day
-from wexagraph.tables.columns import heading, row
+from wexagraph.tables.columns import for_json, heading, row
 from wexagraph.text import one_line, size
 
 if TYPE_CHECKING:
@@ -57,7 +57,7 @@ def list_orders(context: click.Context, as_csv: bool, as_json: bool) -> int:
         known, wrong = orders.all()
         rows = [OrderRow(orders, order) for order in known]
     if as_json:
-        values = [{column.name: column.value(each) for column in LISTED} for each in rows]
+        values = [{column.name: for_json(column.value(each)) for column in LISTED} for each in rows]
         print_json({"orders": values, "unreadable": [str(error) for error in wrong]})
     elif as_csv:
         machine_output()
@@ -103,7 +103,7 @@ def show(context: click.Context, name: str, as_csv: bool, as_json: bool) -> int:
         sys.stdout.write(heading(LISTED) + row(LISTED, each))
         return OK
     if as_json:
-        values = {column.name: column.value(each) for column in LISTED}
+        values = {column.name: for_json(column.value(each)) for column in LISTED}
         said = {
             "command": call.command,
             "source": call.source,

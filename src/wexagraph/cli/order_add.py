@@ -24,7 +24,7 @@ from wexagraph.text import one_line
 
 _CHOICE = frozenset([*TESTS, "except", "newest", "id", "conversation", "sort", "once"])
 _OWN = frozenset({"into", "afterwards", "deliver", "yes", "notify"})
-_OF_A_CALL = frozenset({"dry-run", "json", "csv", "quiet", "help", "as-of", "follow-links", "salvage", "set"})
+_OF_A_CALL = frozenset({"dry-run", "json", "csv", "quiet", "help", "as-of", "follow-links", "salvage", "set", "print"})
 
 
 _WORDS = click.argument("words", nargs=-1, type=click.UNPROCESSED, metavar="-- COMMAND SOURCE [OPTIONS]")

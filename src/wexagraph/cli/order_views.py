@@ -65,12 +65,12 @@ LISTED: list[Column[OrderRow]] = [
     Column("when", lambda each: each.order.when.in_words),
     Column("paused", lambda each: each.order.paused),
     Column("changes", lambda each: one_line(each.order.call.changes)),
-    Column("last_run", lambda each: each.last.started.isoformat() if each.last else None),
+    Column("last_run", lambda each: each.last.started if each.last else None, "moment"),
     Column("state", lambda each: each.last.state if each.last else None),
     Column("written", lambda each: each.last.written if each.last else None),
     Column("total", lambda each: each.total),
     Column("failing", lambda each: len(each.failing)),
-    Column("next_run", lambda each: each.next.isoformat() if each.next else None),
+    Column("next_run", lambda each: each.next, "moment"),
     Column("run_by", lambda each: each.runner or None),
     Column("trouble", lambda each: one_line(each.trouble)),
 ]
@@ -109,8 +109,8 @@ def run_line(one: Run) -> str:
 
 RUNS: list[Column[Run]] = [
     Column("order", lambda one: one.name),
-    Column("started", lambda one: one.started.isoformat()),
-    Column("ended", lambda one: one.ended.isoformat() if one.ended else None),
+    Column("started", lambda one: one.started, "moment"),
+    Column("ended", lambda one: one.ended, "moment"),
     Column("state", lambda one: one.state),
     Column("chosen", lambda one: one.chosen),
     Column("written", lambda one: one.written),

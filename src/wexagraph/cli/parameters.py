@@ -100,6 +100,14 @@ DELIVER = click.option(
     metavar="PLACE",
     help="At the end, put what was made there as well: a folder, sftp:// or davs://user@host/folder, or @NAME.",
 )
+PRINT = click.option(
+    "--print",
+    "printer",
+    is_flag=False,
+    flag_value="",
+    metavar="[PRINTER]",
+    help="At the end, hand the PDFs to the system's printer, in their order: the usual one, or one by name.",
+)
 YES = click.option("--yes", is_flag=True, help="Do not ask before --afterwards changes anything.")
 
 

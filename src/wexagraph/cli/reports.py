@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
@@ -115,6 +116,18 @@ def print_undelivered(delivery: Report) -> None:
         click.secho(f"Not delivered: {one_line(failure.id)}: {one_line(failure.reason)}.", fg="red", err=True)
     if delivery.failed > SHOWN:
         click.secho(f"... and {delivery.failed - SHOWN:,} more.", fg="red", err=True)
+
+
+def print_on_paper(paths: list[Path], printer: str) -> bool:
+    """Hand PDFs to the printer, and say how many it took. Returns whether it took all."""
+    from wexagraph.app.printing import print_all
+
+    printed = print_all(paths, printer)
+    where = f" to {one_line(printer)}" if printer else ""
+    click.echo(f"Printed: {counted(printed.count, 'PDF')}{where}, {len(printed.refused):,} refused.", err=True)
+    for path, reason in printed.refused[:SHOWN]:
+        click.secho(f"Not printed: {one_line(path)}: {one_line(reason)}", fg="red", err=True)
+    return not printed.refused
 
 
 def _print_some(lines: list[str], colour: str) -> None:

@@ -10,10 +10,11 @@ import click
 
 from wexagraph.app.locales import zone_name
 from wexagraph.app.rows import Flag, Option
+from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.listing import find
 from wexagraph.cli.options import option
-from wexagraph.cli.parameters import AS_OF, JSON, LINKS, SALVAGE, SOURCE, ZONE, opened
-from wexagraph.cli.reports import print_json
+from wexagraph.cli.parameters import AS_OF, JSON, LINKS, PRINT, SALVAGE, SOURCE, ZONE, opened
+from wexagraph.cli.reports import print_json, print_on_paper
 from wexagraph.cli.terminal import make_console, make_table
 from wexagraph.errors import CallError
 from wexagraph.messages.blocks import HtmlBlock, MessageBlock, TextBlock
@@ -21,7 +22,8 @@ from wexagraph.messages.dates import in_zone
 from wexagraph.messages.message import Message
 from wexagraph.messages.visible_text import html_to_text
 from wexagraph.pages.options import PageOptions
-from wexagraph.sources.base import Envelope
+from wexagraph.selection.choice import Choice
+from wexagraph.sources.base import Envelope, Source
 from wexagraph.text import lines, one_line, size
 
 _MOST_PARTS = 500
@@ -35,9 +37,18 @@ _MOST_PARTS = 500
 @LINKS
 @SALVAGE
 @option(Option("headers", "All header fields, as they were written.", False, Flag(), safe=True))
+@PRINT
 @JSON
 @click.pass_context
-def command(context: click.Context, source: str, id: str, zone: str | None, headers: bool, as_json: bool) -> None:
+def command(
+    context: click.Context,
+    source: str,
+    id: str,
+    zone: str | None,
+    headers: bool,
+    printer: str | None,
+    as_json: bool,
+) -> int:
     """One message of SOURCE: its headers, its text, its parts. `wexagraph list` gives the ID."""
     timezone = PageOptions(zone=zone_name(zone)).timezone()
     with opened(context, source) as mailbox:
@@ -45,12 +56,14 @@ def command(context: click.Context, source: str, id: str, zone: str | None, head
         if envelope is None:
             raise CallError(f"there is no message {id!r} in {source}. `wexagraph list {source}` gives the IDs.")
         data = mailbox.read(envelope)
+        if printer is not None:
+            return _on_paper(mailbox, envelope, zone, printer)
     message = Message(data)
     header = message.header
     moment, date_notes = envelope.date()
     if as_json:
         print_json(_as_dict(envelope, data, message, headers))
-        return
+        return OK
     rows = [("Subject", header.subject or "(no subject)")]
     for label, name in (("From", b"from"), ("To", b"to"), ("Cc", b"cc")):
         text = ", ".join(str(address) for address in header.addresses(name))
@@ -77,6 +90,24 @@ def command(context: click.Context, source: str, id: str, zone: str | None, head
     _parts(message)
     for note in [*date_notes, *message.notes()]:
         click.secho(f"Note: {one_line(str(note))}", dim=True)
+    return OK
+
+
+def _on_paper(mailbox: Source, envelope: Envelope, zone: str | None, printer: str) -> int:
+    """Print the page of a message, as an export makes it. Returns the exit code."""
+    from wexagraph.app.options import export_options
+    from wexagraph.app.printing import checked_printer, pdfs_of_export
+    from wexagraph.exports.run import export
+    from wexagraph.temporary import TemporaryFolder
+
+    checked_printer()
+    with TemporaryFolder() as folder:
+        options = export_options({"zone": zone, "jobs": 1})
+        report = export(mailbox, folder / "page", Choice(ids=frozenset([envelope.id])), options)
+        for failure in report.failures:
+            click.secho(f"No page: {one_line(failure.reason)}", fg="red", err=True)
+        printed = print_on_paper(pdfs_of_export(folder / "page", False), printer)
+    return OK if printed and report.complete else SOME_FAILED
 
 
 def _as_dict(envelope: Envelope, data: bytes, message: Message, headers: bool) -> dict[str, Any]:

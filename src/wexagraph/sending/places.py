@@ -12,6 +12,9 @@ from wexagraph.errors import CallError
 from wexagraph.files import visible
 from wexagraph.output.folder import InTheWay, OutputFolder, sync_files
 
+DEEPEST = 64
+"""Levels of folders that are looked into: a server may name one in the other without end."""
+
 
 class Place(ABC):
     """Where files of ours lie for others, by paths with `/`. `name` is for people and for the list of what was

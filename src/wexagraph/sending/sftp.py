@@ -14,7 +14,7 @@ from typing import TypeVar
 from urllib.parse import quote
 
 from wexagraph.errors import CallError
-from wexagraph.sending.places import Place
+from wexagraph.sending.places import DEEPEST, Place
 from wexagraph.sending.sftp_line import Cut, Line, WantsPassword
 from wexagraph.sources.accounts import Account, Login, line_failed, refused
 
@@ -115,7 +115,8 @@ class SftpPlace(Place):
             folder = waiting.pop()
             for name, mode, size in line.listed(self._path(folder)):
                 if stat.S_ISDIR(mode):
-                    waiting.append(f"{folder}/{name}")
+                    if folder.count("/") < DEEPEST:
+                        waiting.append(f"{folder}/{name}")
                 else:
                     found[f"{folder}/{name}"] = size if stat.S_ISREG(mode) else -1
         return found

@@ -205,7 +205,9 @@ class Line:
                 kind, packet = self._answer(self._request(_Kind.READDIR, handle), _Kind.NAME)
                 if kind == _Kind.STATUS:
                     return
-                (count,), at = struct.unpack_from(">I", packet), 4
+                (count,), at = struct.unpack_from(">I", packet.ljust(4, b"\0")), 4
+                if not count:
+                    raise Cut(errno.EPROTO, "the server does not speak SFTP")
                 for _ in range(count):
                     name, at = _string(packet, at)
                     _, at = _string(packet, at)

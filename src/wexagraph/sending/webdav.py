@@ -14,7 +14,7 @@ from urllib.parse import quote, unquote, urlsplit
 from xml.etree import ElementTree
 
 from wexagraph.errors import CallError
-from wexagraph.sending.places import Place
+from wexagraph.sending.places import DEEPEST, Place
 from wexagraph.sources.accounts import Account, Login, Secret, line_failed, refused
 from wexagraph.text import one_line
 
@@ -172,7 +172,7 @@ class WebDavPlace(Place):
                 inner = f"{folder}/{name}" if name else folder
                 if size is not None:
                     found[inner] = size
-                elif name:
+                elif name and inner.count("/") <= DEEPEST:
                     waiting.append((inner, "/"))
         return found
 

@@ -7,7 +7,7 @@ import csv
 import io
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime
 from difflib import get_close_matches
 from typing import Any, Generic, TypeVar
 
@@ -84,8 +84,13 @@ def cell(value: Any) -> str:
 
 
 def plain(value: Any) -> Any:
-    """A value as CSV and JSON tell it: a moment as in ISO 8601."""
+    """A value as CSV tells it: a moment as in ISO 8601, in the zone that it is told in."""
     return value.isoformat() if isinstance(value, datetime) else value
+
+
+def for_json(value: Any) -> Any:
+    """A value as JSON tells it: a moment as in ISO 8601, in UTC wherever it is read."""
+    return value.astimezone(UTC).isoformat() if isinstance(value, datetime) else value
 
 
 def read_cell(text: str) -> str:

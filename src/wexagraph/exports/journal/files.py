@@ -53,6 +53,15 @@ class Files:
             ),
         )
 
+    def pdfs_of_last_run(self, in_turn: bool) -> list[str]:
+        """The PDFs of the messages that the last run has chosen, each once: as these came, or by their names."""
+        rows = self._base.ask(
+            "SELECT f.path FROM file f JOIN message m ON m.number=f.message WHERE f.format IN ('pdf', 'bound') "
+            "AND m.run=(SELECT max(run) FROM message) GROUP BY f.path "
+            f"ORDER BY {'min(m.turn), ' if in_turn else ''}f.path"
+        )
+        return [row[0] for row in rows]
+
     def of_messages(self) -> Iterator[tuple[str, FileRecord]]:
         """Each file of a message of its own, with the SHA-256 of that."""
         rows = self._base.ask(
