@@ -149,6 +149,9 @@ class ByName(ProgramTest):
         listed = self.call("place", "list")
         for words in ("@share", str(self.folder / "share")[:30], "@court", "davs://"):
             self.assertIn(words, listed)
+        for words in ("wexagraph deliver out --into @c", "wexagraph export in.mbox --deliver @c"):
+            completing = {"_WEXAGRAPH_COMPLETE": "bash_complete", "COMP_WORDS": words, "COMP_CWORD": "4"}
+            self.assertEqual(self.run_program(env=self.env | completing).stdout.split(), ["plain,@court"])
         self.assertIn("no password was stored", self.call("place", "forget", "court"))
         self.assertNotIn("@court", self.call("place", "list"))
         for words, said in (

@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
-from wexagraph.cli.parameters import DRY_RUN, FOLDER, JSON, QUIET
+from wexagraph.cli.parameters import DRY_RUN, FOLDER, JSON, QUIET, complete_places
 from wexagraph.cli.progress import Display, stoppable
 from wexagraph.cli.reports import amount, counted, print_json, print_planned, print_undelivered
 from wexagraph.cli.session import prompt
@@ -21,6 +21,7 @@ from wexagraph.text import one_line, size
     "--into",
     required=True,
     metavar="PLACE",
+    shell_complete=complete_places,
     help="A folder that is there, sftp://user@host/folder, davs://user@host/folder, or @NAME.",
 )
 @click.option("--links", is_flag=True, help="Print the address of each file there.")

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from wexagraph.app.cases.records import Records
+    from wexagraph.app.configuration import Configuration
     from wexagraph.reports import Report
     from wexagraph.selection.choice import Choice
     from wexagraph.sources.base import Source
@@ -45,13 +46,20 @@ def offered(names: Iterable[str], incomplete: str) -> list[CompletionItem]:
 
 def _names(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
     """What a shell may complete a source with: the @names of the configuration, else files and folders."""
+    return _named_or_files(incomplete, lambda configuration: [*configuration.sources, *configuration.accounts])
+
+
+def complete_places(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    """What a shell may complete a place with."""
+    return _named_or_files(incomplete, lambda configuration: list(configuration.places))
+
+
+def _named_or_files(incomplete: str, names_of: Callable[[Configuration], list[str]]) -> list[CompletionItem]:
     if not incomplete.startswith("@"):
         return [CompletionItem(incomplete, type="file")]
     from wexagraph.app.configuration import load
 
-    configuration = load(None, lambda name: False)
-    names = (f"@{name}" for name in (*configuration.sources, *configuration.accounts))
-    return offered(sorted(names), incomplete)
+    return offered(sorted(f"@{name}" for name in names_of(load(None, lambda name: False))), incomplete)
 
 
 def _folders(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
@@ -98,6 +106,7 @@ NOTIFY = click.option(
 DELIVER = click.option(
     "--deliver",
     metavar="PLACE",
+    shell_complete=complete_places,
     help="At the end, put what was made there as well: a folder, sftp:// or davs://user@host/folder, or @NAME.",
 )
 PRINT = click.option(
