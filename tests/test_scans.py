@@ -66,7 +66,8 @@ class Layers(RunTest):
         for words, noise in ((GERMAN, 0), (GERMAN, 40), (ENGLISH, 40)):
             image, drawn = page(words=words, lines=_LINES, size=(420, 240), noise=noise)
             content = file_of(image, "PDF")
-            told = {with_words(content, languages).text for languages in (("eng", "deu"), ("deu", "eng")) * 2}
+            times = 2 if words is GERMAN and noise else 1
+            told = {with_words(content, languages).text for languages in (("eng", "deu"), ("deu", "eng")) * times}
             with self.subTest(words=words[0], noise=noise):
                 self.assertEqual(len(told), 1)
                 read = Counter(told.pop().split())
