@@ -22,7 +22,7 @@ class Sshd:
         self._home = Path(tempfile.mkdtemp(prefix="wexagraph-sshd-", dir="/tmp"))
         self.root, (self.port,) = self._home / "root", free_ports(1)
         self.root.mkdir()
-        self.key, self.known = self._home / "key", self._home / "known_hosts"
+        self.key, self.known = self._home / "key", self._home / "known hosts"
         for name in (self._home / "host", self.key):
             subprocess.run(("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", name), check=True)
         host = (self._home / "host.pub").read_text().rsplit(" ", 1)[0]

@@ -226,6 +226,11 @@ class Kinds(ProgramTest):
         ):
             with self.subTest(value):
                 self.assertIn(words, self.run_program("list", "in.mbox", "--from", value, code=2).stderr)
+        for line in ('from = "@/etc/passwd.txt"', 'except = ["from=@/etc/passwd.txt"]'):
+            self.write("wexagraph.toml", f"[options]\n{line}\n")  # somebody has filled this folder
+            refused = self.run_program("list", "in.mbox", code=2).stderr
+            self.assertIn("user's own configuration folder", " ".join(refused.split()))
+        self.write("wexagraph.toml", "")
         done = self.run_program("list", "in.mbox", "--except", "from=nobody", "--except", "kind=bounce")
         self.assertIn("--except from=nobody has left out nothing", done.stderr)
         self.assertNotIn("bounce has", done.stderr)
@@ -257,6 +262,10 @@ class Kinds(ProgramTest):
         contents = pdf_text(self.folder / "out/all.pdf")
         at = [contents.index(subject) for subject in sorted(dated, reverse=True)]
         self.assertEqual(at, sorted(at))
+        call = ("export", "in.mbox", "--as", "eml", "--carried", "--name", "{number} {subject}", "--sort", "-subject")
+        self.run_program(*call, "--into", "carried")
+        names = sorted(path.stem for path in (self.folder / "carried/in").iterdir())
+        self.assertEqual([name.split()[1] for name in names], sorted(dated, reverse=True))
         self.run_program("register", "in.mbox", "--into", "r.csv", "--sort", "subject", "--columns", "subject")
         rows = (self.folder / "r.csv").read_text("utf-8-sig").splitlines()[1:]
         self.assertEqual([row.split(",")[0] for row in rows], sorted(dated))

@@ -12,6 +12,7 @@ from typing import Any
 from wexagraph.app.accounts import ACCOUNTS, KEYS, PLACES, VARIABLE, Known
 from wexagraph.app.rows import BUILT_IN
 from wexagraph.errors import CallError
+from wexagraph.selection.value_lists import names_list
 from wexagraph.toml import line_of, mending, wrong
 
 NAME = "wexagraph.toml"
@@ -182,11 +183,18 @@ def _read(
         # a table in the table is for one command
         for name, each in value.items() if isinstance(value, dict) else [(key, value)]:
             setting = Setting(name, each, path, text, key if isinstance(value, dict) else "")
-            elsewhere = name == "cover" and each not in (True, BUILT_IN)
+            elsewhere = (name == "cover" and each not in (True, BUILT_IN)) or _names_a_list(each)
             if not trusted and name not in NEVER and is_option(name) and (elsewhere or not is_safe(name)):
                 what = f"{name} is taken from the user's own configuration folder, or from a file named with --config"
                 raise setting.wrong(what)
             config.options.append(setting)
+
+
+def _names_a_list(value: Any) -> bool:
+    """Whether values of an option stand in another file, which may lie anywhere."""
+    values = value if isinstance(value, list) else [value]
+    texts = [text for one in values if isinstance(one, str) for text in (one, one.partition("=")[2])]
+    return any(map(names_list, texts))
 
 
 def _sources(path: Path, text: str, values: dict[str, Any], config: Configuration, trusted: bool) -> None:

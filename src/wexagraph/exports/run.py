@@ -81,7 +81,7 @@ def plan(run: Context, choice: Choice) -> None:
     """Meet the chosen messages and give each a name; where they are to be bound, put them in their order."""
     planner = Planner(run.source, run.journal, run.target, run.options, run.workers, run.turns)
     apart = run.source if isinstance(run.source, TakenApart) else None
-    run.progress.total = planner.plan(choice if apart is None else Choice(), run.looking, run.stopped)
+    run.progress.total = planner.plan(choice if apart is None else Choice(sort=choice.sort), run.looking, run.stopped)
     run.progress.done = 0
     run.report.interrupted = run.stopped()
     run.report.total = None if run.report.interrupted else run.progress.total

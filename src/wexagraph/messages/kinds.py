@@ -1,5 +1,5 @@
 """Kinds of messages that are no letters from one person to another, told by fields of the header and types of parts
-(docs/choosing.md has the table)."""
+(docs/choose.md has the table)."""
 
 from __future__ import annotations
 

@@ -13,7 +13,7 @@ from wexagraph.text import one_line
 
 # what else begins with @ is a part of an address: --from @saltmere.example
 _LIST = re.compile(r"@(?P<path>.+?\.(?:txt|csv|tsv)|[^:]*[/\\][^:]*)(?::(?P<column>[^:/\\]+))?", re.IGNORECASE)
-_LISTED = ("from", "to", "cc", "bcc", "with", "subject", "body", "text", "keyword", "id", "conversation", "attached")
+_LISTED = ("from", "to", "cc", "bcc", "with", "subject", "body", "text", "keyword", "attached")
 """The criteria that may name a list."""
 _MOST = 100_000_000
 

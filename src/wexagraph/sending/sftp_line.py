@@ -1,7 +1,5 @@
 """A line to a server that speaks SFTP (SSH File Transfer Protocol, version 3, as OpenSSH does), through the machine's
 own `ssh` program: its keys, agent, known hosts and configuration are those of the user.
-
-Libraries that speak SSH in Python take several times as long: see benchmarks/README.md.
 """
 
 from __future__ import annotations
@@ -72,7 +70,7 @@ class Line:
         self._said = tempfile.TemporaryFile()  # noqa: SIM115  closed with the line
         command = [*_SSH, f"-oConnectTimeout={int(account.timeout)}", "-l", account.user]
         command += ["-p", str(account.port)] if account.port != 22 else []
-        command += [f"-oUserKnownHostsFile={account.authority}"] if account.authority else []
+        command += [f'-oUserKnownHostsFile="{account.authority}"'] if account.authority else []
         environment = dict(os.environ)
         with contextlib.ExitStack() as held:
             if password is not None:
