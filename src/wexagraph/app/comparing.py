@@ -45,7 +45,7 @@ def _key_of(row: RegisterRow) -> str:
 
 
 def holdings_of(
-    source: Source, choice: Choice, told: Callable[[int], None], digest: Callable[[bytes], str] | None
+    source: Source, choice: Choice, progress: Callable[[int], None], digest: Callable[[bytes], str] | None
 ) -> list[Holding]:
     """The chosen messages of a source; with `digest`, their bytes are read for it. Raises SourceError."""
     found: list[Holding] = []
@@ -55,7 +55,7 @@ def holdings_of(
         moment, notes = envelope.date()
         key = facts(moment, written_by(envelope.header))
         found.append(Holding(envelope.folder, envelope.id, key, envelope.size, read, unread, not notes))
-        told(len(found))
+        progress(len(found))
     return found
 
 

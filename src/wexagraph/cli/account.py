@@ -6,6 +6,7 @@ import re
 import sys
 from collections.abc import Callable
 from pathlib import Path
+from typing import TypeVar
 
 import click
 
@@ -19,6 +20,7 @@ from wexagraph.app.accounts import (
     out_of_keyring,
     to_keyring,
 )
+from wexagraph.cli.options import together
 from wexagraph.cli.parameters import JSON
 from wexagraph.cli.reports import print_json
 from wexagraph.cli.session import prompt
@@ -28,6 +30,7 @@ from wexagraph.sources import open_source
 from wexagraph.sources.accounts import Account
 from wexagraph.text import one_line
 
+_Account = TypeVar("_Account", Account, Account | None)
 _TOLD = {  # capability: what it is good for
     "ESEARCH": "short answers to searches",
     "UIDPLUS": "removing single messages",
@@ -37,12 +40,17 @@ _TOLD = {  # capability: what it is good for
     "QRESYNC": "telling what is gone",
     "UTF8=ACCEPT": "names beyond ASCII",
 }
-AUTHORITY = click.option(
-    "--authority",
-    type=click.Path(exists=True, dir_okay=False),
-    metavar="FILE",
-    help="Certificates (PEM) of the office's own authority.",
+ADDED = together(
+    click.argument("name"),
+    click.argument("url"),
+    click.option(
+        "--authority",
+        type=click.Path(exists=True, dir_okay=False),
+        metavar="FILE",
+        help="Certificates (PEM) of the office's own authority; of SFTP, known hosts.",
+    ),
 )
+"""What an account or a place is added by."""
 
 
 @click.group("account")
@@ -51,27 +59,26 @@ def command() -> None:
 
 
 @command.command("add")
-@click.argument("name")
-@click.argument("url")
-@AUTHORITY
+@ADDED
 def add(name: str, url: str, authority: str | None) -> None:
     """Name the account at URL (imaps://user@mail.example/) and store its password; then @NAME is a source."""
-    checked_name(name, "account")
-    known = Known(url, authority=str(Path(authority).resolve()) if authority else "")
-    account = known.account()
-    ACCOUNTS.keep({**ACCOUNTS.read(), name: known})
+    account = keep_name(ACCOUNTS, name, known_at(url, authority), Known.account)
     store_password(account, f"wexagraph account check {name}, then wexagraph folders @{name}")
 
 
-def checked_name(name: str, kind: str) -> None:
-    """Raise CallError for what can't be the name of an account or a place."""
+def known_at(url: str, authority: str | None) -> Known:
+    """What lies at a URL, whose certificate an authority of the office's own has given."""
+    return Known(url, authority=str(Path(authority).resolve()) if authority else "")
+
+
+def keep_name(stored: Names, name: str, known: Known, account_of: Callable[[Known], _Account]) -> _Account:
+    """Store a name, and return the account behind it. Raises CallError for what can't be a name, or no URL of one."""
     if not re.fullmatch(r"[\w.-]{1,60}", name):
-        raise CallError(f"{name!r} can't be the name of {kind_of(kind)}: letters, digits, and . _ - only.")
-
-
-def kind_of(kind: str) -> str:
-    """A kind of names, with its article."""
-    return f"{'an' if kind == 'account' else 'a'} {kind}"
+        kind = "an account" if stored is ACCOUNTS else "a place"
+        raise CallError(f"{name!r} can't be the name of {kind}: letters, digits, and . _ - only.")
+    account = account_of(known)
+    stored.keep({**stored.read(), name: known})
+    return account
 
 
 def store_password(account: Account, next_step: str) -> None:

@@ -71,11 +71,11 @@ def command(
     place = Path(directory).expanduser()
     display = Display(("comparison",), "messages")
 
-    def told(count: int) -> None:
+    def progress(count: int) -> None:
         display.update(Progress(done=count))
 
     def held_by(mailbox: Source, choice: Choice) -> list[Holding]:
-        return holdings_of(mailbox, choice, told, (of_bytes if is_export(place) else of_lines) if deep else None)
+        return holdings_of(mailbox, choice, progress, (of_bytes if is_export(place) else of_lines) if deep else None)
 
     with opened(context, source) as mailbox, display:
         wanted, location = held_by(mailbox, choice), mailbox.location
@@ -86,75 +86,75 @@ def command(
             with context.obj.open(directory) as other:
                 held = held_by(other, Choice())
                 troubled |= say_troubles(other)
-    found = compare(location, wanted, directory, held, deep)
+    comparison = compare(location, wanted, directory, held, deep)
     if into is not None:
-        _write(found, Path(into).expanduser(), suffix)
+        _write(comparison, Path(into).expanduser(), suffix)
     if as_json:
-        print_json(_as_dict(found))
+        print_json(_as_dict(comparison))
     elif as_csv:
         machine_output()
-        sys.stdout.write(_table(found))
+        sys.stdout.write(_table(comparison))
     else:
-        _print(found, into)
-    return OK if found.complete and not troubled else SOME_FAILED
+        _print(comparison, into)
+    return OK if comparison.complete and not troubled else SOME_FAILED
 
 
 def _cut(subject: str) -> str:
     return shortened(one_line(subject), 100)
 
 
-def _table(found: Comparison) -> str:
-    return heading(COLUMNS) + "".join(row(COLUMNS, one) for one in found.differences)
+def _table(comparison: Comparison) -> str:
+    return heading(COLUMNS) + "".join(row(COLUMNS, one) for one in comparison.differences)
 
 
-def _write(found: Comparison, path: Path, suffix: str) -> None:
+def _write(comparison: Comparison, path: Path, suffix: str) -> None:
     """Write the file, whole or not at all. Raises TargetError."""
     from wexagraph.app.cases.records import user_name
 
     if suffix == ".csv":
-        write_whole_file(path, MARK + _table(found).encode("utf-8", "surrogateescape"))
+        write_whole_file(path, MARK + _table(comparison).encode("utf-8", "surrogateescape"))
         return
-    paper = certificate(found, datetime.now().astimezone(), user_name())
+    paper = certificate(comparison, datetime.now().astimezone(), user_name())
     write_whole_file(path, paper.text() if suffix == ".txt" else paper.pdf(PageOptions()))
 
 
-def _as_dict(found: Comparison) -> dict[str, Any]:
+def _as_dict(comparison: Comparison) -> dict[str, Any]:
     return {
-        "source": found.source,
-        "folder": found.folder,
-        "deep": found.deep,
-        "complete": found.complete,
-        **{state: found.count(state) for state in (THERE, MISSING, CHANGED, MORE)},
-        "wanted": asdict(found.wanted),
-        "held": asdict(found.held),
-        "folders": {name: dict(counts) for name, counts in sorted(found.folders.items())},
-        "differences": [{one.name: for_json(one.value(each)) for one in COLUMNS} for each in found.differences],
+        "source": comparison.source,
+        "folder": comparison.folder,
+        "deep": comparison.deep,
+        "complete": comparison.complete,
+        **{state: comparison.count(state) for state in (THERE, MISSING, CHANGED, MORE)},
+        "wanted": asdict(comparison.wanted),
+        "held": asdict(comparison.held),
+        "folders": {name: dict(counts) for name, counts in sorted(comparison.folders.items())},
+        "differences": [{one.name: for_json(one.value(each)) for one in COLUMNS} for each in comparison.differences],
     }
 
 
-def _print(found: Comparison, into: str | None) -> None:
+def _print(comparison: Comparison, into: str | None) -> None:
     table = make_table("Folder", ">Messages", ">There", ">Missing", ">Changed")
-    for name, counts in sorted(found.folders.items()):
+    for name, counts in sorted(comparison.folders.items()):
         cells = (f"{counts[state]:,}" if counts[state] else "-" for state in (THERE, MISSING, CHANGED))
         table.add_row(one_line(name), f"{counts.total():,}", *cells)
-    if found.folders:
+    if comparison.folders:
         make_console().print(table)
-    shown = [one for one in found.differences if one.state != MORE]
+    shown = [one for one in comparison.differences if one.state != MORE]
     for one in shown[:SHOWN]:
         about = f"{one.holding.date[:10] or 'undated'} {one_line(one.holding.sender)}: {_cut(one.holding.subject)}"
         why = f" ({one_line(one.holding.unread)})" if one.holding.unread else ""
         click.secho(f"{one.state.capitalize()}: {one.holding.id}  {about}{why}", fg="red")
     if len(shown) > SHOWN:
         click.secho(f"... and {len(shown) - SHOWN:,} more; --csv lists them all.", fg="red")
-    if more := found.count(MORE):
+    if more := comparison.count(MORE):
         click.echo(f"{counted(more, 'message')} there that the source does not have; --csv lists them.")
-    how = "byte for byte" if found.deep else "by their headers; --deep compares all bytes"
-    sums = f"{found.count(THERE):,} there, {found.count(MISSING):,} missing, {found.count(CHANGED):,} changed"
-    click.echo(f"{counted(found.wanted.messages, 'message')} of {size(found.wanted.bytes)}: {sums}, {how}.")
+    how = "byte for byte" if comparison.deep else "by their headers; --deep compares all bytes"
+    sums = ", ".join(f"{comparison.count(state):,} {state}" for state in (THERE, MISSING, CHANGED))
+    click.echo(f"{counted(comparison.wanted.messages, 'message')} of {size(comparison.wanted.bytes)}: {sums}, {how}.")
     click.secho(
-        f"{one_line(found.folder)} holds all of {one_line(found.source)}."
-        if found.complete
-        else f"{one_line(found.folder)} does not hold all of {one_line(found.source)}.",
+        f"{one_line(comparison.folder)} holds all of {one_line(comparison.source)}."
+        if comparison.complete
+        else f"{one_line(comparison.folder)} does not hold all of {one_line(comparison.source)}.",
         bold=True,
     )
     if into is not None:

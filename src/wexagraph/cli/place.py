@@ -9,12 +9,13 @@ import click
 
 from wexagraph.app.accounts import PLACES, Known
 from wexagraph.app.places import open_place, place_named
-from wexagraph.cli.account import AUTHORITY, checked_name, forget_name, print_names, store_password
+from wexagraph.cli.account import ADDED, forget_name, keep_name, known_at, print_names, store_password
 from wexagraph.cli.parameters import JSON
 from wexagraph.cli.session import prompt
 from wexagraph.errors import CallError, TargetError
 from wexagraph.sending.places import part_of
 from wexagraph.sources.accounts import PLACES as SCHEMES
+from wexagraph.sources.accounts import Account
 from wexagraph.text import one_line
 
 _TRIED = b"Tried by wexagraph place check; it may be removed.\n"
@@ -26,27 +27,26 @@ def command() -> None:
 
 
 @command.command("add")
-@click.argument("name")
-@click.argument("url")
-@AUTHORITY
+@ADDED
 def add(name: str, url: str, authority: str | None) -> None:
     """Name the folder or server at URL (sftp://user@host/folder, davs://user@host/folder); then @NAME is a place."""
-    checked_name(name, "place")
+    known = known_at(url, authority)
     if "://" not in url:
         folder = Path(url).expanduser().absolute()
         if not folder.is_dir():
             raise CallError(f"{one_line(url)} is no folder. A place has to be there: is the share mounted?")
-        PLACES.keep({**PLACES.read(), name: Known(str(folder))})
-        click.echo(f"Stored. Try it: wexagraph place check {name}")
+        known = Known(str(folder))
+    account, next_step = keep_name(PLACES, name, known, _account), f"wexagraph place check {name}"
+    if account is not None and account.scheme != "sftp":
+        store_password(account, next_step)
         return
-    known = Known(url, authority=str(Path(authority).resolve()) if authority else "")
-    account = known.account(SCHEMES)
-    PLACES.keep({**PLACES.read(), name: known})
-    if account.scheme == "sftp":
-        click.echo("Stored. The login is by your SSH keys or agent, else by a password.")
-        click.echo(f"Try it: wexagraph place check {name}")
-    else:
-        store_password(account, f"wexagraph place check {name}")
+    login = "" if account is None else " The login is by your SSH keys or agent, else by a password."
+    click.echo(f"Stored.{login} Try it: {next_step}")
+
+
+def _account(known: Known) -> Account | None:
+    """The account that a place lies at; None of a folder. Raises CallError."""
+    return known.account(SCHEMES) if "://" in known.url else None
 
 
 @command.command("check")
@@ -77,7 +77,7 @@ def list_places(context: click.Context, as_json: bool) -> None:
     """The places that have names."""
     print_names(
         context.obj.configuration.places,
-        lambda known: known.account(SCHEMES) if "://" in known.url else None,
+        _account,
         "No place has a name yet. Add one: wexagraph place add NAME davs://user@files.example/folder",
         as_json,
     )
@@ -89,4 +89,4 @@ def list_places(context: click.Context, as_json: bool) -> None:
 def forget(context: click.Context, name: str) -> None:
     """Take the place NAME off the list, and its password out of the keyring. What lies there stays."""
     known = place_named(f"@{name.removeprefix('@')}", context.obj.configuration)
-    forget_name(PLACES, name.removeprefix("@"), known.account(SCHEMES) if "://" in known.url else None)
+    forget_name(PLACES, name.removeprefix("@"), _account(known))

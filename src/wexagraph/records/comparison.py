@@ -74,7 +74,7 @@ class Inventory:
 
 @dataclass
 class Comparison:
-    """What a comparison of `source` with `folder` has found, byte for byte where it was `deep`. `folders` counts the
+    """What came of comparing `source` with `folder`, byte for byte where it was `deep`. `folders` counts the
     messages of each folder of the source by their states."""
 
     source: str
@@ -99,24 +99,29 @@ class Comparison:
 
 def compare(source: str, wanted: list[Holding], folder: str, held: list[Holding], deep: bool) -> Comparison:
     """Compare what a source has with what a folder holds, wherever in it."""
-    found = Comparison(source, folder, deep, _inventory(wanted, deep), _inventory(held, deep))
+    comparison = Comparison(source, folder, deep, _inventory(wanted, deep), _inventory(held, deep))
     for one in wanted:
-        found.folders.setdefault(one.folder, Counter())
+        comparison.folders.setdefault(one.folder, Counter())
     if deep:
-        left, rest = _paired(wanted, held, lambda one: one.digest, found, THERE)
-        left, rest = _paired(left, rest, lambda one: one.key, found, CHANGED)
+        left, rest = _paired(wanted, held, lambda one: one.digest, comparison, THERE)
+        left, rest = _paired(left, rest, lambda one: one.key, comparison, CHANGED)
     else:
-        left, rest = _paired(wanted, held, lambda one: one.key, found, THERE)
+        left, rest = _paired(wanted, held, lambda one: one.key, comparison, THERE)
         # what has no date of its own has one of its mailbox, which another mailbox does not know
-        left, rest = _paired(left, rest, lambda one: "" if one.dated else one.key.partition("\x1f")[2], found, THERE)
+        left, rest = _paired(left, rest, _undated, comparison, THERE)
     for one in left:
-        found.folders[one.folder][MISSING] += 1
-    found.differences += [Difference(MISSING, one) for one in left] + [Difference(MORE, one) for one in rest]
-    return found
+        comparison.folders[one.folder][MISSING] += 1
+    comparison.differences += [Difference(MISSING, one) for one in left] + [Difference(MORE, one) for one in rest]
+    return comparison
+
+
+def _undated(one: Holding) -> str:
+    """What the header tells but for the date; "" of what has a date of its own."""
+    return "" if one.dated else one.key.partition("\x1f")[2]
 
 
 def _paired(
-    wanted: list[Holding], held: list[Holding], key: Callable[[Holding], str], found: Comparison, state: str
+    wanted: list[Holding], held: list[Holding], key: Callable[[Holding], str], comparison: Comparison, state: str
 ) -> tuple[list[Holding], list[Holding]]:
     """Pairs of messages with the same key ("" has no other) are in a state. Returns what has none, on both sides."""
     there: dict[str, list[Holding]] = {}
@@ -127,9 +132,9 @@ def _paired(
     for one in wanted:
         if others := there.get(key(one)):
             taken.add(id(others.pop(0)))
-            found.folders[one.folder][state] += 1
+            comparison.folders[one.folder][state] += 1
             if state == CHANGED:
-                found.differences.append(Difference(state, one))
+                comparison.differences.append(Difference(state, one))
         else:
             left.append(one)
     return left, [one for one in held if id(one) not in taken]
