@@ -1,6 +1,7 @@
 # make demo   sets up everything and runs the demo
 # make test   sets up everything and runs all tests
 # make quick  what a change breaks most likely, in 90 seconds
+# make full   all tests, and all rounds of those that are repeated with other numbers each time
 # make newest  all tests with the parts that pip gives today; make oldest  with the lowest that pyproject.toml allows
 # make servers  an account at every mail server that installs here, and the table of docs/accounts.md
 # make manual the manual page, docs/wexagraph.1
@@ -14,7 +15,7 @@ STAMP = $(VENV)/ready
 # compiled once, as an installation is: else every start of the program would compile it anew
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test quick servers newest oldest manual check bench clean
+.PHONY: demo test quick full servers newest oldest manual check bench clean
 
 $(STAMP): pyproject.toml constraints.txt
 	./setup.sh $(PYTHON) $(VENV)
@@ -26,6 +27,9 @@ demo: $(STAMP)
 # tests/test_house.py runs `make check` beside the other tests
 test: $(STAMP)
 	PATH="$(CURDIR)/$(BIN):$$PATH" $(BIN)/python -m tests
+
+full: $(STAMP)
+	WEXAGRAPH_FULL=1 PATH="$(CURDIR)/$(BIN):$$PATH" $(BIN)/python -m tests
 
 quick: $(STAMP)
 	PATH="$(CURDIR)/$(BIN):$$PATH" $(BIN)/python -m tests --quick

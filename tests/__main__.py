@@ -23,14 +23,20 @@ from tests.zygote import load
 HERE = Path(__file__).parent
 _ROOM = 4 * 1024**3
 _LONG = (
-    "test_house",
     "test_servers",
-    "test_killed",
-    "test_accounts",
     "test_attack_reading",
     "test_resume",
-    "test_mutations",
+    "test_house",
+    "test_accounts",
+    "test_index_page",
+    "test_bound",
     "test_backup_harm",
+    "test_order_watch",
+    "test_scans",
+    "test_case_hands",
+    "test_mutations",
+    "test_readme",
+    "test_places",
 )
 # what a change breaks first: the house, the contracts, reading, choosing and naming
 _QUICK = (
@@ -108,11 +114,14 @@ def in_memory() -> Iterator[None]:
 
 def main() -> int:
     # those that take long first, so that no core waits for one at the end
-    modules = sorted(HERE.glob("test_*.py"), key=lambda p: (p.stem not in _LONG, -p.stat().st_size))
+    modules = sorted(
+        HERE.glob("test_*.py"),
+        key=lambda p: (_LONG.index(p.stem) if p.stem in _LONG else len(_LONG), -p.stat().st_size),
+    )
     names = list(_QUICK) if sys.argv[1:] == ["--quick"] else sys.argv[1:] or [path.stem for path in modules]
     totals = [0, 0, 0]
     with in_memory():
-        for name, output, counts, seconds in in_processes(names, (os.cpu_count() or 1) + 1):
+        for name, output, counts, seconds in in_processes(names, 2 * (os.cpu_count() or 1)):
             counted = f"{counts[0]} passed, {counts[1]} failed, {counts[2]} skipped"
             print(f"--- {name}: {counted}; {seconds:.0f} s", flush=True)
             if counts[1] or counts[2]:

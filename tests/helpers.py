@@ -27,6 +27,11 @@ ZYGOTE, FORKING = Zygote(), Forking()
 PROGRAM = str(Path(sys.executable).parent / "wexagraph")
 
 
+def rounds(full: int, usual: int) -> int:
+    """How many rounds of a test that is repeated: the usual number, or all of them with `make full`."""
+    return full if "WEXAGRAPH_FULL" in os.environ else usual
+
+
 class ProgramTest(unittest.TestCase):
     """A test with a temporary folder, `self.folder`, and the program to run in it."""
 

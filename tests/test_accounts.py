@@ -12,7 +12,7 @@ from pathlib import Path
 from unittest import mock
 
 from tests.dovecot import INSTALLED, PASSWORD, USER, Dovecot
-from tests.helpers import ProgramTest, letter, mbox
+from tests.helpers import ProgramTest, letter, mbox, rounds
 from tests.peers import Proxy, instants
 from wexagraph.demo.build import file, message, multipart, text, when
 from wexagraph.demo.mailbox import make_mailbox
@@ -325,7 +325,7 @@ class Reading(AccountTest):
             return ProgramTest.run_program(self, "--config", f"{seed}.toml", *arguments, env=env).stdout
 
         with ThreadPoolExecutor(5) as pool:  # each of them mostly waits for its line
-            for seed, printed in enumerate(pool.map(exported, range(12))):
+            for seed, printed in enumerate(pool.map(exported, range(rounds(12, 4)))):
                 with self.subTest(seed):
                     self.assertIn(f"{len(self.messages)} written, 0 already there, 0 failed", printed)
                     files = (self.folder / f"out{seed}").rglob("*.eml")

@@ -6,13 +6,14 @@ import unittest
 from unittest import mock
 
 from tests import histories
+from tests.helpers import rounds
 from tests.histories import STEPS, Step, fault_of, grown, script, shortened
 
 
 class Histories(unittest.TestCase):
     def test_histories(self) -> None:
         done: set[str] = set()
-        for seed in range(14):
+        for seed in range(rounds(14, 6)):
             steps, fault = grown(seed, 60)
             done |= {name for name, *_ in steps}
             if fault:

@@ -6,12 +6,12 @@ import os
 import random
 import shutil
 
-from tests.helpers import letter, mbox
+from tests.helpers import letter, mbox, rounds
 from tests.running import ALL, NEVER, RunTest, three_hundred
 
 
 class Killed(RunTest):
-    def test_at_forty_random_steps(self) -> None:
+    def test_at_random_steps(self) -> None:
         letters = three_hundred()[:24]
         self.write("in/Berths.mbox", mbox(*letters[:16]))
         for number, data in enumerate(letters[16:]):
@@ -22,7 +22,7 @@ class Killed(RunTest):
         self.assertEqual(len(undisturbed), 24 * 4 + 2 * 2 + 2)
         self.assertGreater(steps, 90)
         rng = random.Random(40)
-        for turn in range(40):
+        for turn in range(rounds(40, 14)):
             shutil.rmtree(self.folder / "out")
             for again in range(rng.choice([1, 1, 2])):  # sometimes the second run is killed as well
                 step = rng.randrange(steps if not again else 60)

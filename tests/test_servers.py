@@ -61,6 +61,22 @@ HELD = {
     "Übersee": [letter("Fender", date="Mon, 7 Jan 2019 10:00:00 +0000")],
 }
 """What lies in each account, by the names that people see."""
+CHOICES = (
+    ("--from", "ines"),
+    ("--subject", "Möwe"),
+    ("--to", "records"),
+    ("--since", "2026-08", "--before", "2026-09"),
+    ("--before", "2020-02"),
+    ("--newer-than", "3y"),
+    ("--since", "2019-01-02", "--before", "2019-01-08"),
+    ("--larger", "1KB"),
+    ("--attached", "*.pdf"),
+    ("--body", "survey is done", "--subject", "Fender"),
+    ("--text", "scan is attached"),
+    ("--text", "nowhere in it"),
+)
+CHOSEN: dict[tuple[str, ...], list[str]] = {}
+"""What each choice takes from an mbox of the same messages; the same for each server."""
 MOVED = {
     **HELD,
     "v1.2 files": [letter("Version")],
@@ -165,25 +181,13 @@ class Contract(ServerTest):
         names = {row.partition(",")[0] for row in self.program("folders", url, "--csv").splitlines()[1:]}
         self.assertLessEqual(set(HELD), names)
         local = self.write("all.mbox", mbox(*everything))
-        choices = [
-            ("--from", "ines"),
-            ("--subject", "Möwe"),
-            ("--to", "records"),
-            ("--since", "2026-08", "--before", "2026-09"),
-            ("--before", "2020-02"),
-            ("--newer-than", "3y"),
-            ("--since", "2019-01-02", "--before", "2019-01-08"),
-            ("--larger", "1KB"),
-            ("--attached", "*.pdf"),
-            ("--body", "survey is done", "--subject", "Fender"),
-            ("--text", "scan is attached"),
-            ("--text", "nowhere in it"),
-        ]
+        if not CHOSEN:
+            CHOSEN.update({choice: sorted(self.subjects(local, *choice)) for choice in CHOICES})
         folders = [word for name in HELD for word in ("--folder", name)]
-        for choice in choices:
+        for choice in CHOICES:
             with self.subTest(choice):
                 here = sorted(self.subjects(url, *folders, *choice))
-                self.assertEqual(here, sorted(self.subjects(local, *choice)))
+                self.assertEqual(here, CHOSEN[choice])
         self.assertEqual(len(self.subjects(url, "--folder", "INBOX")), len(HELD["INBOX"]), "INBOX is INBOX")
         self.program("export", url, *folders, "--as", "eml", "--into", "out")
         exported = Counter(path.read_bytes() for path in (self.folder / "out").rglob("*.eml"))
