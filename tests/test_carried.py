@@ -9,6 +9,8 @@ import json
 from email.message import EmailMessage
 from pathlib import Path
 
+import pypdfium2
+
 from tests import desktop_mail
 from tests.dovecot import PASSWORD, USER
 from tests.helpers import ProgramTest, letter, pdf_text
@@ -42,6 +44,10 @@ def as_message(subject: str, carried: bytes) -> bytes:
 
 def digest(data: bytes) -> str:
     return hashlib.sha256(data).hexdigest()
+
+
+def title_of(path: Path) -> str:
+    return str(pypdfium2.PdfDocument(path).get_metadata_value("Title"))
 
 
 class Exported(ProgramTest):
@@ -131,6 +137,28 @@ class FiledByForwarding(ProgramTest):
         self.assertEqual(len(self.originals()), 3)
         self.run_program("verify", "records", env=self.env)
 
+    def test_what_stands_behind_the_reference_is_the_title(self) -> None:
+        self.write("in/a.eml", forward("Fwd: [#2026-118] - Offers {of} May:", OFFER, ANSWER))
+        self.write("in/b.eml", letter("#2026-118", CLERK))
+        self.file()
+        names = sorted(path.name for path in (self.folder / "records").rglob("*.pdf"))
+        self.assertEqual([name.partition(" - ")[2] for name in names], ["Offers {of} May.pdf"] * 2 + ["#2026-118.pdf"])
+        first = next((self.folder / "records").rglob("* - Offers*.pdf"))
+        self.assertEqual(title_of(first), "Offers {of} May")
+        self.assertIn(" 0 new, 3 there already", self.file("--title", "Another"))
+        row = json.loads(self.run_program("file", "in", "--by-plan", "--dry-run", "--json", env=self.env).stdout)
+        self.assertEqual({each["title"] for each in row["messages"]}, {"Offers {of} May", ""})
+
+    def test_as_one(self) -> None:
+        self.write("in/a.eml", forward("#2026-118 The offers", OFFER, ANSWER))
+        self.file("--as-one")
+        (path,) = (self.folder / "records").rglob("*.pdf")
+        self.assertIn("The offers", path.name)
+        self.assertEqual(title_of(path), "The offers")
+        self.assertEqual(self.originals(), {digest(OFFER), digest(ANSWER)})
+        self.run_program("file", "in", "--by-plan", "--as-one", "--bind", "all", env=self.env, code=2)
+        self.run_program("verify", "records", env=self.env)
+
     def test_a_mistyped_reference_is_asked_about(self) -> None:
         """Also where the conversation would know better: the sender has said where to."""
         self.write(
@@ -160,6 +188,30 @@ class FiledByForwarding(ProgramTest):
 
 
 class Afterwards(AccountTest):
+    def test_what_is_filed_is_moved(self) -> None:
+        """By hand and by an order: what was filed goes, with all that it brought; what fits no case stays."""
+        with imaplib.IMAP4("localhost", self.server.imap) as line:
+            line.login(USER, PASSWORD)
+            line.create("Desk")
+            at_hand = (forward("#2026-118 Offers", OFFER, ANSWER), letter("Lunch", CLERK), letter("#2026-118", CLERK))
+            for data in at_hand:
+                line.append("Desk", "", "", data.replace(b"\n", b"\r\n"))  # type: ignore[arg-type]
+            records = ("--records", self.folder / "records")
+            self.run_program("case", "open", "2026-118", "Repair", *records)
+            call = ("file", "@office", "--folder", "Desk", "--by-plan", "--carried", *records)
+            self.assertIn("delete", self.run_program(*call, "--afterwards", "delete", "--yes", code=2).stderr)
+            dry = self.run_program(*call, "--afterwards", "move:Filed", "--dry-run").stdout
+            self.assertIn("2 would be filed, 1 unfiled", dry)
+            done = self.run_program(*call, "--afterwards", "move:Filed", "--yes").stdout
+            self.assertIn("2 messages moved to Filed", done)
+            self.assertEqual(self.subjects("@office", "--folder", "Desk"), ["Lunch"])
+            self.assertEqual(sorted(self.subjects("@office", "--folder", "Filed")), ["#2026-118", "#2026-118 Offers"])
+            line.append("Desk", "", "", letter("#2026-118 More", CLERK).replace(b"\n", b"\r\n"))  # type: ignore[arg-type]
+            self.run_program("order", "add", "clerk", "--yes", "--", *call, "--afterwards", "move:Filed")
+            self.run_program("order", "run", "clerk")
+            self.assertEqual(self.subjects("@office", "--folder", "Desk"), ["Lunch"])
+            self.run_program("verify", "records")
+
     def test_moved_when_all_that_it_brought_is_there(self) -> None:
         with imaplib.IMAP4("localhost", self.server.imap) as line:
             line.login(USER, PASSWORD)

@@ -95,6 +95,15 @@ class Report:
         if len(self.failures) < MOST_FAILURES:
             self.failures.append(failure)
 
+    def add(self, other: Report) -> None:
+        """Add the sums of another run over the same kind of thing."""
+        for name in ("chosen", "written", "already_there", "failed", "bytes"):
+            setattr(self, name, getattr(self, name) + getattr(other, name))
+        self.failures += other.failures
+        self.notes += other.notes
+        self.unreadable += other.unreadable
+        self.interrupted |= other.interrupted
+
     @property
     def is_empty(self) -> bool:
         """Whether no message was chosen."""

@@ -359,6 +359,13 @@ CLERK = Option(
     "ADDRESS",
     many=True,
 )
+AS_ONE = Option(
+    "as-one",
+    "One PDF of what hangs together, called as the subject says behind the reference; as --bind conversation.",
+    False,
+    Flag(),
+    section=FILES,
+)
 REOPEN = Option("reopen", "Open a closed case again where something new belongs to it.", False, Flag())
 CLUSTER = Option(
     "cluster", "Work on a Dask cluster: the address of its scheduler, tcp://host:8786.", None, None, "ADDRESS"
@@ -403,7 +410,7 @@ FILE = (
     *(CASE, BY_PLAN, CLERK, RECORDS),
     _unsaid(AS, "Which files each message becomes; pdf,eml where nothing says otherwise. As on export."),
     replace(NAME, help="Name pattern; {case} and {case_title} are fields as well.", shown=False),
-    *(CARRIED, BIND, TITLE),
+    *(CARRIED, BIND, AS_ONE, TITLE),
     replace(COVER, help="With a cover sheet: built-in, or a template of yours.", metavar="TEMPLATE", bare=None),
     _unsaid(replace(ATTACHMENTS, metavar="HOW", many=False), "embed, pages, beside, zip or none, as on export."),
     *(OCR, replace(ARCHIVAL, help="PDF/A-3b, checked after writing.", default=None)),

@@ -84,7 +84,7 @@ def run_call(
     now = datetime.now(UTC)
     options = options if options is not None else options_of(call, prompt(), now)
     sure = bool(values.get("yes"))
-    if call.afterwards:
+    if call.afterwards and not dry:
         may_ask(sure)
     check_notices(values.get("notify") or (), context.obj.configuration)
     if call.deliver:

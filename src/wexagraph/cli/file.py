@@ -15,13 +15,13 @@ from wexagraph.cli.calls import call_of, run_call
 from wexagraph.cli.exits import INTERRUPTED, OK, SOME_FAILED
 from wexagraph.cli.options import options
 from wexagraph.cli.parameters import (
-    DELIVER,
     ONCE,
     SOURCE,
+    afterwards_option,
     choosing,
     reporting,
 )
-from wexagraph.cli.reports import counted, print_delivery, print_json
+from wexagraph.cli.reports import counted, print_afterwards, print_delivery, print_json
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.tables.columns import heading, row
 from wexagraph.text import one_line
@@ -37,7 +37,7 @@ _SHOWN, _UNFILED = 50, 12
 @click.option(
     "--unfiled", is_flag=True, help="Print the IDs of what fits no case on standard output, and nothing else."
 )
-@DELIVER
+@afterwards_option("that are filed and read back")
 @reporting
 @click.pass_context
 def command(
@@ -61,6 +61,7 @@ def command(
     _tell(report, dry_run, unfiled, as_csv, as_json, quiet)
     if not (unfiled or as_csv or as_json):
         print_delivery(report)
+        print_afterwards(report)
     if report.interrupted:
         return INTERRUPTED
     return OK if report.complete else SOME_FAILED

@@ -61,6 +61,16 @@ def print_sums(report: Report, written: str = "written") -> None:
     click.echo(f"{counted(report.chosen, 'message')} {'done' if report.interrupted else 'chosen'}: {sums}.")
 
 
+def print_afterwards(report: Report) -> None:
+    """What was changed at the source."""
+    if report.changed_at_the_source is not None:
+        said = report.afterwards or "changed"
+        click.echo(f"At the source: {counted(report.changed_at_the_source, 'message')} {said}.")
+    _print_some(
+        [f"Left alone at the source: {one_line(w)}: {one_line(r)}" for w, r in report.left_at_the_source], "red"
+    )
+
+
 def print_place(report: Report) -> None:
     """Where the results are."""
     click.echo(f"In:    {one_line(report.into)}")
@@ -72,12 +82,7 @@ def _print_the_rest(report: Report) -> None:
     for exception in report.idle:
         click.echo(f"--except {one_line(exception)} has left out nothing.")
     print_delivery(report)
-    if report.changed_at_the_source is not None:
-        said = report.afterwards or "changed"
-        click.echo(f"At the source: {counted(report.changed_at_the_source, 'message')} {said}.")
-    _print_some(
-        [f"Left alone at the source: {one_line(w)}: {one_line(r)}" for w, r in report.left_at_the_source], "red"
-    )
+    print_afterwards(report)
     if report.notes:
         click.echo("Notes (all are in the register, most also on their page):")
         for code, count in report.notes.most_common():

@@ -64,7 +64,7 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
             key=collision_key(stem),
             date=moment.astimezone(UTC).isoformat() if moment else "",
             tags=tags,
-            thread=thread(header) if options.bind else None,
+            thread=thread(header, envelope.bearer) if options.bind else None,
             bound=bound,
             turn=count,
         )

@@ -23,3 +23,11 @@ class ExportReport(Report):
     unfinished: list[str] = field(default_factory=list)
     recovered: int = 0
     indexed: int | None = None
+
+    def add(self, other: Report) -> None:
+        super().add(other)
+        if isinstance(other, ExportReport):
+            self.files += other.files
+            self.made_again += other.made_again
+            self.unfinished += other.unfinished
+            self.indexed = other.indexed

@@ -35,14 +35,23 @@ class Thread:
     answers: bool
 
 
-def thread(header: Header) -> Thread:
-    """What a message's header says of its conversation."""
-    own = _ID.search(header.raw(b"message-id") or b"")
+def thread(header: Header, bearer: bytes = b"") -> Thread:
+    """What a message's header says of its conversation; it also hangs together with its `bearer`, the Message-ID (or
+    another name) of the message that brought it."""
+    own = message_id(header)
     references: list[bytes] = []
     for name in (b"references", b"in-reply-to"):
         references += _ID.findall(header.raw(name) or b"")[-_MOST_REFERENCES:]
+    if bearer:
+        references.append(bearer)
     subject, answers = base_subject(header.subject)
-    return Thread(_short(own[1]) if own else 0, tuple(map(_short, dict.fromkeys(references))), subject, answers)
+    return Thread(_short(own) if own else 0, tuple(map(_short, dict.fromkeys(references))), subject, answers)
+
+
+def message_id(header: Header) -> bytes:
+    """The Message-ID of a message, without its angle brackets; b"" where it has none."""
+    own = _ID.search(header.raw(b"message-id") or b"")
+    return own[1] if own else b""
 
 
 def base_subject(subject: str) -> tuple[str, bool]:

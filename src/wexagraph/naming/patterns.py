@@ -122,6 +122,11 @@ class TextPattern:
         return one_line(_filled(self.text, _LineFilling(fields, more or {}), self.what))
 
 
+def literal(text: str) -> str:
+    """A pattern that is filled with this text as it stands."""
+    return text.replace("{", "{{").replace("}", "}}")
+
+
 def check_pattern(text: str, known: tuple[str, ...], what: str) -> None:
     """Raise CallError where a pattern can't be read, names a field that is not `known`, or reaches into a field."""
     try:

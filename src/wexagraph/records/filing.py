@@ -29,10 +29,13 @@ _MOST_HELD = 256 * 1024 * 1024  # bytes that were read for their digests and are
 
 
 class Letter(NamedTuple):
-    """A message that is to be filed: where it lies in its source, and the SHA-256 of its bytes."""
+    """A message that is to be filed: where it lies in its source, the SHA-256 of its bytes, what its documents are
+    called where that is not its subject, and all cases that it goes into."""
 
     envelope: Envelope
     digest: str
+    title: str = ""
+    cases: tuple[str, ...] = ()
 
 
 class Held:
@@ -100,8 +103,10 @@ class Filing(Source):
 
     def envelopes(self, folder: str, share: Partition = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
         for place in sorted(self._letters):
-            old, digest = self._letters[place]
-            yield Envelope(self._folder, place, old.size, old.header, digest, old.flags, old.arrival, notes=old.notes)
+            old, digest, *_ = self._letters[place]
+            yield Envelope(
+                self._folder, place, old.size, old.header, digest, old.flags, old.arrival, "", old.notes, old.bearer
+            )
 
     def read(self, envelope: Envelope) -> bytes:
         assert self.held is not None

@@ -18,15 +18,18 @@ REFERENCE, CONVERSATION, CRITERIA = "its reference", "its conversation", "what t
 _TOKEN = re.compile(r"[^\s\[\](){}<>#,;:!?\"'\u201c\u201d\u201e]+")
 _MEANT = re.compile(r"#([^\s\[\](){}<>#,;:!?\"']+)")
 _ENDS = ".-_/\u2013"
+_MARKS = " \t.,:;-_/|[](){}<>\u2013\u2014\u00bb\u00ab"
 
 
 @dataclass(slots=True)
 class Placement:
-    """Where a message goes: the references, and why; where nowhere, the nearest guess."""
+    """Where a message goes: the references, and why; where nowhere, the nearest guess. `title` is what its documents
+    are to be called: what its subject says behind a reference with `#`."""
 
     cases: list[str] = field(default_factory=list)
     why: str = ""
     guess: str = ""
+    title: str = ""
 
     @property
     def is_open(self) -> bool:
@@ -86,12 +89,18 @@ class Placer:
     def by_reference(self, subject: str) -> list[str]:
         """The cases whose references stand in a subject, as words of their own."""
         text = subject.casefold()
-        references = [
-            self._by_token.get(token.strip(_ENDS)) or self._by_token.get(token) for token in _TOKEN.findall(text)
-        ]
+        references = [self._case_of(token) for token in _TOKEN.findall(text)]
         if self._phrases is not None:
             references += [self._by_token.get(match) for match in self._phrases.findall(text)]
         return list(dict.fromkeys(one for one in references if one))
+
+    def _title(self, subject: str) -> str:
+        """What stands behind the last reference that a subject marks with `#`; "" where there is none."""
+        marked = [match for match in _MEANT.finditer(subject) if self._case_of(match[1].casefold())]
+        return subject[marked[-1].end() :].strip(_MARKS) if marked else ""
+
+    def _case_of(self, token: str) -> str | None:
+        return self._by_token.get(token.strip(_ENDS)) or self._by_token.get(token)
 
     def place_all(self, envelopes: list[Envelope], matching: Callable[[Envelope], list[str]]) -> list[Placement]:
         """Place messages that may answer one another. `matching` gives the cases whose criteria a message meets."""
@@ -99,6 +108,7 @@ class Placer:
         placements = [Placement(self.by_reference(envelope.header.subject)) for envelope in envelopes]
         for envelope, placement in zip(envelopes, placements, strict=True):
             placement.why = REFERENCE if placement.cases else ""
+            placement.title = self._title(envelope.header.subject) if placement.cases else ""
             if not placement.cases:  # a reference that was mistyped is asked about, not overruled
                 placement.guess = self._near_case(_MEANT.findall(envelope.header.subject.casefold()))
         web = _Web(threads, placements)

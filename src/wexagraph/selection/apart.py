@@ -9,6 +9,7 @@ from dataclasses import replace
 
 from wexagraph.errors import MessageError
 from wexagraph.messages.carried import Carried, carried_by, may_carry, says_nothing_else
+from wexagraph.messages.conversations import message_id
 from wexagraph.messages.headers import Header, header_end
 from wexagraph.messages.message import Message
 from wexagraph.notes import Note
@@ -93,6 +94,7 @@ class TakenApart(Source):
                 stamp=f"{envelope.fingerprint()}/{number}",
                 arrived=moment or envelope.arrived,
                 notes=(note,),
+                bearer=message_id(envelope.header) or envelope.fingerprint().encode(),
             )
             for number, one in enumerate(carried, 1)
         ]
@@ -130,7 +132,8 @@ class TakenApart(Source):
             return None
         key = (envelope.folder, at[1])
         if self._last is None or self._last[0] != key:
-            data = self._source.read(replace(envelope, place=at[1], stamp=envelope.stamp.rpartition("/")[0]))
+            whole = replace(envelope, place=at[1], stamp=envelope.stamp.rpartition("/")[0], header=Header(b""))
+            data = self._source.read(whole)  # whose header is another: an account compares it
             self._last = (key, carried_by(Message(data)))
         if int(at[2]) > len(self._last[1]):
             raise MessageError("the message that brought it was changed. Run the same command again.")

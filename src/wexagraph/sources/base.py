@@ -70,7 +70,8 @@ class Envelope:
     `place` says where in its folder the message lies, and sorts in the folder's own order. `stamp` changes when
     what lies at that place changes. `size` is in bytes. `flags` are IMAP flags and keywords in lower case without
     the backslash. `arrived` is the source's own date for it, or the mbox separator that names it. `trouble` says why
-    the message can't be read at all, `notes` what else there is to know of where it comes from.
+    the message can't be read at all, `notes` what else there is to know of where it comes from, `bearer` the Message-ID
+    (or another name) of the message that brought it along.
     """
 
     folder: str
@@ -82,6 +83,7 @@ class Envelope:
     arrived: datetime | bytes | None = None
     trouble: str = ""
     notes: tuple[Note, ...] = ()
+    bearer: bytes = b""
 
     @property
     def arrival(self) -> datetime | None:

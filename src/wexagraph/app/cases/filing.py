@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import time
 from collections.abc import Callable, Iterable, Iterator
@@ -22,7 +23,7 @@ from wexagraph.exports.run import export
 from wexagraph.files import open_regular
 from wexagraph.messages.conversations import Thread, thread
 from wexagraph.messages.headers import Header, header_end
-from wexagraph.naming.patterns import TextPattern
+from wexagraph.naming.patterns import TextPattern, literal
 from wexagraph.output.folder import OutputFolder
 from wexagraph.records import case_log
 from wexagraph.records.fileplan import Case, FilePlan
@@ -32,7 +33,7 @@ from wexagraph.reports import Failure, Report
 from wexagraph.selection.apart import TakenApart
 from wexagraph.selection.choice import Choice
 from wexagraph.selection.criteria import Subject
-from wexagraph.sources.base import Envelope, Source, bounded
+from wexagraph.sources.base import Envelope, Source, Stored, bounded
 from wexagraph.tables.columns import Column
 from wexagraph.text import one_line
 from wexagraph.work.pool import ProcessWorkers
@@ -57,6 +58,7 @@ COLUMNS: list[Column[Placed]] = [
     Column("cases", lambda each: "; ".join(each.placement.cases)),
     Column("why", lambda each: each.placement.why),
     Column("guess", lambda each: each.placement.guess),
+    Column("title", lambda each: one_line(each.placement.title)),
 ]
 """The columns of what is filed where."""
 
@@ -87,15 +89,10 @@ class FilingReport(Report):
     def add_up(self) -> None:
         """Count over all cases."""
         for one in self.reports.values():
-            self.written += one.written
-            self.already_there += one.already_there
-            self.bytes += one.bytes
-            self.failures += one.failures
-        self.failures += self.refused
-        self.failed = sum(one.failed for one in self.reports.values()) + len(self.refused)
+            self.add(one)
+        for failure in self.refused:
+            self.fail(failure)
         self.chosen = self.written + self.already_there + self.failed
-        self.unreadable += [each for one in self.reports.values() for each in one.unreadable]
-        self.interrupted |= any(one.interrupted for one in self.reports.values())
 
 
 @dataclass
@@ -109,6 +106,8 @@ class _Run:
     options: dict[str, Any]
     stopped: Callable[[], bool]
     report: FilingReport
+    stored: dict[str, set[str]] | None = None
+    """The digests of what was read back whole in each case; None where nobody asks."""
 
 
 def file_messages(
@@ -121,17 +120,21 @@ def file_messages(
     dry: bool = False,
     reopen: bool = False,
     clerks: tuple[str, ...] = (),
+    afterwards: Callable[[list[Stored]], tuple[int, list[tuple[str, str]]]] | None = None,
 ) -> FilingReport:
     """File the chosen messages into a case, or (`reference` None) where the plan says. `options` are those of an
     export, by their names on the command line. Closed cases get what is new to them where they are to be opened again
     (`reopen`); else it fails. By plan, what others than `clerks` have sent is left, where there are any. Messages that
-    one brings along go with it, as themselves, where that is an option. Raises CallError, SourceError, TargetError."""
+    one brings along go with it, as themselves, where that is an option. `afterwards` is given those whose files were
+    read back whole in all their cases, and says how many it has changed at the source and which it left.
+    Raises CallError, SourceError, TargetError."""
     started = time.monotonic()
     if options.get("as") == ATTACHMENTS:
         choice = choice.with_attachments()
     with closing(Filed(records.folder)) as index:
         report = FilingReport(str(records.folder), planned=[] if dry else None)
-        run = _Run(records, records.plan(), index, source, options, stopped, report)
+        stored: dict[str, set[str]] | None = {} if afterwards is not None else None
+        run = _Run(records, records.plan(), index, source, options, stopped, report, stored)
         _bring_up(run)
         # what is held of each is small, for there may be many
         envelopes = [
@@ -151,6 +154,10 @@ def file_messages(
             letters = _letters(run, held, apart)
             _open_cases(run, letters, reopen)
             _file(run, held, letters)
+            if afterwards is not None and not report.interrupted:
+                kept = _stored(run, letters)
+                done = afterwards(list(kept if apart is None else apart.in_mailbox(kept)))
+                report.changed_at_the_source, report.left_at_the_source = done
     source.settle()
     report.unreadable = [(trouble.where, trouble.reason) for trouble in source.troubles]
     report.add_up()
@@ -202,12 +209,12 @@ def _places(run: _Run, envelopes: list[Envelope], clerks: set[str]) -> list[Plac
 def _letters(run: _Run, held: Held, apart: TakenApart | None) -> dict[str, list[Letter]]:
     """What has a place, read for its digest, by the references of cases."""
     placed = [each for each in run.report.placed if each.placement.cases]
-    wanted: dict[str, list[str]] = {}
+    wanted: dict[str, Placement] = {}
 
     def pieces() -> Iterator[Envelope]:
         for each in placed:
             for envelope in [each.envelope] if apart is None else apart.apart(each.envelope):
-                wanted[envelope.id] = each.placement.cases
+                wanted[envelope.id] = each.placement
                 yield envelope
 
     letters: dict[str, list[Letter]] = {}
@@ -217,8 +224,10 @@ def _letters(run: _Run, held: Held, apart: TakenApart | None) -> dict[str, list[
             return {}
         for letter in held.letters(batch):
             if isinstance(letter, Letter):
-                for name in wanted[letter.envelope.id]:
-                    letters.setdefault(name, []).append(letter)
+                placement = wanted[letter.envelope.id]
+                for name in placement.cases:
+                    called = letter._replace(title=placement.title, cases=tuple(placement.cases))
+                    letters.setdefault(name, []).append(called)
             else:
                 envelope, error = letter
                 subject = one_line(envelope.header.subject)
@@ -247,9 +256,20 @@ def _open_cases(run: _Run, letters: dict[str, list[Letter]], reopen: bool) -> No
                 letters[name] = [letter for letter in letters[name] if letter.digest in known]
 
 
+def _stored(run: _Run, letters: dict[str, list[Letter]]) -> Iterator[Stored]:
+    """The messages that were read back whole in all their cases, as they lie in their source."""
+    met = set[tuple[str, str]]()
+    for letter in itertools.chain(*letters.values()):
+        one = letter.envelope
+        if (one.folder, one.place) not in met:
+            met.add((one.folder, one.place))
+            if all(letter.digest in (run.stored or {}).get(name, ()) for name in letter.cases):
+                yield Stored(one.folder, one.place, one.fingerprint(), letter.digest)
+
+
 def _refuse(run: _Run, letters: Iterable[Letter], reason: str) -> None:
     """Letters that do not go into a case."""
-    for envelope, _ in letters:
+    for envelope in (letter.envelope for letter in letters):
         run.report.refused.append(Failure(envelope.id, envelope.folder, one_line(envelope.header.subject), reason))
 
 
@@ -301,25 +321,58 @@ def _log(run: _Run, there: dict[str, dict[str, Thread]]) -> None:
 
 
 def _into(run: _Run, case: Case, filing: Filing, workers: Executor) -> tuple[ExportReport | None, dict[str, Thread]]:
-    """Export messages into a case's folder. Returns the report (None: it was stopped before), and how those that are
-    there now hang together with others, by their digests."""
-    if run.stopped():
-        return None, {}
-    place, made = run.records.place(case), options_of(run.records, case, run.options)
-    there = as_wanted(place, made) & filing.digests & case_log.filed(place)
+    """Export messages into a case's folder, those of each title by themselves. Returns the report (None: it was
+    stopped before), and how those that are there now hang together with others, by their digests."""
+    titled: dict[str, list[Letter]] = {}
+    for letter in filing.letters:
+        titled.setdefault(letter.title, []).append(letter)
+    done, there = ExportReport(str(run.records.place(case))), dict[str, Thread]()
+    for title, letters in titled.items():
+        if run.stopped():
+            return None, {}
+        called = {"title": literal(title)} if title and run.options.get("title") is None else {}
+        made = options_of(run.records, case, run.options | called)
+        one, now = _export(run, case, Filing(case.reference, letters, filing.held), made, workers)
+        done.add(one)
+        there |= now
+        if one.interrupted:
+            return None, {}
+    return done, there
+
+
+def _export(
+    run: _Run, case: Case, filing: Filing, made: ExportOptions, workers: Executor
+) -> tuple[ExportReport, dict[str, Thread]]:
+    """Export messages into a case's folder. Returns the report, and how those that are there now hang together."""
+    place = run.records.place(case)
+    there = set[str]()
+    if run.stored is None:  # else an export reads all of it back
+        there = as_wanted(place, made) & filing.digests & case_log.filed(place)
     letters = [letter for letter in filing.letters if letter.digest not in there]
     if made.attachments_alone:
         whole = Filing(case.reference, letters, filing.held)
         having = {envelope.stamp for envelope in Choice().with_attachments().select(whole)}
         letters = [letter for letter in letters if letter.digest in having]
     rest = Filing(case.reference, letters, filing.held)
+
+    def note(kept: list[Stored]) -> tuple[int, list[tuple[str, str]]]:
+        if run.stored is not None:
+            run.stored.setdefault(case.reference, set()).update(one.digest for one in kept)
+        return 0, []
+
     done = ExportReport(str(place))
     if rest.letters:
-        done = export(rest, place, Choice(), made, stopped=run.stopped, executor=workers, patience=PATIENCE, make=False)
+        done = export(
+            *(rest, place, Choice(), made),
+            stopped=run.stopped,
+            executor=workers,
+            afterwards=None if run.stored is None else note,
+            patience=PATIENCE,
+            make=False,
+        )
+        done.changed_at_the_source = None
     done.chosen += len(there)
     done.already_there += len(there)
-    if done.interrupted:
-        return None, {}
     failed = {failure.id for failure in done.failures}
     threads = rest.threads()
     return done, {one.stamp: threads[one.stamp] for one in rest.envelopes("") if one.id not in failed}
@@ -330,7 +383,7 @@ def options_of(records: Records, case: Case, options: dict[str, Any]) -> ExportO
     tags = dict.fromkeys([*case.tags, *options.get("tag", ()), case.reference])
     plain = {**FILE_DEFAULTS, **case.options, **options, "tag": ()}
     made = replace(export_options(plain, None, records.clock(), (case.reference, case.title)), carried=False)
-    return replace(made, tags=tuple(TextPattern(tag.replace("{", "{{").replace("}", "}}"), "tag") for tag in tags))
+    return replace(made, tags=tuple(TextPattern(literal(tag), "tag") for tag in tags))
 
 
 def mend(records: Records, case: Case) -> None:

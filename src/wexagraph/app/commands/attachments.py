@@ -11,7 +11,8 @@ def _attachments(job: Job) -> Report:
     from wexagraph.exports.attachments.run import extract
 
     work = job.work
-    then = job.then("kept with its attachments stored and read back") if not work.dry else None
+    kept = ("kept with its attachments stored and read back", job.options.keeps_messages)
+    then = job.then(*kept) if not work.dry else None
     return extract(
         *(job.source, job.call.into, job.choice, job.options),
         progress=work.progress,

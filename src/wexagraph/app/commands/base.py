@@ -58,13 +58,15 @@ class Job:
     wish: Afterwards | None
     work: Work
 
-    def then(self, kept: str) -> Callable[[list[Stored]], tuple[int, list[tuple[str, str]]]] | None:
+    def then(
+        self, kept: str, keeps_messages: bool = True
+    ) -> Callable[[list[Stored]], tuple[int, list[tuple[str, str]]]] | None:
         """What is done with messages that are stored, and so `kept`: they are noted, and only then changed at the
-        source. Raises CallError where they can't be."""
+        source. Without `keeps_messages`, parts of them alone are stored. Raises CallError where they can't be."""
         work = self.work
         if self.wish is None and work.stored is None:
             return None
-        changes = changes_of(work.mailbox, self.wish, self.options.keeps_messages) if self.wish is not None else None
+        changes = changes_of(work.mailbox, self.wish, keeps_messages) if self.wish is not None else None
 
         def then(stored: list[Stored]) -> tuple[int, list[tuple[str, str]]]:
             if work.stored is not None:

@@ -17,7 +17,7 @@ def _export(job: Job) -> Report:
     call = (job.source, job.call.into, job.choice, replace(job.options, generation=work.generation))
     if work.dry:
         return dry_run(*call, progress=work.progress, stopped=work.stopped)
-    then = job.then("stored and read back")
+    then = job.then("stored and read back", job.options.keeps_messages)
     return export(*call, progress=work.progress, stopped=work.stopped, afterwards=then)
 
 
