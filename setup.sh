@@ -2,7 +2,8 @@
 # Usage: setup.sh PYTHON VENV [tested | newest | oldest], or setup.sh --bench for what only the benchmarks need
 # Makes a virtual environment with Wexagraph, its extras and the tools for developing it; on Debian, installs what
 # the tests need: qpdf, poppler, unzip, age, groff, Chromium and LibreOffice Calc, which judge results, Dovecot, the server
-# they read from, and the libraries of the second page engine. Courier and Cyrus are unpacked beside it.
+# they read from, exim, which carries what they send, and the libraries of the second page engine. Courier, Cyrus and
+# nginx are unpacked beside it.
 set -eu
 python=$1
 venv=${2:-}
@@ -24,15 +25,18 @@ else
     command -v chromium >/dev/null || missing="$missing chromium"
     command -v soffice >/dev/null || missing="$missing libreoffice-calc"
     /usr/bin/python3 -c 'import uno' 2>/dev/null || missing="$missing python3-uno"
+    # on a machine that has another mail server, that one stays
+    [ -e /usr/sbin/sendmail ] || missing="$missing exim4-daemon-light"
     [ -x /usr/lib/dovecot/imap ] || missing="$missing dovecot-imapd"
     [ -x /usr/lib/dovecot/pop3 ] || missing="$missing dovecot-pop3d"
     "$python" -c 'import ensurepip' 2>/dev/null || missing="$missing python3-venv"
     ldconfig -p 2>/dev/null | grep -q libpangoft2-1.0 || missing="$missing libpangoft2-1.0-0 libharfbuzz-subset0"
 fi
-# Debian lets no two IMAP servers stand beside one another: these are unpacked, with the libraries that they lack
+# Debian lets no two IMAP servers stand beside one another, and nginx would begin to serve: these are unpacked, with the
+# libraries that they lack
 unpack() {
     folder=$(mktemp -d)
-    for server in "courier-imap courier-pop" "cyrus-imapd cyrus-pop3d"; do
+    for server in "courier-imap courier-pop" "cyrus-imapd cyrus-pop3d" "nginx-light libnginx-mod-http-dav-ext"; do
         # shellcheck disable=SC2086
         (cd "$folder" && apt-get install -s --no-install-recommends $server |
             awk '/^Inst/ && $2 !~ /^exim4/ {print $2}' | xargs apt-get download -qq 2>/dev/null)
@@ -48,7 +52,7 @@ unpack() {
 
 installed=
 lacking=
-[ "$python" = --bench ] || [ -d "$venv/servers" ] || lacking=" Courier and Cyrus"
+[ "$python" = --bench ] || [ -x "$venv/servers/usr/sbin/nginx" ] || lacking=" Courier, Cyrus and nginx"
 if [ -n "$missing$lacking" ]; then
     if command -v apt-get >/dev/null && [ "$(id -u)" = 0 ]; then
         # at the same time as what pip brings
@@ -57,7 +61,7 @@ if [ -n "$missing$lacking" ]; then
             apt-get update -qq
             # shellcheck disable=SC2086
             [ -z "$missing" ] || apt-get install -y -qq --no-install-recommends $missing >/dev/null
-            [ -z "$lacking" ] || unpack || echo "Courier and Cyrus can't be had; their tests are skipped." >&2
+            [ -z "$lacking" ] || unpack || echo "Courier, Cyrus and nginx can't be had; their tests are skipped." >&2
         ) &
         installed=$!
     else

@@ -11,7 +11,7 @@ from unittest.mock import patch
 
 from tests.helpers import ProgramTest
 from tests.sshd import Sshd
-from tests.webdav import PASSWORD, Apache
+from tests.webdav import PASSWORD, Apache, Nginx, WebDavServer
 from wexagraph.sending.places import FolderPlace, Place, part_of
 from wexagraph.sending.sftp import SftpPlace
 from wexagraph.sending.webdav import WebDavPlace
@@ -23,11 +23,19 @@ def folder(test: Places) -> Place:
     return FolderPlace(test.folder / "share")
 
 
-def webdav(test: Places) -> Place:
-    account = replace(parse_url(f"{test.apache.url}share", PLACES), authority=str(test.apache.authority))
-    (test.apache.root / "share").mkdir(exist_ok=True)
+def apache(test: Places) -> Place:
+    return webdav(test.apache)
+
+
+def nginx(test: Places) -> Place:
+    return webdav(test.nginx)
+
+
+def webdav(server: WebDavServer) -> Place:
+    account = replace(parse_url(f"{server.url}share", PLACES), authority=str(server.authority))
+    (server.root / "share").mkdir(exist_ok=True)
     if os.getuid() == 0:
-        shutil.chown(test.apache.root / "share", "www-data", "www-data")
+        shutil.chown(server.root / "share", "www-data", "www-data")
     return WebDavPlace(account, lambda account, again: Secret(PASSWORD))
 
 
@@ -39,11 +47,15 @@ def sftp(test: Places) -> Place:
 
 class Places(ProgramTest):
     apache: Apache
+    nginx: Nginx
     sshd: Sshd
 
     @classmethod
     def setUpClass(cls) -> None:
         cls.apache, cls.sshd = Apache(), Sshd()
+        if Nginx.installed:
+            cls.nginx = Nginx()
+            cls.addClassCleanup(cls.nginx.close)
         cls.addClassCleanup(cls.apache.close)
         cls.addClassCleanup(cls.sshd.close)
         cls.enterClassContext(patch.dict(os.environ, cls.sshd.environment))
@@ -85,12 +97,13 @@ class Places(ProgramTest):
                     with self.assertRaises(OSError):
                         place.write(path, iter((b"x",)), 1)
                     self.assertIsNone(place.digest(path))
-        for root in (self.folder, self.apache.root, self.sshd.root):
+        for root in (self.folder, self.apache.root, self.nginx.root, self.sshd.root):
             self.assertEqual([path.name for path in root.iterdir() if not path.name.startswith(".")], ["share"])
 
 
 KINDS: dict[str, Callable[[Places], Place]] = {
     "folder": folder,
-    "WebDAV at Apache": webdav,
+    "WebDAV at Apache": apache,
+    **({"WebDAV at nginx": nginx} if Nginx.installed else {}),
     "SFTP at OpenSSH": sftp,
 }

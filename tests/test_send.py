@@ -6,9 +6,16 @@ import email
 import email.policy
 import hashlib
 import imaplib
+import io
 import json
 import logging
+import os
+import signal
 import ssl
+import subprocess
+import unittest
+import zipfile
+from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 from email.message import EmailMessage
 from pathlib import Path
@@ -18,8 +25,9 @@ import trustme
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import SMTP, AuthResult, Envelope, LoginPassword
 
+from tests import exim
 from tests.dovecot import PASSWORD, USER
-from tests.helpers import ProgramTest, letter, letter_with, mbox, pdf_text
+from tests.helpers import PROGRAM, ProgramTest, letter, letter_with, mbox, pdf_text, rounds
 from tests.servers import free_ports
 from tests.test_accounts import AccountTest
 from wexagraph.demo.build import file, message, multipart, text, when
@@ -29,11 +37,13 @@ logging.getLogger("mail.log").setLevel(logging.CRITICAL)
 
 class Post:
     """A server that takes mail over an encrypted line, and keeps it. `refuses` is who it does not know, `breaks` has it
-    go away when a mail has come, before it has said so."""
+    go away when a mail has come, before it has said so; `ends` is a program that it kills as its mail number `at` has come."""
 
     def __init__(self, folder: Path, size: int = 5_000_000, encrypted: bool = True) -> None:
         self.mails: list[Envelope] = []
         self.refuses, self.breaks = "", False
+        self.ends: subprocess.Popen[bytes] | None = None
+        self.at = 0
         (self.port,) = free_ports(1)
         authority = trustme.CA()
         self.authority = folder / f"post-{self.port}.pem"
@@ -71,6 +81,9 @@ class Post:
 
     async def handle_DATA(self, server: SMTP, session: object, envelope: Envelope) -> str:
         self.mails.append(envelope)
+        if self.ends is not None and len(self.mails) == self.at:
+            self.ends.kill()
+            self.ends.wait()
         if self.breaks:
             server.transport.abort()
         return "250 taken"
@@ -79,17 +92,21 @@ class Post:
         self.controller.stop()
 
 
-def read(mail: Envelope) -> EmailMessage:
-    return cast(EmailMessage, email.message_from_bytes(cast(bytes, mail.original_content), policy=email.policy.default))
+def read(mail: Envelope | bytes) -> EmailMessage:
+    return cast(EmailMessage, email.message_from_bytes(bytes_of(mail), policy=email.policy.default))
 
 
-def files_of(mail: Envelope) -> dict[str, bytes]:
+def bytes_of(mail: Envelope | bytes) -> bytes:
+    return mail if isinstance(mail, bytes) else cast(bytes, mail.original_content)
+
+
+def files_of(mail: Envelope | bytes) -> dict[str, bytes]:
     """The files of a mail, as Python's own package reads them."""
     held = {}
     for part in read(mail).iter_attachments():
         content = part.get_payload(decode=True)
         if part.get_content_type() == "message/rfc822":  # as it stands in the mail
-            data = cast(bytes, mail.original_content)
+            data = bytes_of(mail)
             start = data.index(b"\r\n\r\n", data.index(f'"{part.get_filename()}"'.encode())) + 4
             content = data[start : data.index(b"\r\n--=_wexagraph", start)]
         held[str(part.get_filename())] = cast(bytes, content)
@@ -156,6 +173,20 @@ class Sending(ProgramTest):
         self.assertIn("Größe", pdf_text(self.write("a.pdf", pdf)))
         self.assertEqual(read(self.post.mails[1])["subject"], "3 letters")
 
+    def test_a_template_says_it(self) -> None:
+        self.write("in.mbox", mbox(letter("One <1>"), letter("Two")))
+        self.write("says.j2", "To {{ to[0] }}:\n{% for m in messages %}\n{{ m.date }} {{ m.subject }}\n{% endfor %}\n")
+        self.send("in.mbox", "--send-to", "Ana Prior <a@court.example>", "--text-file", "says.j2")
+        body = cast(EmailMessage, read(self.post.mails[0]).get_body()).get_content()
+        self.assertEqual(body.split(), ["To", "Ana", "Prior:", "2026-03-14", "One", "<1>", "2026-03-14", "Two"])
+        for number, wrong in enumerate(
+            ("{{ mesages }}", "{% for %}", "{{ messages.__class__ }}", "{{ 'a' * 99999999 }}")
+        ):
+            self.write("says.j2", wrong)
+            call = ("in.mbox", "--send-to", f"b{number}@court.example", "--text-file", "says.j2")
+            self.assertIn("says.j2, line 1: ", self.send(*call, code=2).stderr)
+        self.assertEqual(len(self.post.mails), 1)
+
     def test_in_the_text(self) -> None:
         self.write("in/a.eml", letter_with(("plan.txt", "text/plain", b"quay plan"), subject="Plan of the quay"))
         self.write("says.txt", "Dear colleague,\nas asked.\n")
@@ -165,6 +196,71 @@ class Sending(ProgramTest):
         self.assertLess(body.index("Dear colleague"), body.index("Plan of the quay"))
         self.assertIn("The scan is attached.", body)
         self.assertEqual(files_of(mail), {"plan.txt": b"quay plan"})
+
+    @unittest.skipUnless(exim.INSTALLED, "exim can't be installed or run here")
+    def test_bytes_behind_a_server_that_changes_mail(self) -> None:
+        """Originals that no mail carries as they are, and those that it does, come out of exim as they went in."""
+        server = exim.Exim()
+        self.addCleanup(server.close)
+        bodies = ("plain\n", "bare\rreturn\n", "y" * 3000 + "\n", ".\n..\nFrom here\n", "Größe ☂\n", "nul \0\n", "end")
+        for number, body in enumerate(bodies):
+            data = letter(f"No. {number}", body=body)
+            self.write(f"in/{number}.eml", data)
+            self.write(f"in/{number}-crlf.eml", data.replace(b"\n", b"\r\n"))
+        digests = sorted(hashlib.sha256(path.read_bytes()).hexdigest() for path in (self.folder / "in").iterdir())
+        self.write("own.toml", '[sending]\nsender = "records@saltmere.example"\n')
+        for count, way in enumerate(("eml", "zip"), 1):
+            call = ("send", "in", "--as", way, "--send-to", "a@court.example", "--yes")
+            self.run_program("--config", "own.toml", *call, "--by", f"smtp://localhost:{server.port}/")
+            # whoever reads it from an account gets lines that end in CRLF
+            files = files_of(server.mails(count)[-1].replace(b"\n", b"\r\n"))
+            if way == "zip":
+                with zipfile.ZipFile(io.BytesIO(files.popitem()[1])) as archive:
+                    files = {name: archive.read(name) for name in archive.namelist()}
+            self.assertEqual(sorted(hashlib.sha256(data).hexdigest() for data in files.values()), digests, way)
+
+    def test_killed_at_each_step(self) -> None:
+        """None goes twice, and what nobody knows of is said."""
+        self.write("in.mbox", mbox(*(letter(f"No. {n}", body="x" * 90_000) for n in range(4))))
+        post = Post(self.folder, size=300_000)
+        self.addCleanup(post.close)
+        self.write("own.toml", f'[sending]\nsender = "records@saltmere.example"\nauthority = "{post.authority}"\n')
+
+        def send(turn: int, code: int | None, step: int | None = None) -> str:
+            people = ("--send-to", f"a{turn}@court.example", "--by", post.url, "--yes")
+            call = ("--config", "own.toml", "send", "in.mbox", "--as", "eml", *people)
+            done = self.run_program(*call, env={"WEXAGRAPH_PASSWORD": "tide"}, code=code, end_before=step)
+            return done.stdout + done.stderr
+
+        send(0, 0, 10_000)
+        steps, whole = self.steps, len(post.mails)
+        self.assertEqual(whole, 2, "numbered mails")
+        for step in range(0, steps, rounds(1, 3)):
+            post.mails.clear()
+            send(step + 1, None, step)  # the first run had more steps: it made the list
+            send(step + 1, 0)
+            self.assertEqual(len({str(read(mail)["message-id"]) for mail in post.mails}), whole, step)
+            self.assertEqual(len(post.mails), whole, step)
+        for number in (1, 2):  # as that mail has come, before the server says so
+            post.mails.clear()
+            people = ("--send-to", f"b{number}@court.example", "--by", post.url, "--yes")
+            process = subprocess.Popen(
+                [PROGRAM, "--config", "own.toml", "send", "in.mbox", "--as", "eml", *people],
+                cwd=self.folder,
+                env={
+                    **os.environ,
+                    "WEXAGRAPH_PASSWORD": "tide",
+                    "XDG_STATE_HOME": str(self.folder / "no-state"),
+                },
+            )
+            post.ends, post.at = process, number
+            self.assertEqual(process.wait(60), -signal.SIGKILL)
+            post.ends = None
+            call = ("--config", "own.toml", "send", "in.mbox", "--as", "eml", *people)
+            done = self.run_program(*call, env={"WEXAGRAPH_PASSWORD": "tide"}, code=1)
+            self.assertIn("unknown", done.stdout + done.stderr)
+            ids = Counter(str(read(mail)["message-id"]) for mail in post.mails)
+            self.assertEqual(sorted(ids.values()), [1] * whole, number)
 
     def test_never_twice(self) -> None:
         self.write("in.mbox", mbox(letter("One"), letter("Two")))

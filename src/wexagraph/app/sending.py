@@ -23,6 +23,7 @@ from wexagraph.messages.headers import Address, Header
 from wexagraph.naming.paths import MANIFEST, REGISTERS
 from wexagraph.naming.patterns import Fields, TextPattern
 from wexagraph.output.folder import OWN
+from wexagraph.pages.composing.covers import filled_text
 from wexagraph.reports import Failure, Progress, Report
 from wexagraph.selection.choice import Choice
 from wexagraph.sending.mails import Enclosed, Letter, addresses, built, enclosed, identity, size_of, split
@@ -39,12 +40,14 @@ WAYS = {"pdf": "pdf", "eml": "eml", "zip": "zip", "inline": "text,attachments"}
 """How messages go, and the formats of an export that they are made into."""
 _MOST_DRAFT = 40_000_000
 _MOST_TEXT = 1_000_000
+_TEMPLATES = (".j2", ".jinja")
 _RULE = "-" * 60
 
 
 @dataclass(frozen=True)
 class SendOptions:
-    """To whom, as what, and by which server (None: as a draft into the account `drafts`)."""
+    """To whom, as what, and by which server (None: as a draft into the account `drafts`). `text` is what the mail says,
+    a template where `template` names its file."""
 
     to: tuple[Address, ...]
     copy: tuple[Address, ...]
@@ -58,6 +61,7 @@ class SendOptions:
     drafts: str = ""
     again: bool = False
     case: tuple[str, str] = ("", "")
+    template: str = ""
 
 
 @dataclass
@@ -137,6 +141,7 @@ def send_options(
         drafts,
         plain["again"],
         case,
+        Path(plain["text-file"]).name if str(plain["text-file"]).endswith(_TEMPLATES) else "",
     )
 
 
@@ -212,7 +217,8 @@ def send(
         rows = rows_of(place / "files")
         with _way_out(options, way, dry) as out, closing(Outbox(outbox_path())) as outbox:
             letter, files = _letter(options, rows, place / "files"), _files(place / "files", options, out.eight_bit)
-            content = [options.way, options.files.recipe("pdf"), *sorted(row.digest or row.id for row in rows)]
+            recipe = "" if options.way in ("eml", "zip") else options.files.recipe("pdf")  # originals are as they are
+            content = [options.way, recipe, *sorted(row.digest or row.id for row in rows)]
             _send_all(
                 report, letter, split(letter, files, out.most), content, out, outbox, options.again, moment, dry, allow
             )
@@ -238,13 +244,16 @@ def _send_all(
         held = [{"name": file.name, "sha256": file.sha256} for file in files]
         subject = f"{letter.subject} ({number} of {len(mails)})" if len(mails) > 1 else letter.subject
         state, people = outbox.state(id), letter.recipients
+        if state == PLANNED and not dry:  # by a run that was killed
+            state = UNKNOWN
+            outbox.note(id, state)
         mail = Sent(id, moment, state, letter.sender.address, people, subject, size_of(letter, files), held, out.name)
         planned.append((mail, files))
     report.mails = [mail for mail, _ in planned]
     waiting = [(mail, files) for mail, files in planned if again or not mail.state]
     report.already_there = sum(mail.state in (HANDED_OVER, DRAFT) for mail, _ in planned if not again)
     for mail, _ in planned:
-        if mail.state in (PLANNED, UNKNOWN) and not again:  # planned, by a run that was killed
+        if mail.state in (PLANNED, UNKNOWN) and not again:
             reason = "nobody knows whether the server has taken it the last time. --again sends it once more"
             report.fail(Failure(mail.id, "", mail.subject, reason))
     if dry or not waiting or not allow([mail for mail, _ in waiting]):
@@ -352,17 +361,34 @@ def _letter(options: SendOptions, rows: list[RegisterRow], place: Path) -> Lette
         subject = f"{options.case[0]}: {options.case[1]}, {count}"
     else:
         subject = header.subject if len(rows) == 1 else f"{count}: {header.subject}"
-    text = options.text or "".join(f"{_line(row)}\n" for row in rows)
+    said = _said(options, rows)
+    text = said or "".join(f"{_line(row)}\n" for row in rows)
     if options.way == "inline":
         paths = [place / path for row in rows for path in row.files if path.endswith(".txt") and "/" not in path]
         parts = [path.read_text("utf-8", "replace") for path in paths]
-        text = "\n\n".join([options.text.rstrip(), *(f"{'-' * 60}\n{part.strip()}" for part in parts)]).lstrip() + "\n"
+        text = "\n\n".join([said.rstrip(), *(f"{'-' * 60}\n{part.strip()}" for part in parts)]).lstrip() + "\n"
     return Letter(options.sender, options.to, options.copy, options.blind, one_line(subject), text)
 
 
+def _said(options: SendOptions, rows: list[RegisterRow]) -> str:
+    """What the clerk says in the mail. Raises CallError where a template is wrong."""
+    if not options.template:
+        return options.text
+    messages = [
+        {"date": _day(row), "sender": one_line(row.facts[1]), "subject": one_line(row.facts[4]), "folder": row.folder}
+        for row in rows
+    ]
+    to = [one_line(each.name or each.address) for each in options.to]
+    values = {"messages": messages, "to": to, "case": options.case[0], "case_title": options.case[1]}
+    return filled_text(options.text, options.template, values, options.files.page.tr)
+
+
+def _day(row: RegisterRow) -> str:
+    return f"{row.date:%Y-%m-%d}" if isinstance(row.date, datetime) else ""
+
+
 def _line(row: RegisterRow) -> str:
-    day = f"{row.date:%Y-%m-%d}" if isinstance(row.date, datetime) else ""
-    return one_line("  ".join(filter(None, (day, row.facts[1], row.facts[4]))))
+    return one_line("  ".join(filter(None, (_day(row), row.facts[1], row.facts[4]))))
 
 
 def _files(place: Path, options: SendOptions, eight_bit: bool) -> list[Enclosed]:

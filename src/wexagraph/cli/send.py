@@ -49,7 +49,7 @@ _OWN = (
     Option("copy-to", "Who gets a copy (Cc). Repeatable.", (), None, "ADDRESS", many=True),
     Option("blind-to", "Who gets one that no other sees (Bcc). Repeatable.", (), None, "ADDRESS", many=True),
     Option("send-subject", "What the mail is about; {number} is how many messages.", None, None, "PATTERN"),
-    Option("text-file", "What the mail says; else a line a message.", None, None, "FILE"),
+    Option("text-file", "What the mail says, .j2: a template; else a line a message.", None, None, "FILE"),
     Option("sender", "From whom; else as configured under [sending].", None, None, "ADDRESS"),
     Option(
         "by", "The server: smtps://user@mail.example/; else as configured; without one, a draft.", None, None, "URL"

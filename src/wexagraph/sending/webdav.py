@@ -250,7 +250,7 @@ class WebDavPlace(Place):
 
     def _make_folder(self, folder: str) -> None:
         try:
-            self._ask("MKCOL", folder, lambda answer: self._done(answer, 201, 405, 301))  # 405: it is there
+            self._ask("MKCOL", folder, lambda answer: self._done(answer, 201, 405, 301), slash="/")  # 405: it is there
         except _Said:
             if not self._exists(folder):  # somebody else may have made it at the same moment
                 raise

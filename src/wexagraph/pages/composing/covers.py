@@ -174,6 +174,14 @@ def check(cover: Cover) -> None:
             raise CallError(f"the cover sheet {_where(error, cover.name)}") from error
 
 
+def filled_text(template: str, name: str, values: dict[str, Any], tr: Language) -> str:
+    """The plain text that a template of the clerk's own makes of values. Raises CallError where it is wrong."""
+    try:
+        return _filled(_compiled(_environment(tr, markup=False), template, name), values)
+    except Exception as error:
+        raise CallError(f"the template {_where(error, name)}") from error
+
+
 class _Sandbox(SandboxedEnvironment):
     """Templates that can't reach beyond their values, and can't multiply them without bound."""
 
@@ -186,8 +194,8 @@ class _Sandbox(SandboxedEnvironment):
         return super().call_binop(context, operator, left, right)
 
 
-def _environment(tr: Language) -> Environment:
-    environment = _Sandbox(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
+def _environment(tr: Language, markup: bool = True) -> Environment:
+    environment = _Sandbox(autoescape=markup, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
     environment.filters.update(filters(tr))
     environment.globals["language"] = tr.code
     return environment
@@ -196,8 +204,11 @@ def _environment(tr: Language) -> Environment:
 def _template(cover: Cover, tr: Language) -> Any:
     if cover.name == BUILT_IN:
         return templates(tr).get_template("cover.html")
-    environment = _environment(tr)
-    code = environment.compile(cover.template, cover.name, cover.name)
+    return _compiled(_environment(tr), cover.template, cover.name)
+
+
+def _compiled(environment: Environment, template: str, name: str) -> Any:
+    code = environment.compile(template, name, name)
     return environment.template_class.from_code(environment, code, environment.globals)
 
 
