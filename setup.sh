@@ -89,5 +89,5 @@ case $parts in
         ;;
 esac
 "$venv/bin/python" -m pip install --quiet --no-compile --disable-pip-version-check \
-    --constraint "$constraints" --editable ".[cluster,weasyprint,ocr,dev]"
+    --constraint "$constraints" --editable ".[cluster,weasyprint,ocr,s3,dev]"
 done_installing

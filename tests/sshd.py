@@ -49,7 +49,7 @@ class Sshd:
         self._process = subprocess.Popen(command, stderr=self._log)
         for _ in range(100):
             with socket.socket() as line:
-                if line.connect_ex(("127.0.0.1", self.port)) == 0:
+                if line.connect_ex(("127.0.0.1", self.port)) == 0 and (self._home / "agent").exists():
                     break
             time.sleep(0.05)
         subprocess.run(("ssh-add", "-q", self.key), env={**os.environ, **self.environment}, check=True)

@@ -10,9 +10,11 @@ from dataclasses import replace
 from unittest.mock import patch
 
 from tests.helpers import ProgramTest
+from tests.s3 import SECRET, Storage
 from tests.sshd import Sshd
 from tests.webdav import PASSWORD, Apache, Nginx, WebDavServer
 from wexagraph.sending.places import FolderPlace, Place, part_of
+from wexagraph.sending.s3 import S3Place
 from wexagraph.sending.sftp import SftpPlace
 from wexagraph.sending.webdav import WebDavPlace
 from wexagraph.sources.accounts import PLACES, Secret, parse_url
@@ -39,6 +41,11 @@ def webdav(server: WebDavServer) -> Place:
     return WebDavPlace(account, lambda account, again: Secret(PASSWORD))
 
 
+def s3(test: Places) -> Place:
+    account = replace(parse_url(f"{test.storage.url}share", PLACES), authority=str(test.storage.authority))
+    return S3Place(account, lambda account, again: Secret(SECRET))
+
+
 def sftp(test: Places) -> Place:
     (test.sshd.root / "share").mkdir(exist_ok=True)
     account = replace(parse_url(f"{test.sshd.url}share", PLACES), authority=str(test.sshd.known))
@@ -49,10 +56,12 @@ class Places(ProgramTest):
     apache: Apache
     nginx: Nginx
     sshd: Sshd
+    storage: Storage
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.apache, cls.sshd = Apache(), Sshd()
+        cls.apache, cls.sshd, cls.storage = Apache(), Sshd(), Storage()
+        cls.addClassCleanup(cls.storage.close)
         if Nginx.installed:
             cls.nginx = Nginx()
             cls.addClassCleanup(cls.nginx.close)
@@ -106,4 +115,5 @@ KINDS: dict[str, Callable[[Places], Place]] = {
     "WebDAV at Apache": apache,
     **({"WebDAV at nginx": nginx} if Nginx.installed else {}),
     "SFTP at OpenSSH": sftp,
+    "S3": s3,
 }

@@ -43,7 +43,7 @@ class Dying(FolderPlace):
         self._step()
         return super().digest(path)
 
-    def write(self, path: str, chunks: Iterable[bytes], size: int) -> None:
+    def write(self, path: str, chunks: Iterable[bytes], size: int, start: int = 0) -> None:
         self._step()
 
         def half() -> Iterator[bytes]:

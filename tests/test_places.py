@@ -5,13 +5,20 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import sqlite3
+import ssl
 import struct
 import subprocess
+import urllib.error
+import urllib.request
+from contextlib import closing
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 from unittest import mock
 
 from tests.helpers import ProgramTest, letter, mbox
+from tests.s3 import KEY, SECRET, Storage
 from tests.sshd import Sshd
 
 # a stand-in for `ssh`: it asks for a password as ssh does, and answers packets with what the test has written down
@@ -27,6 +34,68 @@ _VERSION = struct.pack(">IBI", 5, 2, 3)
 
 def packet(kind: int, number: int, body: bytes) -> bytes:
     return struct.pack(">IBI", len(body) + 5, kind, number) + body
+
+
+class AtS3(ProgramTest):
+    """What lies in the bucket judges."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.storage = Storage()
+        self.addCleanup(self.storage.close)
+        self.write("in.mbox", mbox(letter("Größe & 100 % #1"), letter("Berth 4")))
+        self.write("large.eml", b"Subject: large\r\n\r\n" + os.urandom(9_000_000).hex().encode())
+        self.run_program("export", "in.mbox", "--as", "eml", "--into", "out")
+        self.run_program("export", "large.eml", "--as", "eml", "--into", "out")
+
+    def deliver(self, *more: str, code: int = 0, secret: str = SECRET, folder: str = "records") -> str:
+        known = f'url = "{self.storage.url}{folder}"\nauthority = "{self.storage.authority}"\n'
+        self.write("own.toml", f"[places.court]\n{known}")
+        call = ("--config", "own.toml", "deliver", "out", "--into", "@court", *more)
+        done = self.run_program(*call, env={"WEXAGRAPH_PASSWORD": secret}, code=code)
+        return " ".join((done.stdout + done.stderr).split())
+
+    def test_a_mirror(self) -> None:
+        self.storage.objects["records-of-others/x"] = b"theirs"
+        self.assertIn("5 files delivered", self.deliver())
+        self.assertIn("0 files delivered, 5 already there", self.deliver())
+        here = {f"records/out/{path}": (self.folder / "out" / path).read_bytes() for path in self.made("out")}
+        there = {key: data for key, data in self.storage.objects.items() if key.endswith((".eml", ".csv", ".txt"))}
+        self.assertEqual({key: data for key, data in there.items() if key in here}, here)
+        self.assertEqual(len(there), 5)
+        self.assertEqual(self.storage.uploads, {}, "nothing is left that costs money")
+        call = ("--config", "own.toml", "verify", "out", "--at", "@court", "--deep")
+        self.run_program(*call, env={"WEXAGRAPH_PASSWORD": SECRET})
+        (key,) = [key for key in there if "Berth" in key]
+        self.storage.objects[key] = b"another's"
+        self.assertIn("another file lies there", self.deliver(code=1))
+        self.assertEqual(self.storage.objects[key], b"another's")
+
+    def test_addresses_for_who_has_no_keys(self) -> None:
+        self.deliver("--links", "--until", f"{datetime.now(UTC) + timedelta(days=3):%Y-%m-%d}")
+        said = self.deliver("--links", "--until", f"{datetime.now(UTC) + timedelta(days=3):%Y-%m-%d}")
+        address = next(word for word in said.split() if "Berth" in word)
+        context = ssl.create_default_context(cafile=str(self.storage.authority))
+        with urllib.request.urlopen(address, context=context) as answer:
+            self.assertIn(b"Subject: Berth 4", answer.read())
+        with self.assertRaises(urllib.error.HTTPError):
+            urllib.request.urlopen(address.replace("Signature=", "Signature=0"), context=context)
+        self.assertIn("a week at most", self.deliver("--links", "--until", "2099-01-01", code=2))
+        self.assertIn("add --links", self.deliver("--until", "2099-01-01", code=2))
+
+    def test_what_a_storage_refuses(self) -> None:
+        self.assertIn("refused the login", self.deliver(secret="ebb", code=3))
+        self.storage.full = True
+        self.assertIn("is full", self.deliver(code=3))
+        self.storage.end()
+        self.assertIn("no answer", self.deliver(code=3))
+        self.storage = Storage()
+        self.addCleanup(self.storage.close)
+        known = f"s3://{KEY}@localhost:{self.storage.server_address[1]}/"
+        self.write("own.toml", f'[places.court]\nurl = "{known}none"\nauthority = "{self.storage.authority}"\n')
+        call = ("--config", "own.toml", "deliver", "out", "--into", "@court")
+        done = self.run_program(*call, env={"WEXAGRAPH_PASSWORD": SECRET}, code=2)
+        self.assertIn("make the bucket first", " ".join(done.stderr.split()))
 
 
 class AtSftp(ProgramTest):
@@ -74,6 +143,31 @@ class AtSftp(ProgramTest):
         self.assertIn("another file lies there", self.deliver(code=1))
         self.assertEqual(theirs.read_bytes(), b"another's")
         self.assertEqual(list(self.sshd.root.rglob("*.part")), [])
+
+    def test_what_was_begun_is_gone_on_with(self) -> None:
+        """As a run leaves it that was killed: so many bytes under another name, which the list of deliveries knows."""
+        self.deliver()
+        large = b"Subject: large\r\n\r\n" + bytes(range(256)) * 20_000
+        self.write("large.eml", large)
+        self.run_program("export", "large.eml", "--as", "eml", "--into", "out")
+        (path,) = (path for path in (self.folder / "out").rglob("*.eml") if path.stat().st_size == len(large))
+        at = f"out/{path.relative_to(self.folder / 'out')}"
+        for begun, goes_on in ((large[:3_000_000], True), (large[:1000] + b"other", False), (large + b"more", False)):
+            part = f"{at.rpartition('/')[0]}/.wexagraph-0123456789abcdef.part"
+            (self.sshd.root / part).parent.mkdir(exist_ok=True)
+            (self.sshd.root / part).write_bytes(begun)
+            os.link(self.sshd.root / part, self.sshd.root / "held")  # no other file gets its number
+            inode = (self.sshd.root / part).stat().st_ino
+            (self.sshd.root / at).unlink(missing_ok=True)
+            with closing(sqlite3.connect(self.folder / "out/.wexagraph/delivered.sqlite")) as known:
+                place = known.execute("SELECT place FROM delivered").fetchone()[0]
+                known.execute("INSERT OR REPLACE INTO delivered VALUES (?,?,'',0,?)", (place, at, part))
+                known.commit()
+            self.deliver()
+            self.assertEqual((self.sshd.root / at).read_bytes(), large)
+            self.assertEqual((self.sshd.root / at).stat().st_ino == inode, goes_on)
+            (self.sshd.root / "held").unlink()
+            self.assertEqual(list(self.sshd.root.rglob("*.part")), [])
 
     def test_who_is_not_known(self) -> None:
         unknown = self.write("known", "")

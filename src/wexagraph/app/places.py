@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import datetime
 from difflib import get_close_matches
 from pathlib import Path
 
@@ -20,10 +21,15 @@ from wexagraph.text import one_line
 
 
 def open_place(
-    named: str, configuration: Configuration, root: Path | None = None, prompt: Prompt | None = None
+    named: str,
+    configuration: Configuration,
+    root: Path | None = None,
+    prompt: Prompt | None = None,
+    until: datetime | None = None,
 ) -> Place:
-    """A place: a folder, a URL (davs://, sftp://), or `@name` of the configuration; a folder apart from `root`, which
-    is to go there. Raises CallError, SourceError."""
+    """A place: a folder, a URL (davs://, sftp://, s3://), or `@name` of the configuration; a folder apart from `root`,
+    which is to go there. `until` is when addresses cease to hold that a storage signs. Raises CallError,
+    SourceError."""
     known = place_named(named, configuration)
     if "://" not in known.url:
         if root is not None:
@@ -34,6 +40,10 @@ def open_place(
         from wexagraph.sending.sftp import SftpPlace
 
         return SftpPlace(account, known.login(prompt))
+    if account.scheme == "s3":
+        from wexagraph.sending.s3 import S3Place
+
+        return S3Place(account, known.login(prompt), until)
     from wexagraph.sending.webdav import WebDavPlace
 
     return WebDavPlace(account, known.login(prompt))
@@ -73,12 +83,13 @@ def deliver_to(
     *,
     dry: bool = False,
     links: bool = False,
+    until: datetime | None = None,
     progress: Callable[[Progress], None] | None = None,
     stopped: Callable[[], bool] = lambda: False,
 ) -> DeliveryReport:
     """Make a place the mirror of what was made in a folder, or of one file. Raises CallError, SourceError,
     TargetError."""
-    with open_place(named, configuration, root, prompt) as place:
+    with open_place(named, configuration, root, prompt, until) as place:
         return deliver(
             *(root, place, state_folder() / "deliveries"), dry=dry, links=links, progress=progress, stopped=stopped
         )

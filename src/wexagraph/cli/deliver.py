@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime, time, timedelta
 from pathlib import Path
 
 import click
@@ -22,15 +23,27 @@ from wexagraph.text import one_line, size
     required=True,
     metavar="PLACE",
     shell_complete=complete_places,
-    help="A folder that is there, sftp://user@host/folder, davs://user@host/folder, or @NAME.",
+    help="A folder that is there, sftp:// or davs://user@host/folder, s3://KEY@host/bucket/folder, or @NAME.",
 )
 @click.option("--links", is_flag=True, help="Print the address of each file there.")
+@click.option(
+    "--until",
+    metavar="DATE",
+    help="With --links to s3://: who has the address needs no keys, until the end of that day.",
+)
 @DRY_RUN
 @QUIET
 @JSON
 @click.pass_context
 def command(
-    context: click.Context, folder: str, into: str, links: bool, dry_run: bool, quiet: bool, as_json: bool
+    context: click.Context,
+    folder: str,
+    into: str,
+    links: bool,
+    until: str | None,
+    dry_run: bool,
+    quiet: bool,
+    as_json: bool,
 ) -> int:
     """Put what was made in DIR where others see it: an export, a case, all cases, a backup, or one file.
 
@@ -40,6 +53,8 @@ def command(
     """
     from wexagraph.app.places import deliver_to
 
+    if until and not links:
+        raise CallError("--until is said of addresses: add --links.")
     root = Path(folder).expanduser()
     if not root.exists():
         raise CallError(f"{one_line(folder)} does not exist.")
@@ -49,6 +64,7 @@ def command(
             *(into, root, context.obj.configuration, prompt()),
             dry=dry_run,
             links=links,
+            until=_end_of(until) if until else None,
             progress=display.update,
             stopped=stopped,
         )
@@ -74,3 +90,10 @@ def command(
     if report.interrupted:
         return INTERRUPTED
     return OK if report.complete else SOME_FAILED
+
+
+def _end_of(day: str) -> datetime:
+    """The end of a day, in the zone of this machine. Raises CallError."""
+    from wexagraph.selection.criteria import parse_day
+
+    return datetime.combine(parse_day(day) + timedelta(days=1), time()).astimezone()

@@ -107,7 +107,7 @@ DELIVER = click.option(
     "--deliver",
     metavar="PLACE",
     shell_complete=complete_places,
-    help="At the end, put what was made there as well: a folder, sftp:// or davs://user@host/folder, or @NAME.",
+    help="At the end, put what was made there as well: a folder, a URL as `deliver` takes it, or @NAME.",
 )
 PRINT = click.option(
     "--print",

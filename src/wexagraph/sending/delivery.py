@@ -3,6 +3,7 @@ over a file of others, the lists last."""
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import os
 import stat
@@ -12,7 +13,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing, contextmanager, nullcontext, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from wexagraph.backups.bag import TAG_FILES, TAG_MANIFESTS, is_backup
 from wexagraph.errors import CallError, InUse, TargetError, WexagraphError
@@ -242,7 +243,7 @@ class _Refused(Exception):
 
 class _Parcel(NamedTuple):
     """A file on its way: where it goes, under which name it waits there, and what lay there `before` as it was
-    delivered (SHA-256 and size), which it `replaces` or not."""
+    delivered (SHA-256 and size), which it `replaces` or not. Of one that was `begun`, some may be there."""
 
     made: Made
     at: str
@@ -251,6 +252,7 @@ class _Parcel(NamedTuple):
     part: str
     before: tuple[str, int]
     replaces: bool
+    begun: bool
 
 
 class _Delivery:
@@ -268,15 +270,21 @@ class _Delivery:
     ) -> None:
         self._place, self._journal, self._name, self._above = place, journal, name, f"{above}/" if above else ""
         self._dry, self._tell, self._stopped = dry, progress or (lambda _: None), stopped
+        self._begun: dict[str, str] = {}
+        """The parts that a killed run has left, by the paths that they are for."""
         self.report = DeliveryReport(into=place.name, planned=[] if dry else None)
 
     def deliver(self, files: list[Made]) -> None:
         """Clear what a killed run has left, send what is missing, remove what is no longer here."""
         progress = Progress(total=len(files))
         known = self._journal.rows(self._name) if self._journal is not None else {}
+        wanted = {self._above + each.path for each in files}
         try:
             for path, (sha256, size, part) in known.items():
                 if part and not self._dry:
+                    if self._place.goes_on and path in wanted:
+                        self._begun[path] = part
+                        continue
                     self._place.remove(part)
                     self._note(path, sha256, size)
             there = self._place.sizes(self._name)
@@ -285,7 +293,11 @@ class _Delivery:
         with ThreadPoolExecutor(self._place.lines) as self._lines:
             if not self._deliver(files, known, there, progress):
                 return
-        self._remove({self._above + each.path for each in files}, known, there)
+        for path, part in self._begun.items():  # of what has come there meanwhile, or can't be sent
+            with suppress(OSError):
+                self._place.remove(part)
+                self._note(path, *known[path][:2])
+        self._remove(wanted, known, there)
 
     def _deliver(self, files: list[Made], known: dict[str, Row], there: dict[str, int], progress: Progress) -> bool:
         """Send what is missing. Returns whether all was looked at."""
@@ -344,7 +356,8 @@ class _Delivery:
             if row is None or lying != row[0]:
                 raise _Refused(_ANOTHERS)
         before = row[:2] if row is not None else ("", 0)
-        return _Parcel(each, at, sha256, size, part_of(at), before, size_there is not None)
+        part = self._begun.pop(at, None)
+        return _Parcel(each, at, sha256, size, part or part_of(at), before, size_there is not None, part is not None)
 
     def _plan(self, parcels: list[_Parcel]) -> None:
         assert self.report.planned is not None
@@ -394,26 +407,51 @@ class _Delivery:
         with self._failing(one.made):
             try:
                 yield
-            except (_Refused, OSError):
-                with suppress(OSError):
-                    self._place.remove(one.part)
-                    self._note(one.at, *one.before)
+            except OSError as error:
+                if self._place.goes_on and error.errno == errno.EIO:
+                    raise  # the line was cut: the next run goes on with what is there
+                self._give_up(one)
+                raise
+            except _Refused:
+                self._give_up(one)
                 raise
 
+    def _give_up(self, one: _Parcel) -> None:
+        with suppress(OSError):
+            self._place.remove(one.part)
+            self._note(one.at, *one.before)
+
     def _write(self, one: _Parcel) -> None:
-        digest = hashlib.sha256()
+        start, digest = self._there_of(one) if one.begun else (0, hashlib.sha256())
 
         def chunks() -> Iterator[bytes]:
             with open_regular(one.made.file) as file:
+                file.seek(start)
                 while chunk := file.read(_CHUNK):
                     digest.update(chunk)
                     yield chunk
 
-        self._place.write(one.part, chunks(), one.size)
+        self._place.write(one.part, chunks(), one.size, start)
         if digest.hexdigest() != one.sha256:
             what = "its bytes are not those that the list had of it. Deliver again, or `wexagraph verify` says more"
             is_ours = one.made.sha256 and not _is_list(one.made)
             raise _Refused(what if is_ours else "it was changed while it was sent. Deliver again")
+
+    def _there_of(self, one: _Parcel) -> tuple[int, Any]:
+        """How many bytes of a file that was begun are there, as they are here, and the digest of these."""
+        size, digest = self._place.sizes(one.part).get(one.part, 0), hashlib.sha256()
+        if not 0 < size <= one.size:
+            self._place.remove(one.part)
+            return 0, digest
+        with open_regular(one.made.file) as file:
+            left = size
+            while left and (chunk := file.read(min(left, _CHUNK))):
+                digest.update(chunk)
+                left -= len(chunk)
+        if left or self._place.digest(one.part) != digest.hexdigest():
+            self._place.remove(one.part)
+            return 0, hashlib.sha256()
+        return size, digest
 
     def _put(self, one: _Parcel) -> None:
         if self._place.digest(one.part) != one.sha256:

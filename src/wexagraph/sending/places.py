@@ -18,11 +18,12 @@ DEEPEST = 64
 
 class Place(ABC):
     """Where files of ours lie for others, by paths with `/`. `name` is for people and for the list of what was
-    delivered; `lines` is how many threads may use it at once. Use it as a context manager; all methods raise
-    OSError."""
+    delivered; `lines` is how many threads may use it at once, `goes_on` says that a file that was begun can be gone on
+    with. Use it as a context manager; all methods raise OSError."""
 
     name: str
     lines = 1
+    goes_on = False
 
     @abstractmethod
     def sizes(self, path: str) -> dict[str, int]:
@@ -33,8 +34,9 @@ class Place(ABC):
         """The SHA-256 of what lies there, read back from the place; None where that is no file."""
 
     @abstractmethod
-    def write(self, path: str, chunks: Iterable[bytes], size: int) -> None:
-        """Write a new file of that size, in bytes, under a name that nothing bears."""
+    def write(self, path: str, chunks: Iterable[bytes], size: int, start: int = 0) -> None:
+        """Write a new file of that size, in bytes, under a name that nothing bears; or where the place `goes_on`, what
+        is missing of one of which so many bytes are there."""
 
     @abstractmethod
     def settle(self) -> None:
@@ -85,7 +87,7 @@ class FolderPlace(Place):
     def digest(self, path: str) -> str | None:
         return self._folder.digest(path)
 
-    def write(self, path: str, chunks: Iterable[bytes], size: int) -> None:
+    def write(self, path: str, chunks: Iterable[bytes], size: int, start: int = 0) -> None:
         with self._folder.create(path) as file:
             self._unsettled.append(str(self._folder.path / path))
             for chunk in chunks:

@@ -32,6 +32,7 @@ class SftpPlace(Place):
     """
 
     lines = 2
+    goes_on = True
 
     def __init__(self, account: Account, login: Login) -> None:
         self._account, self._login, self._base = account, login, _base(account.folder)
@@ -128,11 +129,11 @@ class SftpPlace(Place):
             return None
         return self._ask(lambda line: _digest(line, at))
 
-    def write(self, path: str, chunks: Iterable[bytes], size: int) -> None:
+    def write(self, path: str, chunks: Iterable[bytes], size: int, start: int = 0) -> None:
         at = self._path(path)
         self._make_folders(path)
         with self._once("while it was sent") as line:
-            line.write(at, chunks)
+            line.write(at, chunks, start)
 
     def _make_folders(self, path: str) -> None:
         levels = path.split("/")[:-1]

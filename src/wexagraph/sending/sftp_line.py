@@ -32,7 +32,7 @@ class _Kind(IntEnum):
     EXTENDED, EXTENDED_REPLY = 200, 201
 
 
-_READING, _WRITING_NEW = 0x01, 0x02 | 0x08 | 0x20
+_READING, _WRITING, _WRITING_NEW = 0x01, 0x02, 0x02 | 0x08 | 0x20
 _OK, _END, _UNSUPPORTED = 0, 1, 8
 _ERRORS = {
     2: (errno.ENOENT, "nothing bears this name"),
@@ -252,10 +252,10 @@ class Line:
                 elif (start := next(starts, None)) is not None:
                     waiting.append(ask(start, _CHUNK))
 
-    def write(self, path: str, chunks: Iterable[bytes]) -> None:
-        """A new file under a name that nothing bears."""
-        with self._handle(_Kind.OPEN, path, struct.pack(">II", _WRITING_NEW, 0)) as handle:
-            waiting, offset = deque[int](), 0
+    def write(self, path: str, chunks: Iterable[bytes], start: int = 0) -> None:
+        """A new file under a name that nothing bears, or what comes behind so many bytes of one that is there."""
+        with self._handle(_Kind.OPEN, path, struct.pack(">II", _WRITING if start else _WRITING_NEW, 0)) as handle:
+            waiting, offset = deque[int](), start
             try:
                 for chunk in chunks:
                     for at in range(0, len(chunk), _CHUNK):

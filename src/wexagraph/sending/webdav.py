@@ -226,7 +226,7 @@ class WebDavPlace(Place):
                 return None
             raise
 
-    def write(self, path: str, chunks: Iterable[bytes], size: int) -> None:
+    def write(self, path: str, chunks: Iterable[bytes], size: int, start: int = 0) -> None:
         self._make_folders(path)
         headers = {"Content-Length": str(size), "Content-Type": "application/octet-stream", "If-None-Match": "*"}
         try:

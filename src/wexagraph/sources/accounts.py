@@ -20,8 +20,9 @@ _PORTS = {
     "davs": 443,
     "dav": 80,
     "sftp": 22,
+    "s3": 443,
 }
-SCHEMES, SENDING, PLACES = ("imaps", "imap", "pops", "pop"), ("smtps", "smtp"), ("davs", "dav", "sftp")
+SCHEMES, SENDING, PLACES = ("imaps", "imap", "pops", "pop"), ("smtps", "smtp"), ("davs", "dav", "sftp", "s3")
 """Of accounts that hold mail, of servers that take mail to be sent, and of those that what was made is delivered to."""
 GOODBYE = 5.0
 """Seconds that a server may take to answer a goodbye; nothing depends on it any more."""
@@ -80,7 +81,7 @@ class Account:
 
     @property
     def encrypted_from_the_start(self) -> bool:
-        return self.scheme in ("imaps", "pops", "smtps", "davs", "sftp")
+        return self.scheme in ("imaps", "pops", "smtps", "davs", "sftp", "s3")
 
     @property
     def may_stay_plain(self) -> bool:
