@@ -13,6 +13,8 @@ from statistics import median
 
 from benchmarks.inputs import DATA
 from benchmarks.measure import PROGRAM, paired, ratio, run, table
+from benchmarks.memory import peak_of
+from tests.s3 import SECRET, Storage
 from tests.sshd import Sshd
 from tests.webdav import PASSWORD, USER, Apache
 
@@ -31,7 +33,7 @@ def made(folder: Path, count: int, size: int) -> Path:
 
 
 def main() -> None:
-    apache, sshd = Apache(), Sshd()
+    apache, sshd, storage = Apache(), Sshd(), Storage()
     try:
         with tempfile.TemporaryDirectory(dir=DATA) as home:
             work = Path(home)
@@ -88,7 +90,7 @@ def main() -> None:
 
             def scp() -> None:
                 words = ("scp", "-q", "-r", "-P", str(sshd.port), "-i", sshd.key)
-                known = ("-o", f"UserKnownHostsFile={sshd.known}")
+                known = ("-o", f'UserKnownHostsFile="{sshd.known}"')
                 subprocess.run((*words, *known, files, f"localhost:{at_sshd()}"), check=True)
 
             def copy() -> None:
@@ -115,7 +117,21 @@ def main() -> None:
             again, nothing = paired(3, lambda: deliver(many, str(there)), lambda: run(PROGRAM, "--version"))
             took = [f"{median(again):.1f} s", "`--version`", f"{median(nothing):.2f} s"]
             rows.append(["50,000 files that are there", *took, "", "at most 3 s"])
+            large = made(work / "large", 1, 1_000_000_000)
+            for name, url, authority in (
+                ("WebDAV", f"{apache.url}{at_apache()}", apache.authority),
+                ("SFTP", f"{sshd.url}{at_sshd().name}", sshd.known),
+                ("S3", f"{storage.url}large", storage.authority),
+            ):
+                (work / "own.toml").write_text(f'[places.court]\nurl = "{url}"\nauthority = "{authority}"\n')
+                call = ["--config", str(work / "own.toml"), "deliver", str(large), "--into", "@court"]
+                secret = SECRET if name == "S3" else PASSWORD
+                peak = peak_of(call, environment | {"WEXAGRAPH_PASSWORD": secret}) / 1024
+                rows.append(
+                    [f"a gigabyte in one file to {name}: memory", f"{peak:.0f} MB", "", "", "", "at most 100 MB"]
+                )
             table("Delivering (`deliver`)", ["what", "took", "beside it", "took", "times its rate", "at least"], rows)
     finally:
         apache.close()
         sshd.close()
+        storage.close()

@@ -44,9 +44,10 @@ def main() -> None:
     table("Peak memory of any process", ["command", "messages", "mailbox", "peak", "at most"], rows)
 
 
-def peak_of(arguments: list[str]) -> int:
+def peak_of(arguments: list[str], environment: dict[str, str] | None = None) -> int:
     """The largest resident set of the program or any of its children, in KB, looked at ten times a second."""
-    process = subprocess.Popen([PROGRAM, *arguments], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    call, silent = [PROGRAM, *arguments], subprocess.DEVNULL
+    process = subprocess.Popen(call, stdout=silent, stderr=silent, env=environment)
     peaks = [0]
     watcher = threading.Thread(target=_watch, args=(process, peaks))
     watcher.start()

@@ -450,8 +450,12 @@ class Afterwards(AccountTest):
         env = {"SSL_CERT_FILE": str(self.server.authority)}
         for folder in ("INBOX", "Given/back"):
             url = f"imaps://{USER}@localhost:{self.server.imaps}/{folder}"
-            self.assertIn("3 given back", self.run_program("restore", "stick", "--into", url, env=env).stdout)
-            self.assertIn("3 already there", self.run_program("restore", "stick", "--into", url, env=env).stdout)
+            call = ("restore", "stick", "--into", url, "--yes")
+            if folder != "INBOX":
+                self.assertIn("--make-folder", self.run_program(*call, env=env, code=2).stderr)
+                self.assertEqual(self.run_program(*call, "--dry-run", env=env).stdout.count("Given/back"), 4)
+            self.assertIn("3 given back", self.run_program(*call, "--make-folder", env=env).stdout)
+            self.assertIn("3 already there", self.run_program(*call, env=env).stdout)
             self.assertEqual(len(self.server.state(folder.replace("/", "."))), 3)
         self.server.empty("INBOX")
 

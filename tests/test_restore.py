@@ -275,6 +275,7 @@ class OnABadLine(PeerTest):
             "bk",
             "--into",
             "@peer",
+            "--yes",
             "--json",
             code=code,
             env={"WEXAGRAPH_PASSWORD": "tidal-4471"},

@@ -272,8 +272,10 @@ class Contract(ServerTest):
         target = self.kind.start()
         self.addCleanup(target.close)
         count = sum(map(len, MOVED.values()))
-        self.assertIn(f"{count} given back", self.program("restore", "stick", "--into", self.account("there", target)))
-        self.assertIn(f"{count} already there", self.program("restore", "stick", "--into", "@there"))
+        self.assertIn(
+            f"{count} given back", self.program("restore", "stick", "--into", self.account("there", target), "--yes")
+        )
+        self.assertIn(f"{count} already there", self.program("restore", "stick", "--into", "@there", "--yes"))
         self.assertEqual(sum(map(Counter.total, self.mailbox(target).values())), count)
 
     def test_pop(self) -> None:

@@ -10,6 +10,7 @@ import hashlib
 from collections.abc import Callable
 
 from wexagraph.errors import MessageError, TargetError
+from wexagraph.naming.patterns import NamePattern
 from wexagraph.output.folder import InTheWay
 from wexagraph.output.sinks.base import Delivery, Sink
 from wexagraph.reports import NEW, Failure, PlannedFile, Report
@@ -29,8 +30,10 @@ def restore(
     progress: Callable[[int], None] | None = None,
     stopped: Callable[[], bool] | None = None,
     dry: bool = False,
+    pattern: NamePattern | None = None,
 ) -> Report:
     """Give the chosen messages of a backup to a sink; `dry`, only say which ones would be put there, and where.
+    `pattern` is that of the names of files.
 
     Raises SourceError, TargetError, CallError.
     """
@@ -46,7 +49,7 @@ def restore(
             if isinstance(data, MessageError):
                 _fail(report, envelope, str(data))
                 continue
-            delivery = Delivery(envelope, data, hashlib.sha256(data).hexdigest())
+            delivery = Delivery(envelope, data, hashlib.sha256(data).hexdigest(), pattern or NamePattern())
             try:
                 where = sink.where(delivery) if dry else ""
                 if sink.has(delivery) or (where, delivery.digest) in planned:

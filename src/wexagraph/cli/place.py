@@ -29,7 +29,7 @@ def command() -> None:
 @command.command("add")
 @ADDED
 def add(name: str, url: str, authority: str | None) -> None:
-    """Name a folder, or a server at URL (sftp:// or davs://user@host/folder, s3://KEY@host/bucket): @NAME is a place."""
+    """Name a folder, or a server at URL (sftp:// or davs://user@host/folder, s3://KEY@host/bucket); @NAME is it."""
     known = known_at(url, authority)
     if "://" not in url:
         folder = Path(url).expanduser().absolute()

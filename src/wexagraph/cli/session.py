@@ -71,10 +71,10 @@ def ask_passphrase() -> Ask:
     return passphrase(prompt())
 
 
-def may_ask(sure: bool) -> None:
-    """Raise CallError where nobody could be asked whether to change a mailbox."""
+def may_ask(sure: bool, what: str = "--afterwards changes the mailbox") -> None:
+    """Raise CallError where nobody could be asked whether to do `what`."""
     if not sure and not at_a_terminal():
-        raise CallError("--afterwards changes the mailbox, and there is no terminal to ask at. Add --yes to allow it.")
+        raise CallError(f"{what}, and there is no terminal to ask at. Add --yes to allow it.")
 
 
 def allowing(sure: bool) -> Allow:

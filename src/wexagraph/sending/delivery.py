@@ -68,10 +68,11 @@ def _made(above: str, folder: Path, path: str, sha256: str = "") -> Made:
 @dataclass
 class DeliveryReport(Report):
     """The sums over files. `removed` counts those that are no longer here and are now gone there too, `links` are the
-    addresses of all that is there."""
+    addresses of all that is there, `address` is that of the whole."""
 
     removed: int = 0
     links: dict[str, str] = field(default_factory=dict)
+    address: str = ""
 
 
 def made(root: Path) -> list[Made]:
@@ -155,6 +156,7 @@ def deliver(
         run = _Delivery(place, journal, name, name if root.is_dir() else "", dry, progress, stopped)
         run.deliver(files)
         report = run.report
+        report.address = place.link(name)
         if links and journal is not None:
             report.links = {at: place.link(at) for at in sorted(journal.rows(name))}
     report.seconds = time.monotonic() - started

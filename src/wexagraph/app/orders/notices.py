@@ -125,7 +125,8 @@ def _in_words(run: Run, report: Report) -> str:
     if report.into:
         lines += ["", f"The results are in {Path(report.into).resolve()}"]
     if report.delivery is not None:
-        lines.append(f"They were delivered to {report.delivery.into}")
+        where = getattr(report.delivery, "address", "") or report.delivery.into
+        lines.append(f"They were delivered to {where}")
     if run.reasons:
         lines += ["", *run.reasons[:_MOST_REASONS]]
     if len(run.reasons) > _MOST_REASONS:

@@ -23,11 +23,12 @@ _PATTERN = NamePattern()
 
 @dataclass(frozen=True)
 class Delivery:
-    """A message to be given back."""
+    """A message to be given back; `pattern` is that of its name, where it becomes a file."""
 
     envelope: Envelope
     data: bytes
     digest: str
+    pattern: NamePattern = _PATTERN
 
     @property
     def header(self) -> Header:
@@ -43,8 +44,10 @@ class Sink(ABC):
     """Where messages are given back to. Raises TargetError.
 
     One that is opened with an `empty` folder is for a dry run: only `where` and `has` are asked of it, and nothing is
-    made or locked.
+    made or locked. One that `names_files` makes a file of each message.
     """
+
+    names_files = False
 
     @abstractmethod
     def where(self, delivery: Delivery) -> str:
@@ -87,7 +90,7 @@ def eml_folder(delivery: Delivery) -> str:
 def eml_path(delivery: Delivery) -> str:
     """The path of a message among EML files: its folder, and a name of its date, sender, subject and digest."""
     fields = Fields(delivery.header, "", "", UTC, delivery.header.date(delivery.envelope.arrival)[0])
-    stem = component(_PATTERN.stem(fields), 30)
+    stem = component(delivery.pattern.stem(fields).replace("/", " "), 30)
     return f"{eml_folder(delivery)}/{stem} {delivery.digest[:12]}.eml"
 
 

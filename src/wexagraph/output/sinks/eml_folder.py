@@ -11,6 +11,8 @@ from wexagraph.output.sinks.base import Delivery, Sink, eml_folder, eml_path, op
 class EmlFolderSink(Sink):
     """A folder of EML files below folders; a file's time is when its message arrived."""
 
+    names_files = True
+
     def __init__(self, path: Path, empty: Path | None = None) -> None:
         if path.exists() and not path.is_dir():
             raise TargetError(f"{path} is a file. Name a folder, or a target that ends in .mbox or .zip.")

@@ -29,14 +29,17 @@ _KEYWORD = re.compile(r"[!#$&'+,\-./0-9:;<=>?@A-Z\[^_`a-z|}~]{1,200}")
 
 
 class ImapSink(Sink):
-    """An IMAP account, or one `folder` of it for all. A message of the same identity and size in the same folder is
+    """An IMAP account, or one `folder` of it for all (it `lacks_folder` where that is not there yet). A
+    message of the same identity and size in the same folder is
     there already."""
 
     def __init__(self, source: ImapSource, folder: str = "") -> None:
-        self._filling, self._folder = Filling(source), source.all_folders.named(folder).name if folder else ""
+        named = source.all_folders.named(folder) if folder else None
+        self._filling, self.folder = Filling(source), named.name if named is not None else ""
+        self.lacks_folder = named is not None and not named.exists
 
     def where(self, delivery: Delivery) -> str:
-        return self._folder or delivery.envelope.folder
+        return self.folder or delivery.envelope.folder
 
     def has(self, delivery: Delivery) -> bool:
         return self._filling.has(self.where(delivery), identity(delivery.header), delivery.data)

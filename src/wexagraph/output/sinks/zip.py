@@ -14,6 +14,8 @@ from wexagraph.output.sinks.base import Delivery, Sink, digests_in, eml_folder, 
 class ZipSink(Sink):
     """A ZIP of EML files below folders. An old one is replaced whole or not at all."""
 
+    names_files = True
+
     def __init__(self, path: Path, empty: Path | None = None) -> None:
         if path.is_dir():
             raise TargetError(f"{path} is a folder. Name a ZIP file, or a folder that does not end in .zip.")
