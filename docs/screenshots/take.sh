@@ -76,8 +76,8 @@ for view in phone dark; do convert "$view.png" -resize 400x -crop 400x400+0+0 +r
 convert found.png talk.png -append left.png
 convert phone.png dark.png -append right.png
 convert left.png right.png -bordercolor "#c5d0d6" -border 1 -background "#fbfcfd" +append -resize 1280x "$here/index.png"
-wexagraph export saltmere/mailbox --bind conversation --cover --subject "Buoy 14" --into bound >bound.txt
-bound=$(find bound -name "*Buoy 14.pdf" | head -1)
+wexagraph export saltmere/mailbox --bind conversation --cover --subject "Buoy 14" --numbered BUOY- --into bound >bound.txt
+bound=$(find bound -name "BUOY-*.pdf" -size +40k | head -1)
 pdftoppm -r 66 -l 3 -png "$bound" bound-page
 convert bound-page*.png -bordercolor "#c5d0d6" -border 1 +append -resize 1280x "$here/page-bound.png"
 wexagraph backup saltmere/mailbox --into stick >backup.txt

@@ -97,6 +97,15 @@ RUN_ON = Option(
     section=FILES,
     safe=True,
 )
+NUMBERED = Option(
+    "numbered",
+    "Running numbers on all pages of PDFs, and as names: HARB- gives HARB-000001. By --sort, else by date.",
+    "",
+    None,
+    "PREFIX",
+    FILES,
+    safe=True,
+)
 TAG = Option(
     "tag",
     "Keyword for PDFs, files (user.xdg.tags) and register; a pattern such as '{date:%Y}' too. Repeatable.",
@@ -383,7 +392,7 @@ PAGE_OPTIONS = (
     *(OWNER_PASSWORD, ALLOW),
 )
 EXPORT = (
-    *(AS, NAME, FLAT, CARRIED, BIND, TITLE, UNQUOTE, RUN_ON, TAG, REGISTER_FORMS, *PAGE_OPTIONS),
+    *(AS, NAME, FLAT, CARRIED, BIND, TITLE, UNQUOTE, RUN_ON, NUMBERED, TAG, REGISTER_FORMS, *PAGE_OPTIONS),
     *(INDEX_PAGE, OFFICE_NAME, OFFICE_PICTURE, REMOTE_IMAGES, REMOTE_HOST, ENGINE, PATIENCE, JOBS, CLUSTER),
 )
 DOCUMENT_PAGES = (PAPER, LANDSCAPE, MARGIN, HEADER, FOOTER_LINE, PROPERTY, ARCHIVAL, LANGUAGE, OCR)

@@ -92,6 +92,7 @@ def export_options(
         cluster=values["cluster"] or "",
         registers=_registers(values["register"]),
         carried=values["carried"],
+        numbered=values["numbered"],
         index=index_options(values, page.language, index_title or " ".join(case or ())) if values["index"] else None,
     )
 

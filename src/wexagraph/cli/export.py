@@ -83,6 +83,11 @@ def print_export(report: ExportReport) -> None:
             "The journal was missing or damaged. It was made again from register.csv and manifest-sha256.txt, which "
             f"know {counted(report.recovered, 'message')}."
         )
+    if report.numbered:
+        click.echo(f"Numbers: {one_line(report.numbered)}.")
+    if report.gaps:
+        more = f" and {len(report.gaps) - SHOWN:,} more" if len(report.gaps) > SHOWN else ""
+        click.echo(f"Given once, and on no page now: {one_line(', '.join(report.gaps[:SHOWN]))}{more}.")
     for path in report.made_again[:SHOWN]:
         click.echo(f"Made again, since it was missing or altered: {one_line(path)}")
     for folder in report.unfinished:

@@ -28,7 +28,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         "wexagraph register @office --into office.csv --columns date,from,subject,first_line",
     ),
     "export": (
-        "wexagraph export mailbox --into export --as pdf,eml --with ines",
+        "wexagraph export mailbox --into exhibits --as pdf,eml --with ines --numbered MOOR-",
         "wexagraph export @office --folder Berths --into berths --bind conversation --cover",
     ),
     "send": (

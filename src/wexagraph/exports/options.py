@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import re
 from collections.abc import Callable, Iterator
 from dataclasses import asdict, dataclass, field
 from datetime import datetime, tzinfo
@@ -16,8 +17,10 @@ from wexagraph.output.archives import ArchiveWriter, Kept, MboxWriter, ZipWriter
 from wexagraph.pages import PageOptions
 from wexagraph.pages.make import Maker, to_html, to_pdf, to_text
 from wexagraph.pages.options import Lock
+from wexagraph.text import one_line
 
 ATTACHMENTS = "attachments"
+_PREFIX = re.compile(r"[A-Za-z0-9][\w.-]{0,29}")
 BINDINGS = ("conversation", "folder", "all")
 BOUND_PATTERN = "{date:%Y-%m-%d} {subject}"
 NO_LOCKED_ARCHIVE = (
@@ -38,7 +41,8 @@ class ExportOptions:
     `tags` are patterns for keywords. `lock` encrypts PDFs. `exported` is the date of the export; each `generation`
     makes all anew. `cluster` is the address of a Dask scheduler whose workers make and bind pages. `registers` are the
     forms of the table beside the files: csv, xlsx. `index` makes a page to browse in the folder. With `carried`,
-    messages that others bring along as files are exported as themselves.
+    messages that others bring along as files are exported as themselves. `numbered` is what stands before the numbers
+    that run through the pages of all PDFs, and that files are named by ("": there are none).
 
     Raises CallError where two do not go together.
     """
@@ -65,8 +69,15 @@ class ExportOptions:
     registers: tuple[str, ...] = ("csv",)
     index: IndexOptions | None = None
     carried: bool = False
+    numbered: str = ""
 
     def __post_init__(self) -> None:
+        if self.numbered and "pdf" not in self.formats:
+            raise CallError("--numbered numbers the pages of PDFs: it needs pdf among --as.")
+        if self.numbered and not _PREFIX.fullmatch(self.numbered):
+            raise CallError(
+                f"--numbered {one_line(self.numbered)!r}: at most 30 letters, digits, `-`, `_` and `.`, as HARB-."
+            )
         for name in self.formats:
             if name not in FORMATS:
                 raise CallError(f"there is no format {name!r}. Formats are: {', '.join(FORMATS)}.")

@@ -137,7 +137,13 @@ class Planner:
         source, options = self._source, self._options
         folders = choice.folders_of(source)
         elsewhere = bool(options.cluster)  # no worker there could open the source
-        in_order = elsewhere or choice.newest is not None or bool(choice.sort) or "{number" in options.pattern.text
+        in_order = (
+            elsewhere
+            or choice.newest is not None
+            or bool(choice.sort)
+            or "{number" in options.pattern.text
+            or options.numbered
+        )
         if in_order or not source.reopens or options.jobs < 2 or sum(map(source.size, folders)) < _LARGE:
             number = 1
             for batch in bounded(choice.select(source), _BATCH):

@@ -94,7 +94,7 @@ class Publisher:
         for work in batch:
             if work.row.tags:
                 for staged in [*(s for _, s, _ in work.staged), *([work.bound.staged] if work.bound else [])]:
-                    _tag(staged.waiting, work.row.tags)
+                    tag(staged.waiting, work.row.tags)
         if self._options.volatile or self._options.bind:
             self._journal.files.record(row for work in batch for row in self._rows(work, UNDER_WAY))
             self._journal.commit()
@@ -193,8 +193,8 @@ class Publisher:
         self._tell(self._progress)
 
 
-def _tag(path: str, tags: str) -> None:
+def tag(path: str, tags: str) -> None:
     """Write the tags to a file, where its file system keeps extended attributes (user.xdg.tags)."""
-    if hasattr(os, "setxattr"):
+    if tags and hasattr(os, "setxattr"):
         with suppress(OSError):
             os.setxattr(path, "user.xdg.tags", ",".join(tags.split(", ")).encode("utf-8", "replace"))

@@ -30,6 +30,8 @@ from wexagraph.tables.living.table import Layout, Listing, LivingTable, Part, la
 from wexagraph.tables.message_columns import Filed, column_of, facts
 from wexagraph.temporary import TemporaryFolder
 
+_PATH, _NOTES = 11, 12
+"""Where a row of the journal has the path of a file and the notes on it."""
 _WORKED_IN = "worked in"
 """In the journal, of a register that holds what colleagues did."""
 
@@ -48,6 +50,7 @@ class RegisterRow:
     outcome: str
     notes: list[str]
     tags: str
+    numbers: tuple[str, str] = ("", "")
 
     @property
     def date(self) -> datetime | str:
@@ -74,24 +77,31 @@ COLUMNS: list[Column[RegisterRow]] = [
     Column("outcome", lambda row: row.outcome, width=12, lasts=False),
     Column("notes", lambda row: "; ".join(row.notes), width=34, lasts=False),
 ]
+_NUMBERS: list[Column[RegisterRow]] = [
+    Column("first_number", lambda row: row.numbers[0], width=16, lasts=False),
+    Column("last_number", lambda row: row.numbers[1], width=16, lasts=False),
+]
+"""Where the pages of a folder are numbered, there is more to tell."""
 """The columns of the register, with the names and in the order of `tables/message_columns.py`. A new one is a line."""
 NAMES = tuple(column.name for column in COLUMNS)
 
 
 def _column(name: str) -> Column[Any]:
     """A column of the register by its name; one of another version, or of the office, is left to whom it is of."""
-    return next((each for each in COLUMNS if each.name == name), Column(name, lambda row: None, "own"))
+    known = (each for each in (*COLUMNS, *_NUMBERS) if each.name == name)
+    return next(known, Column(name, lambda row: None, "own"))
 
 
 def _any_column(name: str) -> Column[Any]:
     """A column of any register that may lie in an export folder."""
     with suppress(CallError):
-        return next((each for each in COLUMNS if each.name == name), None) or column_of(name)
+        return next((each for each in (*COLUMNS, *_NUMBERS) if each.name == name), None) or column_of(name)
     return Column(name, lambda row: None, "own")
 
 
-def _register() -> Register:
-    return Register(_column, usual=tuple(COLUMNS), title="Register of an export")
+def _register(numbered: bool = False) -> Register:
+    usual = (*COLUMNS, *_NUMBERS) if numbered else tuple(COLUMNS)
+    return Register(_column, usual=usual, title="Register of an export")
 
 
 def write(target: Target, journal: Journal, forms: tuple[str, ...] = ("csv",)) -> list[tuple[str, str]]:
@@ -197,7 +207,7 @@ def _ours(record: FileRecord | None) -> tuple[str, ...]:
 
 def _fill(target: Target, journal: Journal, name: str, at: Path, digest: str | None) -> None:
     """Write the rows into the register that lies there, or into a new one. Raises TargetError."""
-    with opened(at, _register()) as sheet:
+    with opened(at, _register(journal.numbers.any())) as sheet:
         with reading(at):
             table = LivingTable(sheet, _column)
             table.read()
@@ -247,12 +257,25 @@ def rows_in(journal: Journal) -> Iterator[RegisterRow]:
 
     for _, group in groupby(journal.register(), key=itemgetter(0)):
         files = list(group)
-        _, id, folder, facts, attachments, size, digest, outcome, reason, planned, tags, _, _ = files[0]
-        notes = _texts({planned, *(file[-1] for file in files)} - {"[]", None})
-        paths = [*(file[-2] for file in files if file[-2]), *(archived(folder, digest) if outcome == "written" else ())]
+        _, id, folder, facts, attachments, size, digest, outcome, reason, planned, tags, *_ = files[0]
+        notes = _texts({planned, *(file[_NOTES] for file in files)} - {"[]", None})
+        paths = [
+            *(file[_PATH] for file in files if file[_PATH]),
+            *(archived(folder, digest) if outcome == "written" else ()),
+        ]
         reasons = [reason, *notes] if reason else notes
         names = unpacked(attachments) if attachments else []
-        yield RegisterRow(id, folder, unpacked(facts), names, size, digest, paths, outcome, reasons, tags)
+        yield RegisterRow(
+            id, folder, unpacked(facts), names, size, digest, paths, outcome, reasons, tags, _numbers(files)
+        )
+
+
+def _numbers(files: list[tuple[Any, ...]]) -> tuple[str, str]:
+    """The first and the last number on the pages of a message."""
+    for *_, prefix, first, last in files:
+        if prefix is not None:
+            return f"{prefix}{first:06}", f"{prefix}{last:06}"
+    return "", ""
 
 
 def _texts(lists: set[str]) -> list[str]:

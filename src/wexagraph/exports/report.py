@@ -15,7 +15,8 @@ class ExportReport(Report):
     `files` counts what was written by its format. `made_again` are files of an earlier run that were missing or
     altered. `unfinished` names the folder whose archive the run was at when it was asked to stop. `recovered` counts
     the messages of a lost journal that register and manifest still know. `indexed` counts the messages on the page to
-    browse (None: none was asked for).
+    browse (None: none was asked for). `numbered` says which numbers are on the pages of the folder, `gaps` which of
+    them were given once and are on none now.
     """
 
     files: Counter[str] = field(default_factory=Counter)
@@ -23,6 +24,8 @@ class ExportReport(Report):
     unfinished: list[str] = field(default_factory=list)
     recovered: int = 0
     indexed: int | None = None
+    numbered: str = ""
+    gaps: list[str] = field(default_factory=list)
 
     def add(self, other: Report) -> None:
         super().add(other)

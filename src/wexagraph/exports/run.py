@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable
 from concurrent.futures import Executor
 from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
 
 from wexagraph.errors import SourceError, TargetError
@@ -15,6 +16,7 @@ from wexagraph.exports.in_hand import WorkItem
 from wexagraph.exports.journal.records import unpacked
 from wexagraph.exports.making import Pages
 from wexagraph.exports.needs import stored
+from wexagraph.exports.numbering import number_files
 from wexagraph.exports.options import ATTACHMENTS, FORMATS, ExportOptions, suffix
 from wexagraph.exports.plan import Planner
 from wexagraph.exports.reading import Reading
@@ -60,6 +62,8 @@ def export(
             source, target, journal, options, progress or (lambda _: None), stopped or (lambda: False), executor
         )
         _work(run, choice, engines)
+        if options.numbered and not run.report.interrupted:
+            number_files(run, engines[0])
         _archive(run)
         _write_lists(run)
         report = run.report
@@ -74,6 +78,8 @@ def export(
 def chosen(source: Source, choice: Choice | None, options: ExportOptions) -> Choice:
     """The choice as it holds for this run: where attachments alone become files, of messages that have some."""
     choice = choice or Choice()
+    if options.numbered and not choice.sort:
+        choice = replace(choice, sort=("date",))
     return (choice.with_attachments() if options.attachments_alone else choice).settled(source)
 
 

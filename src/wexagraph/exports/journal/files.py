@@ -62,6 +62,32 @@ class Files:
         )
         return [row[0] for row in rows]
 
+    def pdfs_of_run(self, run: int, naming: str) -> Iterator[list[FileRecord]]:
+        """The PDFs of the messages that a run has chosen, in the order in which these came: of a bound one, the record
+        of each message that it holds."""
+        rows = self._base.ask(
+            "SELECT f.path FROM file f JOIN message m ON m.number=f.message WHERE f.format IN ('pdf', 'bound') "
+            "AND m.run=? AND f.naming=? AND f.recipe<>? GROUP BY f.path ORDER BY min(m.turn), f.path",
+            (run, naming, UNDER_WAY),
+        ).fetchall()
+        for (path,) in rows:
+            held = "SELECT * FROM file WHERE path=? AND recipe<>? ORDER BY message"
+            yield [FileRecord.of(row) for row in self._base.ask(held, (path, UNDER_WAY))]
+
+    def beside_pdfs(self, run: int, naming: str) -> Iterator[FileRecord]:
+        """The other files of messages that a run has chosen and that have a PDF of their own."""
+        rows = self._base.ask(
+            "SELECT f.* FROM file f JOIN message m ON m.number=f.message JOIN file p ON p.message=f.message "
+            "AND p.format='pdf' AND p.naming=f.naming WHERE f.format IN ('eml', 'html', 'text') AND m.run=? "
+            "AND f.naming=? AND f.recipe<>? ORDER BY f.message",
+            (run, naming, UNDER_WAY),
+        )
+        return (FileRecord.of(row) for row in rows)
+
+    def forget(self, number: int, path: str) -> None:
+        """A file of a message bears another name now."""
+        self._base.ask("DELETE FROM file WHERE message=? AND path=?", (number, path))
+
     def of_messages(self) -> Iterator[tuple[str, FileRecord]]:
         """Each file of a message of its own, with the SHA-256 of that."""
         rows = self._base.ask(

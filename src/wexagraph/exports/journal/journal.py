@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from wexagraph.exports.journal.files import Files
 from wexagraph.exports.journal.records import (
@@ -32,7 +32,7 @@ class Journal(Database):
     def __init__(self, path: Path, reading: bool = False) -> None:
         # damaged, it is set aside: register and manifest tell what is needed of it
         super().__init__(path, JOURNAL, ASIDE if not reading else SAID, together=True, reading=reading)
-        self.names, self.files = Names(self), Files(self)
+        self.names, self.files, self.numbers = Names(self), Files(self), Numbers(self)
         self._indexed = False
         self._next = (self.ask("SELECT max(number) FROM message").fetchone()[0] or 0) + 1
         self.run = (self.ask("SELECT max(run) FROM message").fetchone()[0] or 0) + 1
@@ -221,6 +221,10 @@ class Journal(Database):
         """The notes of the plan on a message."""
         return unpacked_notes(self.ask("SELECT notes FROM message WHERE number=?", (number,)).fetchone()[0])
 
+    def tags(self, number: int) -> str:
+        """The tags of a message, joined with commas."""
+        return str(self.ask("SELECT tags FROM message WHERE number=?", (number,)).fetchone()[0])
+
     def digests(self, folder: str, naming: str) -> list[str | None]:
         """The digests of a folder's messages in this run, in the order of work; None of one that was never read."""
         return [
@@ -236,13 +240,64 @@ class Journal(Database):
         """What the register says of each message, in the order of folders and places.
 
         Number, id, folder, facts, attachments, size, digest, outcome, reason, notes of the plan, tags; then
-        the path of one of its files and the notes on that. A message with several files has as many rows.
+        the path of one of its files, the notes on that, and prefix, first and last of its numbers. A message with
+        several files has as many rows.
         """
         return self.ask(
             "SELECT m.number, m.id, m.folder, m.facts, m.attachments, m.size, m.digest, m.outcome, m.reason, m.notes, "
-            "m.tags, f.path, f.notes FROM message m LEFT JOIN file f ON f.message=m.number WHERE m.outcome<>'' "
+            "m.tags, f.path, f.notes, n.prefix, n.first, n.last FROM message m LEFT JOIN file f ON f.message=m.number "
+            "LEFT JOIN numbered n ON n.sha256=f.sha256 WHERE m.outcome<>'' "
             "ORDER BY m.folder, m.place, m.digest, m.number, f.path"
         )
+
+
+class PageNumbers(NamedTuple):
+    """The numbers that a PDF was given, and the digest that it has with them ("": they were never put on its pages)."""
+
+    first: int
+    last: int
+    sha256: str
+
+
+class Numbers:
+    """Numbers that run through the pages of all PDFs of a folder, by their prefix. One is given once. All methods raise
+    TargetError where the disk fails."""
+
+    def __init__(self, base: Database) -> None:
+        self._base = base
+
+    def last(self, prefix: str) -> int:
+        """The last number that was given; 0 where none was."""
+        return self._base.ask("SELECT max(last) FROM numbered WHERE prefix=?", (prefix,)).fetchone()[0] or 0
+
+    def of(self, prefix: str, message: int) -> PageNumbers | None:
+        """The numbers of the PDF of a message; of a bound one, they are those of its first message."""
+        row = self._base.ask(
+            "SELECT first, last, sha256 FROM numbered WHERE prefix=? AND message=? ORDER BY first DESC LIMIT 1",
+            (prefix, message),
+        ).fetchone()
+        return PageNumbers(*row) if row else None
+
+    def any(self) -> bool:
+        """Whether numbers were ever given in this folder."""
+        return self._base.ask("SELECT 1 FROM numbered LIMIT 1").fetchone() is not None
+
+    def give(self, prefix: str, message: int, first: int, last: int) -> None:
+        """Numbers are given to the PDF of a message."""
+        self._base.ask("INSERT INTO numbered VALUES (?,?,?,?,'')", (prefix, first, last, message))
+
+    def note(self, prefix: str, first: int, sha256: str) -> None:
+        """The PDF with these numbers has this digest."""
+        self._base.ask("UPDATE numbered SET sha256=? WHERE prefix=? AND first=?", (sha256, prefix, first))
+
+    def in_use(self, prefix: str) -> list[tuple[int, int]]:
+        """First and last number of each PDF that is there, in their order."""
+        rows = self._base.ask(
+            "SELECT first, last FROM numbered n WHERE prefix=? AND EXISTS "
+            "(SELECT 1 FROM file f WHERE f.message=n.message AND f.sha256=n.sha256) ORDER BY first",
+            (prefix,),
+        )
+        return [tuple(row) for row in rows]
 
 
 class Names:

@@ -53,6 +53,10 @@ CREATE TABLE document (
     sha256 TEXT NOT NULL, modified INTEGER NOT NULL, state TEXT NOT NULL, recipe TEXT NOT NULL,
     PRIMARY KEY (message, key, wish)
 ) WITHOUT ROWID;
+CREATE TABLE numbered (
+    prefix TEXT NOT NULL, first INTEGER NOT NULL, last INTEGER NOT NULL, message INTEGER NOT NULL,
+    sha256 TEXT NOT NULL, PRIMARY KEY (prefix, first)
+) WITHOUT ROWID;
 CREATE TABLE met (message INTEGER NOT NULL, recipe TEXT NOT NULL, PRIMARY KEY (message, recipe)) WITHOUT ROWID;
 CREATE TABLE given (key TEXT PRIMARY KEY) WITHOUT ROWID;
 """
@@ -192,6 +196,10 @@ def _with_attachments(base: sqlite3.Connection) -> None:
     _make(base, "attachment", "document", "met", "given")
 
 
+def _with_numbers(base: sqlite3.Connection) -> None:
+    _make(base, "numbered")
+
+
 def _make(base: sqlite3.Connection, *tables: str) -> None:
     for statement in _SCHEMA.split(";"):
         if any(f"TABLE {name} (" in statement or f" ON {name} (" in statement for name in tables):
@@ -201,8 +209,8 @@ def _make(base: sqlite3.Connection, *tables: str) -> None:
 JOURNAL = Form(
     "the journal",
     _SCHEMA,
-    version=5,
-    since={2: _with_tags, 3: _with_plain_texts, 4: _with_turns, 5: _with_attachments},
+    version=6,
+    since={2: _with_tags, 3: _with_plain_texts, 4: _with_turns, 5: _with_attachments, 6: _with_numbers},
     settings=("synchronous = NORMAL", "journal_mode = TRUNCATE", "temp_store = FILE", "cache_size = -16000"),
     temporary=_TEMPORARY,
 )

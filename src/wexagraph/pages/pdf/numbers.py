@@ -1,0 +1,87 @@
+"""Running numbers on the pages of a finished PDF, also on pages of others."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from wexagraph.errors import PageError
+from wexagraph.pages.composing.compose import Page, templates
+from wexagraph.pages.composing.properties import Record
+from wexagraph.pages.engines import engine
+from wexagraph.pages.options import Lock, PageOptions
+from wexagraph.pages.pdf.finish import save
+
+_PAGES_A_SHEET = 200
+
+
+@dataclass(frozen=True)
+class NumberJob:
+    """A finished PDF, and the numbers that its pages get, in their order."""
+
+    pdf: bytes
+    numbers: tuple[str, ...]
+    options: PageOptions
+    engine: str
+    lock: Lock | None = field(default=None, repr=False)
+
+
+def page_count(pdf: bytes, lock: Lock | None) -> int:
+    """How many pages a PDF has. Raises PageError where it can't be opened."""
+    import pikepdf
+
+    try:
+        with pikepdf.open(io.BytesIO(pdf), password=lock.user if lock else "") as document:
+            return len(document.pages)
+    except (pikepdf.PdfError, pikepdf.PasswordError) as error:
+        raise PageError(f"its pages can't be counted: {error}") from error
+
+
+def number_pages(job: NumberJob) -> bytes:
+    """The PDF with a number at the lower right of each page; what was archival is so again, proved. The same job gives
+    the same bytes, but for a locked one. Raises PageError."""
+    import pikepdf
+    import pikepdf.pdfa
+
+    try:
+        with pikepdf.open(io.BytesIO(job.pdf), password=job.lock.user if job.lock else "") as document:
+            _put(job, document)
+            out = io.BytesIO()
+            with document.open_metadata(set_pikepdf_as_editor=False, update_docinfo=False) as metadata:
+                archival = bool(metadata.pdfa_status)
+            if not archival:
+                save(document, out, job.lock)
+                return out.getvalue()
+            document.save(out, **pikepdf.pdfa.resolve_save_kwargs("3b", deterministic_id=True))
+            report = pikepdf.pdfa.validate_written(out, "3b")
+            if not report.passed:
+                raise PageError(f"with its numbers it would be no PDF/A: {report.findings[:1]}")
+            return out.getvalue()
+    except (pikepdf.PdfError, pikepdf.PasswordError, ValueError, RuntimeError, MemoryError) as error:
+        raise PageError(f"its pages can't be numbered: {error}") from error
+
+
+def _put(job: NumberJob, document: Any) -> None:
+    import pikepdf
+
+    setter, options = engine(job.engine), replace(job.options, scale=1.0)
+    sheets: dict[tuple[float, float], list[tuple[Any, str]]] = {}
+    for page, number in zip(document.pages, job.numbers, strict=True):
+        sheets.setdefault(_shown_size(page), []).append((page, number))
+    template = templates(options.tr).get_template("page_numbers.html")
+    for (width, height), wanted in sheets.items():
+        for at in range(0, len(wanted), _PAGES_A_SHEET):
+            some = wanted[at : at + _PAGES_A_SHEET]
+            html = template.render(width=width, height=height, numbers=[number for _, number in some])
+            with pikepdf.open(io.BytesIO(setter.render(Page(html, {}, Record()), options))) as overlay:
+                for (page, _), over in zip(some, overlay.pages, strict=True):
+                    page.add_overlay(over)
+
+
+def _shown_size(page: Any) -> tuple[float, float]:
+    """Width and height of a page as it is shown, in points."""
+    left, bottom, right, top = (float(value) for value in page.trimbox)
+    width, height = round(abs(right - left), 2), round(abs(top - bottom), 2)
+    turned = int(page.get("/Rotate", 0)) % 180 != 0
+    return (height, width) if turned else (width, height)
