@@ -35,13 +35,13 @@ class Progress:
     finished: list[str] = field(default_factory=list)
 
 
-NEW, AGAIN, REMOVED = "new", "again", "removed"
+NEW, AGAIN, REMOVED, RENAMED = "new", "again", "removed", "renamed"
 
 
 @dataclass(frozen=True)
 class PlannedFile:
     """What a dry run would write: its path below the folder ("" where only the run itself gives one), whether it is
-    `new`, made `again`, or would be `removed`; its format or media type, and its message (of several, the first).
+    `new`, made `again`, `removed` or `renamed`; its format or media type, and its message (of several, the first).
     `size` is that of the message, or of the attachment or file."""
 
     path: str

@@ -83,6 +83,8 @@ def print_export(report: ExportReport) -> None:
             "The journal was missing or damaged. It was made again from register.csv and manifest-sha256.txt, which "
             f"know {counted(report.recovered, 'message')}."
         )
+    if report.renamed:
+        click.echo(f"Renamed, as the names are to be now: {counted(report.renamed, 'file')}.")
     if report.numbered:
         click.echo(f"Numbers: {one_line(report.numbered)}.")
     if report.gaps:

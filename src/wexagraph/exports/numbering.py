@@ -19,6 +19,7 @@ from wexagraph.exports.context import Context
 from wexagraph.exports.journal.records import UNDER_WAY, FileRecord
 from wexagraph.exports.options import suffix
 from wexagraph.exports.publisher import tag
+from wexagraph.exports.renaming import move
 from wexagraph.pages.pdf.numbers import NumberJob, number_pages, page_count
 from wexagraph.work.batches import WorkerLost
 
@@ -125,6 +126,7 @@ def _put(run: Context, one: _Numbered, numbered: Future[bytes]) -> None:
         return
     if staged.path != record.path and target.sha256(record.path) == record.sha256:
         target.root.unlink(record.path)
+        target.root.remove_empty(record.path)
     for each in one.records:
         journal.files.forget(each.message, record.path)
         journal.files.forget(each.message, path)
@@ -134,24 +136,12 @@ def _put(run: Context, one: _Numbered, numbered: Future[bytes]) -> None:
 
 def _name_others(run: Context) -> None:
     """Give the other files of a message the number of its PDF."""
-    journal, root = run.journal, run.target.root
+    journal = run.journal
     for record in list(journal.files.beside_pdfs(run.journal.run, run.options.naming)):
         known = journal.numbers.of(run.options.numbered, record.message)
         path = _named(record.path, label(run.options.numbered, known.first), record.format) if known else record.path
-        if path == record.path:
-            continue
-        journal.files.record([replace(record, path=path, recipe=UNDER_WAY)])
-        journal.commit()
-        try:
-            root.rename_new(record.path, path)
-        except FileExistsError:
-            journal.files.forget(record.message, path)
-            if run.target.sha256(path) != record.sha256:
-                continue  # somebody else's
-            root.unlink(record.path)
-        journal.files.forget(record.message, record.path)
-        journal.files.record([replace(record, path=path)])
-        journal.commit()
+        if path != record.path:
+            move(journal, run.target, record, path, record.naming)
 
 
 def _named(path: str, stem: str, format: str) -> str:

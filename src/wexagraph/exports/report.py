@@ -16,7 +16,7 @@ class ExportReport(Report):
     altered. `unfinished` names the folder whose archive the run was at when it was asked to stop. `recovered` counts
     the messages of a lost journal that register and manifest still know. `indexed` counts the messages on the page to
     browse (None: none was asked for). `numbered` says which numbers are on the pages of the folder, `gaps` which of
-    them were given once and are on none now.
+    them were given once and are on none now. `renamed` counts files of earlier runs that got other names.
     """
 
     files: Counter[str] = field(default_factory=Counter)
@@ -26,6 +26,7 @@ class ExportReport(Report):
     indexed: int | None = None
     numbered: str = ""
     gaps: list[str] = field(default_factory=list)
+    renamed: int = 0
 
     def add(self, other: Report) -> None:
         super().add(other)
@@ -34,3 +35,4 @@ class ExportReport(Report):
             self.made_again += other.made_again
             self.unfinished += other.unfinished
             self.indexed = other.indexed
+            self.renamed += other.renamed

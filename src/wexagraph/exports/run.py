@@ -16,14 +16,14 @@ from wexagraph.exports.in_hand import WorkItem
 from wexagraph.exports.journal.records import unpacked
 from wexagraph.exports.making import Pages
 from wexagraph.exports.needs import stored
-from wexagraph.exports.numbering import number_files
-from wexagraph.exports.options import ATTACHMENTS, FORMATS, ExportOptions, suffix
+from wexagraph.exports.options import ATTACHMENTS, FORMATS, ExportOptions, IndexOptions, suffix
 from wexagraph.exports.plan import Planner
 from wexagraph.exports.reading import Reading
+from wexagraph.exports.renaming import rename_files, renames
 from wexagraph.exports.report import ExportReport
-from wexagraph.naming.paths import folder_path
+from wexagraph.naming.paths import INDEX, folder_path
 from wexagraph.pages.engines import available
-from wexagraph.reports import AGAIN, NEW, PlannedFile, Progress
+from wexagraph.reports import AGAIN, NEW, RENAMED, PlannedFile, Progress
 from wexagraph.selection.apart import TakenApart
 from wexagraph.selection.choice import Choice
 from wexagraph.sources.base import Source, Stored
@@ -63,6 +63,8 @@ def export(
         )
         _work(run, choice, engines)
         if options.numbered and not run.report.interrupted:
+            from wexagraph.exports.numbering import number_files
+
             number_files(run, engines[0])
         _archive(run)
         _write_lists(run)
@@ -102,6 +104,7 @@ def _work(run: Context, choice: Choice, engines: list[str]) -> None:
     pages = Pages(run, engines)
     try:
         plan(run, choice)
+        rename_files(run)
         Reading(run, pages).read_all()
         pages.finish()
         run.publisher.put()
@@ -123,10 +126,13 @@ def _archive(run: Context) -> None:
 
 def _write_lists(run: Context) -> None:
     """Write the page to browse, register and checksums, and note what of the source could not be read."""
-    if run.options.index is not None:
+    index, renamed = run.options.index, run.report.renamed or run.report.numbered
+    if index is None and renamed and run.journal.files.listing(INDEX) is not None:
+        index = IndexOptions(language=run.options.page.language)  # its links lead to names that are gone
+    if index is not None:
         from wexagraph.exports.index_page.writing import write_index
 
-        run.report.indexed = write_index(run.target, run.journal, run.options.index)
+        run.report.indexed = write_index(run.target, run.journal, index)
     left = register.write(run.target, run.journal, run.options.registers)
     run.journal.commit()
     run.source.settle()
@@ -161,6 +167,13 @@ def _report(run: Context, into: str) -> ExportReport:
     planned: list[PlannedFile] = []
     report = ExportReport(into=into, unknown_ids=run.report.unknown_ids, planned=planned)
     folders: set[str] = set()
+    for one in list(renames(run)):
+        if one.path != one.file.path:
+            subject = unpacked(one.row.facts)[-1] if one.row.facts else ""
+            about = (one.row.id, one.row.folder, subject, one.row.size)
+            planned.append(PlannedFile(one.path, RENAMED, one.file.format, *about))
+            report.renamed += 1
+        run.journal.files.record([replace(one.file, naming=run.options.naming)])
     for work in (work for work in run.needs.works() if work.kept is None):
         report.written += 1
         report.bytes += work.row.size

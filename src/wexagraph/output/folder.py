@@ -284,6 +284,16 @@ class OutputFolder:
         with contextlib.suppress(FileNotFoundError), self._above(path) as (above, name):
             os.unlink(name, dir_fd=above)
 
+    def remove_empty(self, path: str) -> None:
+        """Remove the folders above a file that is gone, as far as nothing else lies in them."""
+        while "/" in path:
+            path = path.rpartition("/")[0]
+            try:
+                with self._above(path) as (above, name):
+                    os.rmdir(name, dir_fd=above)
+            except OSError:
+                return
+
     def clear(self, path: str) -> None:
         """Remove a folder and all below it, as far as that can be done; of a link, the link."""
         about = self.stat(path)

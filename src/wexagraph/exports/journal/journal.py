@@ -278,6 +278,10 @@ class Numbers:
         ).fetchone()
         return PageNumbers(*row) if row else None
 
+    def has(self, message: int) -> bool:
+        """Whether the files of a message are named by numbers."""
+        return self._base.ask("SELECT 1 FROM numbered WHERE message=? LIMIT 1", (message,)).fetchone() is not None
+
     def any(self) -> bool:
         """Whether numbers were ever given in this folder."""
         return self._base.ask("SELECT 1 FROM numbered LIMIT 1").fetchone() is not None
@@ -313,6 +317,11 @@ class Names:
         return (
             self._base.ask("SELECT 1 FROM name WHERE message=? AND naming=?", (number, naming)).fetchone() is not None
         )
+
+    def stem(self, number: int, naming: str) -> str:
+        """The name of a message by a `naming`; "" where it has none."""
+        row = self._base.ask("SELECT stem FROM name WHERE message=? AND naming=?", (number, naming)).fetchone()
+        return str(row[0]) if row else ""
 
     def own_numbers(self, number: int, key: str) -> list[int]:
         """The numbers behind `key` in the names and files that a message has from earlier runs, in order."""
