@@ -1,10 +1,13 @@
-"""What a run still has to make: all that is missing, made otherwise, lost or altered; and what is safely stored."""
+"""What a run still has to make: all that is missing, made otherwise, lost or altered; what has only to be renamed; and
+what is safely stored."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
+from typing import NamedTuple
 
 from wexagraph.exports.bound_documents import Binding
 from wexagraph.exports.folder_archives import FolderArchives
@@ -17,6 +20,8 @@ from wexagraph.exports.report import ExportReport
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.output.target import Target
 from wexagraph.sources.base import Stored
+
+_BESIDE = "beside"
 
 
 def file_of(row: MessageRecord, files: list[FileRecord], name: str, naming: str) -> FileRecord | None:
@@ -170,3 +175,83 @@ def _all_there(row: MessageRecord, files: list[FileRecord], target: Target, opti
 
 def _whole(target: Target, file: FileRecord) -> bool:
     return target.sha256(file.path) == file.sha256
+
+
+class Rename(NamedTuple):
+    """A file of a message, and the path that it is to have."""
+
+    row: MessageRecord
+    file: FileRecord
+    path: str
+
+
+def renames(journal: Journal, target: Target, options: ExportOptions) -> Iterator[Rename]:
+    """The files of the chosen messages that are asked for under other names. One that is to be made otherwise, too, is
+    made again in its place."""
+    if options.generation or _say_their_names(options):
+        return  # made anew beside the old ones; or a page says its own name
+    formats = {*options.single_formats, *((_BESIDE,) if options.beside else ())}
+    for row, files in journal.chosen(options.naming):
+        if all(file.naming == options.naming for file in files):
+            continue
+        named = {file.format for file in files if file.naming == options.naming and file.recipe != UNDER_WAY}
+        for file in files:
+            if file.naming == options.naming or file.format not in formats - named or file.format == FORMAT:
+                continue
+            if file.recipe == UNDER_WAY:
+                continue
+            path = _path(journal, row, file)
+            there = target.is_intact(file.path, file.size, file.modified, file.sha256)
+            if there or (path != file.path and target.sha256(path) == file.sha256):  # a run was killed in between
+                named |= {file.format} - {_BESIDE}
+                yield Rename(row, file, path)
+
+
+def rename_files(journal: Journal, target: Target, options: ExportOptions) -> int:
+    """Give files that earlier runs have named otherwise the names that are asked for now, so that nothing is there
+    twice. Returns how many. What people have renamed is not where the journal has it: it stays, and counts as lost.
+    Raises TargetError."""
+    moved = [
+        one.path != one.file.path
+        for one in list(renames(journal, target, options))
+        if move(journal, target, one.file, one.path, options.naming)
+    ]
+    journal.commit()
+    return sum(moved)
+
+
+def move(journal: Journal, target: Target, file: FileRecord, path: str, naming: str) -> bool:
+    """Give a file of ours another name, of a `naming`; False where somebody else's has it. The journal is told before,
+    so that a run that is killed leaves no file that the next one does not know. Raises TargetError."""
+    new = replace(file, path=path, naming=naming)
+    if path != file.path:
+        journal.files.record([replace(new, recipe=UNDER_WAY)])
+        journal.commit()
+        try:
+            if not target.taken(path) or target.sha256(path) != file.sha256:
+                target.root.rename_new(file.path, path)
+            elif target.sha256(file.path) == file.sha256:
+                target.root.unlink(file.path)
+        except FileExistsError:
+            journal.files.forget(file.message, path)
+            return False
+        except OSError as error:
+            raise target.failed(error) from error
+        journal.files.forget(file.message, file.path)
+        target.root.remove_empty(file.path)
+    journal.files.record([new])
+    journal.commit()
+    return True
+
+
+def _path(journal: Journal, row: MessageRecord, file: FileRecord) -> str:
+    """The path that a file of a message is to have. One that has its number for a name keeps that."""
+    if journal.numbers.has(row.number):
+        return file.path
+    if file.format != _BESIDE:
+        return row.stem + suffix(file.format)
+    return row.stem + file.path.removeprefix(journal.names.stem(row.number, file.naming))
+
+
+def _say_their_names(options: ExportOptions) -> bool:
+    return any("{filename" in text for text in (options.page.header, options.page.footer))

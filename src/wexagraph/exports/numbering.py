@@ -17,9 +17,9 @@ from typing import NamedTuple
 from wexagraph.errors import PageError
 from wexagraph.exports.context import Context
 from wexagraph.exports.journal.records import UNDER_WAY, FileRecord
+from wexagraph.exports.needs import move
 from wexagraph.exports.options import suffix
 from wexagraph.exports.publisher import tag
-from wexagraph.exports.renaming import move
 from wexagraph.pages.pdf.numbers import NumberJob, number_pages, page_count
 from wexagraph.work.batches import WorkerLost
 

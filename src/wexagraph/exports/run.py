@@ -15,11 +15,10 @@ from wexagraph.exports.context import Context, opened
 from wexagraph.exports.in_hand import WorkItem
 from wexagraph.exports.journal.records import unpacked
 from wexagraph.exports.making import Pages
-from wexagraph.exports.needs import stored
+from wexagraph.exports.needs import rename_files, renames, stored
 from wexagraph.exports.options import ATTACHMENTS, FORMATS, ExportOptions, IndexOptions, suffix
 from wexagraph.exports.plan import Planner
 from wexagraph.exports.reading import Reading
-from wexagraph.exports.renaming import rename_files, renames
 from wexagraph.exports.report import ExportReport
 from wexagraph.naming.paths import INDEX, folder_path
 from wexagraph.pages.engines import available
@@ -104,7 +103,7 @@ def _work(run: Context, choice: Choice, engines: list[str]) -> None:
     pages = Pages(run, engines)
     try:
         plan(run, choice)
-        rename_files(run)
+        run.report.renamed = rename_files(run.journal, run.target, run.options)
         Reading(run, pages).read_all()
         pages.finish()
         run.publisher.put()
@@ -167,7 +166,7 @@ def _report(run: Context, into: str) -> ExportReport:
     planned: list[PlannedFile] = []
     report = ExportReport(into=into, unknown_ids=run.report.unknown_ids, planned=planned)
     folders: set[str] = set()
-    for one in list(renames(run)):
+    for one in list(renames(run.journal, run.target, run.options)):
         if one.path != one.file.path:
             subject = unpacked(one.row.facts)[-1] if one.row.facts else ""
             about = (one.row.id, one.row.folder, subject, one.row.size)
