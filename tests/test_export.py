@@ -80,6 +80,16 @@ class Formats(ProgramTest):
         with open(self.folder / "out/register.csv", encoding="utf-8-sig", newline="") as table:
             return [row["files"] for row in csv.DictReader(table)]
 
+    def test_of_nothing_no_folder_is_left(self) -> None:
+        self.write("in.mbox", mbox(letter("Dues")))
+        for command in ("export", "attachments"):
+            said = self.run_program(command, "in.mbox", "--subject", "nothing", "--into", f"{command}/out").stdout
+            self.assertNotIn("In:", said)
+            self.assertFalse((self.folder / command / "out").exists())
+        (self.folder / "there").mkdir()
+        self.run_program("export", "in.mbox", "--subject", "nothing", "--into", "there")
+        self.assertTrue((self.folder / "there").exists(), "it was there before")
+
     def test_a_zip_has_the_folders_of_the_pattern(self) -> None:
         self.write(
             "years.mbox", mbox(*(letter("Dues", date=f"Sat, 14 Mar {year} 15:03:00 +0000") for year in (2025, 2026)))

@@ -17,7 +17,7 @@ from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import FileRecord, PlannedMessage, packed
 from wexagraph.naming.paths import folder_path
 from wexagraph.notes import CODES, Note
-from wexagraph.output.folder import rename_new
+from wexagraph.output.folder import OutputFolder, rename_new
 from wexagraph.output.staging import Stager
 from wexagraph.output.target import Target
 from wexagraph.tables.columns import csv_row
@@ -88,6 +88,19 @@ class Targets(InAFolder):
         self.target.close()
         self.assertFalse((self.folder / "out/.wexagraph/staged").exists())
         self.assertEqual([path.name for path in (self.folder / "out").iterdir()], [".wexagraph"])
+
+    def test_an_empty_folder_is_taken_away_under_nobodys_feet(self) -> None:
+        with OutputFolder(self.folder / "out") as waiting:  # another run, which has opened it and not its lock yet
+            self.target.root.discard()
+            self.target.close()
+            with self.assertRaises(FileNotFoundError):
+                waiting.take_lock(0)
+        self.assertFalse((self.folder / "out").exists())
+        again = Target(self.folder / "out")
+        again.put([again.stage("b.txt", b"words")])
+        again.root.discard()
+        again.close()
+        self.assertTrue((self.folder / "out/b.txt").exists())
 
     def test_setting_aside(self) -> None:
         for turn in ("first", "second"):

@@ -72,7 +72,9 @@ def print_afterwards(report: Report) -> None:
 
 
 def print_place(report: Report) -> None:
-    """Where the results are."""
+    """Where the results are, where there are any: a folder of nothing is not made."""
+    if report.is_empty and not Path(report.into).exists():
+        return
     click.echo(f"In:    {one_line(report.into)}")
 
 

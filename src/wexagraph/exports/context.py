@@ -38,13 +38,15 @@ def opened(
     """A folder to be written into, or (`dry`) only to be looked at, with its journal, which knows what earlier runs and
     versions made; and how many messages a lost one was told of. Raises CallError, TargetError."""
     keep_apart(source.location, into)
-    with (
-        untouched(Path(into)) if dry else closing(Target(Path(into), patience, make)) as target,
-        closing(Journal(target.database("journal.sqlite"))) as journal,
-    ):
-        recovered = recover(journal, target, options) if journal.is_new else 0
-        take_over(journal, target)
-        yield target, journal, recovered
+    is_new = not Path(into).exists()
+    with untouched(Path(into)) if dry else closing(Target(Path(into), patience, make)) as target:
+        with closing(Journal(target.database("journal.sqlite"))) as journal:
+            recovered = recover(journal, target, options) if journal.is_new else 0
+            take_over(journal, target)
+            yield target, journal, recovered
+            is_new = is_new and journal.is_empty()
+        if is_new and not dry:
+            target.root.discard()  # nothing was chosen
 
 
 @dataclass

@@ -125,6 +125,10 @@ def _archive(run: Context) -> None:
 
 def _write_lists(run: Context) -> None:
     """Write the page to browse, register and checksums, and note what of the source could not be read."""
+    if run.journal.is_empty():
+        run.source.settle()
+        run.report.unreadable += [(trouble.where, trouble.reason) for trouble in run.source.troubles]
+        return
     index, renamed = run.options.index, run.report.renamed or run.report.numbered
     if index is None and renamed and run.journal.files.listing(INDEX) is not None:
         index = IndexOptions(language=run.options.page.language)  # its links lead to names that are gone

@@ -365,11 +365,26 @@ class OutputFolder:
             holder = lock.read(40).decode("ascii", "replace").strip()
             lock.close()
             return holder if holder.isdigit() else ""
+        if not self._is_named(descriptor, f"{OWN}/{lock_name}"):
+            lock.close()  # who had it has taken the folder away
+            return ""
         lock.truncate(0)
         lock.write(str(os.getpid()).encode("ascii"))
         lock.flush()
         self._lock = lock
         return None
+
+    def _is_named(self, descriptor: int, path: str) -> bool:
+        """Whether an open file is still the one that bears a name."""
+        about = self.stat(path)
+        return about is not None and os.path.samestat(about, os.fstat(descriptor))
+
+    def discard(self) -> None:
+        """Take the folder away, which is held by a lock, with the place for our own files, where it has nothing else."""
+        with contextlib.suppress(OSError):
+            if self._root is not None and os.listdir(self._root) == [OWN] and self.is_in_place():
+                self.clear(OWN)
+                self.path.rmdir()
 
 
 def _of_a_group(about: os.stat_result) -> os.stat_result | None:

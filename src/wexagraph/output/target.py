@@ -97,7 +97,10 @@ class Target:
         return TargetError(f"{self.folder} can't be written to: {reason}. Check the disk and its permissions.")
 
     def _take_lock(self, patience: float | None) -> None:
-        holder = self.root.take_lock(patience)
+        try:
+            holder = self.root.take_lock(patience)
+        except FileNotFoundError as error:
+            raise TargetError(f"{self.folder} was taken away meanwhile. Run the same command again.") from error
         if holder is not None:
             by = f" by process {holder}" if holder else ""
             raise InUse(

@@ -108,7 +108,7 @@ def _take(run: Context, pulled: Pulled) -> None:
 
 def _write_lists(run: Context) -> None:
     """Write register and checksums, and note what of the source could not be read."""
-    if run.report.planned is None:
+    if run.report.planned is None and not run.attachments.journal.is_empty():
         register.write_attachments(run.target, run.attachments.journal)
     run.source.settle()
     run.report.unreadable += [(trouble.where, trouble.reason) for trouble in run.source.troubles]
