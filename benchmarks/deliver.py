@@ -25,7 +25,7 @@ def made(folder: Path, count: int, size: int) -> Path:
     for number in range(count):
         path = folder / f"{number % 50:02d}" / f"{number:05d}.eml"
         path.parent.mkdir(parents=True, exist_ok=True)
-        content = dice.randbytes(size)
+        content = dice.randbytes(min(size, 1_000_000)) * max(1, size // 1_000_000)
         path.write_bytes(content)
         lines.append(f"{hashlib.sha256(content).hexdigest()}  {path.relative_to(folder).as_posix()}\n")
     (folder / "manifest-sha256.txt").write_text("".join(lines))

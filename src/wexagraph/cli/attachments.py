@@ -21,6 +21,7 @@ from wexagraph.cli.parameters import (
 )
 from wexagraph.cli.reports import SHOWN, amount, counted, print_place, print_planned
 from wexagraph.errors import CallError
+from wexagraph.messages.filetypes import KINDS
 from wexagraph.text import one_line
 
 if TYPE_CHECKING:
@@ -91,7 +92,8 @@ def _print(report: AttachmentReport) -> None:
     if report.types:
         click.echo("By type:")
     for kind, count in report.types.most_common(20):
-        click.echo(f"  {count:>6,}  {one_line(kind)}")
+        named = f"{KINDS[kind]} ({kind})" if kind in KINDS else one_line(kind)
+        click.echo(f"  {count:>6,}  {named}")
 
 
 _PRINTERS = Printers(_print, _print, "the register (attachments.csv) is the table of what was taken out")

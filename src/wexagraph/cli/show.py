@@ -19,6 +19,7 @@ from wexagraph.cli.terminal import make_console, make_table
 from wexagraph.errors import CallError
 from wexagraph.messages.blocks import HtmlBlock, MessageBlock, TextBlock
 from wexagraph.messages.dates import in_zone
+from wexagraph.messages.filetypes import KINDS
 from wexagraph.messages.message import Message
 from wexagraph.messages.visible_text import html_to_text
 from wexagraph.pages.options import PageOptions
@@ -164,7 +165,7 @@ def _parts(message: Message) -> None:
     for part in list(message.root.walk())[:_MOST_PARTS]:
         table.add_row(
             part.number,
-            one_line(part.type),
+            KINDS.get(part.type, one_line(part.type)) if part.filename else one_line(part.type),
             one_line(part.filename),
             "" if part.children else size(part.size()),
         )

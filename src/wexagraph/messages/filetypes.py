@@ -23,6 +23,35 @@ DOC, XLS, PPT, RTF = (
 )
 PDF, ZIP, EML = "application/pdf", "application/zip", "message/rfc822"
 PROGRAM = "application/x-executable"
+KINDS = {
+    PDF: "PDF",
+    DOCX: "Word document",
+    XLSX: "Excel workbook",
+    PPTX: "PowerPoint slides",
+    DOC: "old Word document",
+    XLS: "old Excel workbook",
+    PPT: "old PowerPoint slides",
+    ODT: "OpenDocument text",
+    ODS: "OpenDocument spreadsheet",
+    ODP: "OpenDocument slides",
+    RTF: "rich text",
+    ZIP: "ZIP archive",
+    EML: "message",
+    PROGRAM: "program",
+    "image/jpeg": "JPEG picture",
+    "image/png": "PNG picture",
+    "image/gif": "GIF picture",
+    "image/tiff": "TIFF picture",
+    "image/svg+xml": "SVG drawing",
+    "text/plain": "text",
+    "text/html": "HTML page",
+    "text/csv": "CSV table",
+    "text/calendar": "invitation",
+    "text/vcard": "visiting card",
+    "application/vnd.ms-outlook": "single-message file",
+    "application/octet-stream": "file of no known kind",
+}
+"""What people call the most frequent types."""
 _MAGIC = (
     (b"%PDF-", PDF),
     (b"\x89PNG\r\n\x1a\n", "image/png"),

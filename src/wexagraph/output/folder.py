@@ -380,7 +380,7 @@ class OutputFolder:
         return about is not None and os.path.samestat(about, os.fstat(descriptor))
 
     def discard(self) -> None:
-        """Take the folder away, which is held by a lock, with the place for our own files, where it has nothing else."""
+        """Take the folder away, which is held by a lock, with the place for our own files, if it has nothing else."""
         with contextlib.suppress(OSError):
             if self._root is not None and os.listdir(self._root) == [OWN] and self.is_in_place():
                 self.clear(OWN)

@@ -23,8 +23,8 @@ try:
 except ImportError as error:  # an extra
     raise CallError("s3:// needs the extra `s3`: pip install 'wexagraph[s3]'.") from error
 
-_PART = 8 * 1024 * 1024
-_AT_ONCE = 2
+_PART = 6 * 1024 * 1024
+_AT_ONCE = 1
 _REGION = re.compile(r"\bs3[.-](?:dualstack\.)?([a-z]{2}(?:-[a-z]+)+-\d)\.")
 _KEYS = ("SignatureDoesNotMatch", "InvalidAccessKeyId", "ExpiredToken", "InvalidToken")
 _FULL = re.compile("StorageFull|QuotaExceeded|507 Insufficient")
@@ -123,7 +123,7 @@ class S3Place(Place):
     def digest(self, path: str) -> str | None:
         def read() -> str:
             digest = hashlib.sha256()
-            for chunk in obstore.get(self._store, key).stream():
+            for chunk in obstore.get(self._store, key).stream(min_chunk_size=1 << 20):
                 digest.update(chunk)
             return digest.hexdigest()
 
