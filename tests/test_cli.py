@@ -148,7 +148,9 @@ class Attachments(ProgramTest):
         self.write("in/Sent.mbox", mbox(with_file("a.pdf", b"3")))
         done = self.run_program("attachments", "in", "--into", "out", "--name", "{filename}")
         self.assertEqual(self.made("out"), ["Berths/a.pdf", "Berths/b.pdf", "Sent/a.pdf"])
-        self.assertRegex(done.stdout, r"(?m)^By folder:\n +2  Berths\n +1  Sent\nBy type:\n +3  PDF \(application/pdf\)")
+        self.assertRegex(
+            done.stdout, r"(?m)^By folder:\n +2  Berths\n +1  Sent\nBy type:\n +3  PDF \(application/pdf\)"
+        )
         self.assertIn(
             "0 written, 3 already there",
             self.run_program("attachments", "in", "--into", "out", "--name", "{filename}").stdout,
