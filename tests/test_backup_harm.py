@@ -70,7 +70,7 @@ class Harm(RunTest):
         folder.mkdir()
         backup = ("backup", "in", "--into", "bk", "--volume-size", "1MB", "--jobs", "2")
         grown = 0
-        for turn in range(rounds(12, 6)):
+        for turn in range(rounds(12, 4)):
             # a first run and top-ups, each killed at random steps before it comes to its end; joins and copies too
             fresh = mails(grown, grown + 25)
             (folder / f"part-{turn}.mbox").write_bytes(mbox(*fresh))

@@ -118,7 +118,7 @@ class Pairs(Hands):
             for pair in itertools.combinations_with_replacement(WRITING, 2)
             if pair[0] == pair[1] or not set(pair) <= OF_THE_PLAN
         ]  # those of the plan have one lock and one file: each is tried with itself and with all others
-        for first, second in random.Random(15).sample(pairs, rounds(len(pairs), 32)):
+        for first, second in random.Random(15).sample(pairs, rounds(len(pairs), 22)):
             with self.subTest(pair=(first, second)):
                 self.afresh()
                 said: dict[int, tuple[int, str]] = {}
@@ -166,7 +166,7 @@ class Kills(Hands):
         steps = self.steps
         self.assertGreater(steps, 8)
         after = itertools.cycle(self.AFTER)
-        for step in sorted(random.Random(9).sample(range(steps), rounds(steps, min(steps, 16)))):
+        for step in sorted(random.Random(9).sample(range(steps), rounds(steps, min(steps, 10)))):
             other = next(after)
             with self.subTest(command=name, step=step, other=other):
                 self.afresh()

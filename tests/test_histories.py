@@ -13,7 +13,7 @@ from tests.histories import STEPS, Step, fault_of, grown, script, shortened
 class Histories(unittest.TestCase):
     def test_histories(self) -> None:
         done: set[str] = set()
-        for seed in range(rounds(14, 6)):
+        for seed in range(rounds(14, 5)):
             steps, fault = grown(seed, 60)
             done |= {name for name, *_ in steps}
             if fault:

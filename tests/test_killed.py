@@ -22,7 +22,7 @@ class Killed(RunTest):
         self.assertEqual(len(undisturbed), 24 * 4 + 2 * 2 + 2)
         self.assertGreater(steps, 90)
         rng = random.Random(40)
-        for turn in range(rounds(40, 14)):
+        for turn in range(rounds(40, 8)):
             shutil.rmtree(self.folder / "out")
             for again in range(rng.choice([1, 1, 2])):  # sometimes the second run is killed as well
                 step = rng.randrange(steps if not again else 60)

@@ -22,7 +22,7 @@ class Mutations(RunTest):
             if len(data) < 40_000
         ]
         rng = random.Random(5000)
-        count = rounds(5000, 1600)
+        count = rounds(5000, 1000)
         changed = [mutated(rng, rng.choice(seeds)) for _ in range(count)]
         for number, data in enumerate(changed):
             self.write(f"in/{number % 50:02}/{number:04}.eml", data)

@@ -11,7 +11,7 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from tests.helpers import ProgramTest, letter, letter_with, mbox
+from tests.helpers import ProgramTest, letter, letter_with, mbox, pdf_text
 from wexagraph.errors import CallError
 from wexagraph.naming.paths import LIMIT, FreeNames, clean, collision_key, component, with_extension, with_number
 from wexagraph.naming.patterns import NamePattern
@@ -162,6 +162,16 @@ class Names(ProgramTest):
         pattern = "{date:%Y}/{folder}/{recipient} {sender_address} {id} {number:03} {subject:.4}"
         name = self.names("--name", pattern, content=mbox(letter()))[0]
         self.assertRegex(name, r"^2026/box/Records ines\.halden@quaysurvey\.example [0-9a-z]{10} 001 East\.eml$")
+
+    def test_what_only_the_message_tells(self) -> None:
+        news = letter("Tide and trade", more="List-Id: <news.tide.example>\n")
+        plan = letter_with(("plan.pdf", "application/pdf", b"%PDF"), ("b.txt", "text/plain", b"b"), subject="Plan")
+        names = self.names("--name", "{kind} {attachments} {subject}", content=mbox(news, plan, letter("Berth")))
+        self.assertEqual(names, ["letter 0 Berth.eml", "letter 2 Plan.eml", "newsletter 0 Tide and trade.eml"])
+        self.run_program("export", "box", "--into", "pages", "--footer", "{kind}, {attachments}")
+        texts = "".join(pdf_text(path) for path in (self.folder / "pages").rglob("*.pdf"))
+        self.assertIn("letter, 2", texts)
+        self.assertIn("newsletter, 0", texts)
 
     def test_folders_come_from_the_pattern_only(self) -> None:
         names = self.names(

@@ -503,7 +503,7 @@ class Histories(ProgramTest):
     """What colleagues may do in a workbook, in any order, between updates while mail comes, goes and moves."""
 
     def test_histories(self) -> None:
-        for seed in range(rounds(200, 40)):
+        for seed in range(rounds(200, 24)):
             with self.subTest(seed=seed):
                 History(self, seed).play()
 

@@ -36,7 +36,7 @@ class Histories(ProgramTest):
         self.assertIn("it is as it was", self.run_program("register", "in", "--into", "r.xlsx").stdout)
 
     def test_histories(self) -> None:
-        for seed in range(rounds(6, 2)):
+        for seed in range(rounds(6, 1)):
             for suffix in ("xlsx", "csv") if seed % 4 == 0 else ("xlsx",):
                 with self.subTest(seed=seed, suffix=suffix):
                     self.history(random.Random(seed), f"h{seed}{suffix}", suffix)

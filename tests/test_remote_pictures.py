@@ -102,8 +102,8 @@ class Fetching(ProgramTest):
         body = f'<p>Harbour news.</p>{pictures}<img src="https://{self.base}/counter.png" width="1" height="1">'
         self.write(f"in/{name}.eml", message("a@b.example", "c@d.example", "News", when("2026-03-20"), html(body)))
 
-    def export(self, *more: str, code: int = 0) -> str:
-        arguments = ("export", "in", "--into", "out", "--zone", "UTC", *more)
+    def export(self, *more: str, code: int = 0, into: str = "out") -> str:
+        arguments = ("export", "in", "--into", into, "--zone", "UTC", *more)
         return self.run_program(*arguments, code=code, env={"SSL_CERT_FILE": str(self.authority)}).stdout
 
     def page(self) -> str:
@@ -152,8 +152,8 @@ class Fetching(ProgramTest):
         ):
             self.assertIn(reason, shown)
         self.authority.write_text("")
-        self.export("--remote-images", "--remote-host", "localhost", "--name", "other {subject}")
-        page = " ".join(pdf_text(next((self.folder / "out").rglob("other*.pdf"))).split())
+        self.export("--remote-images", "--remote-host", "localhost", into="other")
+        page = " ".join(pdf_text(next((self.folder / "other").rglob("*.pdf"))).split())
         self.assertIn("certificate of the server is not trusted", page)
 
     def test_in_html_and_in_a_bound_document(self) -> None:

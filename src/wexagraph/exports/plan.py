@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from dataclasses import replace
 from datetime import UTC
+from functools import partial
 from operator import itemgetter
 
 from wexagraph.errors import MessageError
@@ -18,6 +19,7 @@ from wexagraph.exports.turns import ALL, Turns
 from wexagraph.messages.conversations import base_subject, thread
 from wexagraph.messages.dates import in_zone
 from wexagraph.messages.headers import Header
+from wexagraph.messages.message import Message
 from wexagraph.naming.paths import RESERVED_STEMS, collision_key, folder_path, with_number
 from wexagraph.naming.patterns import Fields
 from wexagraph.output.target import Target
@@ -33,14 +35,21 @@ _SHARE = 12 * 1024 * 1024
 _BATCH = 500
 
 
-def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 1) -> Iterator[PlannedMessage]:
-    """What the plan has to know of each message; `number` is the first one's in this run."""
+def wishes(
+    envelopes: Iterable[Envelope], options: ExportOptions, source: Source | None = None, number: int = 1
+) -> Iterator[PlannedMessage]:
+    """What the plan has to know of each message; `number` is the first one's in this run. Only a name that tells of its
+    body has it read from the `source`."""
     zone, endings = options.zone, (*(format.suffix for format in a_message()), ".zip")
     for count, envelope in enumerate(envelopes, number):
         moment, notes = envelope.date()
         header, id = envelope.header, envelope.id
         fields = Fields(
-            header, envelope.folder, id, zone, moment, number=count, case=options.page.case, tr=options.page.tr
+            *(header, envelope.folder, id, zone, moment),
+            number=count,
+            case=options.page.case,
+            read=partial(_message, source, envelope),
+            tr=options.page.tr,
         )
         tags = _tags(options, fields) if options.tags else ""
         fields.tags = tags
@@ -70,6 +79,10 @@ def wishes(envelopes: Iterable[Envelope], options: ExportOptions, number: int = 
         )
 
 
+def _message(source: Source | None, envelope: Envelope) -> Message:
+    return Message(source.read(envelope) if source is not None else b"")
+
+
 def _tags(options: ExportOptions, fields: Fields) -> str:
     """The tags of a message. A comma parts them, so none can hold one."""
     tags = (tag.fill(fields).replace(",", " ").strip() for tag in options.tags)
@@ -93,7 +106,8 @@ def wishes_of_share(
     location: str, choice: Choice, folder: str, share: Partition, options: ExportOptions
 ) -> list[PlannedMessage]:
     """The plan of a share of a folder; runs in a worker."""
-    return list(wishes(choice.of_share(reopen(location), folder, share), options))
+    source = reopen(location)
+    return list(wishes(choice.of_share(source, folder, share), options, source))
 
 
 class Planner:
@@ -147,7 +161,7 @@ class Planner:
         if in_order or not source.reopens or options.jobs < 2 or sum(map(source.size, folders)) < _LARGE:
             number = 1
             for batch in bounded(choice.select(source), _BATCH):
-                yield batch[0].folder, list(wishes(batch, options, number))
+                yield batch[0].folder, list(wishes(batch, options, source, number))
                 number += len(batch)
             return
 
@@ -162,7 +176,7 @@ class Planner:
             try:
                 yield folder, future.result()
             except (WorkerLost, MemoryError):  # what a worker was lost over is planned here: it is headers only
-                yield folder, list(wishes(choice.of_share(source, folder, share), options))
+                yield folder, list(wishes(choice.of_share(source, folder, share), options, source))
 
     def _meet(self, folder: str, batch: list[PlannedMessage]) -> None:
         """Messages, where earlier runs have left something: are they some of theirs?"""

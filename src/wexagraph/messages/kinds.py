@@ -75,6 +75,15 @@ KINDS: dict[str, Callable[[Header, Read], bool]] = {
 """The kinds by their names, each a test of a whole header, and of the message where that does not tell."""
 
 
+LETTER = "letter"
+
+
+def kind_of(message: Message) -> str:
+    """The first kind that a message is of; `letter` where it is of none."""
+    kinds = (name for name, is_it in KINDS.items() if is_it(message.header, lambda: message))
+    return next(kinds, LETTER)
+
+
 def is_letter(header: Header, read: Read) -> bool:
     """Whether it is mail: not an appointment, a contact, a task or a note of a personal folder file."""
     if header.raw(MADE_FROM) is None:

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import re
 import string
+from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime, tzinfo
 from difflib import get_close_matches
 from typing import Any
 
-from wexagraph.errors import CallError
+from wexagraph.errors import CallError, MessageError
 from wexagraph.languages import ENGLISH, Language, language
 from wexagraph.messages.dates import in_zone
 from wexagraph.messages.headers import Header
+from wexagraph.messages.kinds import kind_of
+from wexagraph.messages.message import Message
 from wexagraph.naming.paths import clean, component, cut
 from wexagraph.text import one_line
 
@@ -32,6 +36,8 @@ FIELDS = (
     "ending",
     "tags",
     "number",
+    "kind",
+    "attachments",
     "case",
     "case_title",
 )
@@ -178,7 +184,8 @@ class Fields:
 
     `subject` stands in for the message's own, where several messages have one in common. `case` is the reference and
     the title of what it is filed under, `tags` are those of the message, `type` the media type of an attachment and
-    `ending` that of its name. `tr` gives the words for what is missing, and dates in words.
+    `ending` that of its name. `read` gives the message itself, where a pattern asks for what its header does not tell;
+    it raises MessageError. `tr` gives the words for what is missing, and dates in words.
     """
 
     header: Header
@@ -193,6 +200,7 @@ class Fields:
     number: int = 0
     subject: str | None = None
     case: tuple[str, str] = ("", "")
+    read: Callable[[], Message] | None = None
     tr: Language = field(default_factory=lambda: language(ENGLISH))
 
     def value(self, name: str) -> Any:
@@ -221,7 +229,17 @@ class Fields:
             return _value(self.filename, self.tr("no name"), 0)
         if name in ("case", "case_title"):
             return _value(self.case[name == "case_title"], self.tr("no case"), 0)
+        if name in ("kind", "attachments"):
+            return self._told_by_the_message(name)
         return {"id": self.id, "number": self.number}[name]
+
+    def _told_by_the_message(self, name: str) -> Any:
+        """The kind of the message, or how many attachments it has; of one that can't be read, as of an empty letter."""
+        message = Message(b"")
+        if self.read is not None:
+            with suppress(MessageError):
+                message = self.read()
+        return len(message.attachments) if name == "attachments" else kind_of(message)
 
     def _recipient(self, name: str) -> str:
         first = next(iter(self.header.addresses(b"to")), None)

@@ -327,7 +327,12 @@ def _fields(message: Message, job: Job) -> Fields:
     zone, number = options.timezone(), origin.number
     tags = ", ".join(origin.tags)
     return Fields(
-        *(header, origin.folder, origin.id, zone, moment), tags=tags, number=number, case=options.case, tr=options.tr
+        *(header, origin.folder, origin.id, zone, moment),
+        tags=tags,
+        number=number,
+        case=options.case,
+        read=lambda: message,
+        tr=options.tr,
     )
 
 

@@ -135,7 +135,8 @@ def _pull(stager: Stager, envelope: Envelope, data: bytes, options: ExtractOptio
     origin, moment = pulled.origin, envelope.date()[0]
     keys: Counter[str] = Counter()
     taken: list[Taken] = []
-    for number, (place, attachment) in enumerate(_all(Message(data), options), 1):
+    message = Message(data)
+    for number, (place, attachment) in enumerate(_all(message, options), 1):
         if not is_wanted(attachment.name, attachment.type, options):
             continue
         content = attachment.content()
@@ -148,6 +149,7 @@ def _pull(stager: Stager, envelope: Envelope, data: bytes, options: ExtractOptio
             type=attachment.type,
             ending=suffix.removeprefix(".").lower(),
             number=number,
+            read=lambda: message,
         )
         staged = dated(stager.stage("", content, False), moment) if options.native else None
         note = next((note.code for note in attachment.notes()), "")

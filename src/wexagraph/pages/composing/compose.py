@@ -177,7 +177,12 @@ def compose(
     zone, number = options.timezone(), where.number
     tags = ", ".join(where.tags)
     fields = Fields(
-        *(header, where.folder, where.id, zone, moment), tags=tags, number=number, case=options.case, tr=options.tr
+        *(header, where.folder, where.id, zone, moment),
+        tags=tags,
+        number=number,
+        case=options.case,
+        read=lambda: message,
+        tr=options.tr,
     )
     called = fields if part else options.called(fields)
     if called is not fields:
