@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import hmac
+import itertools
 import shutil
 import ssl
 import threading
@@ -63,6 +64,7 @@ class Storage(ThreadingHTTPServer):
         super().__init__(("127.0.0.1", 0), _Handler)
         self.objects: dict[str, bytes] = {}
         self.uploads: dict[str, dict[int, bytes]] = {}
+        self.ids = itertools.count()
         self.lock = threading.Lock()
         self.full = False
         authority = trustme.CA()
@@ -193,7 +195,7 @@ class _Handler(BaseHTTPRequestHandler):
             done = "".join(f"<Deleted><Key>{escape(each)}</Key></Deleted>" for each in keys)
             return self._say(200, f"<DeleteResult>{done}</DeleteResult>".encode())
         if "uploads" in query:
-            id = f"u{len(self.server.uploads)}"
+            id = f"u{next(self.server.ids)}"
             self.server.uploads[id] = {}
             return self._say(
                 200, f"<R><UploadId>{id}</UploadId></R>".replace("R>", "InitiateMultipartUploadResult>").encode()

@@ -9,16 +9,17 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime, tzinfo
 from difflib import get_close_matches
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from wexagraph.errors import CallError, MessageError
 from wexagraph.languages import ENGLISH, Language, language
 from wexagraph.messages.dates import in_zone
 from wexagraph.messages.headers import Header
-from wexagraph.messages.kinds import kind_of
-from wexagraph.messages.message import Message
 from wexagraph.naming.paths import clean, component, cut
 from wexagraph.text import one_line
+
+if TYPE_CHECKING:
+    from wexagraph.messages.message import Message
 
 DEFAULT_PATTERN = "{date:%Y-%m-%d %H%M} {sender} - {subject}"
 FIELDS = (
@@ -235,6 +236,9 @@ class Fields:
 
     def _told_by_the_message(self, name: str) -> Any:
         """The kind of the message, or how many attachments it has; of one that can't be read, as of an empty letter."""
+        from wexagraph.messages.kinds import kind_of
+        from wexagraph.messages.message import Message
+
         message = Message(b"")
         if self.read is not None:
             with suppress(MessageError):
