@@ -121,7 +121,7 @@ def main() -> int:
     names = list(_QUICK) if sys.argv[1:] == ["--quick"] else sys.argv[1:] or [path.stem for path in modules]
     totals = [0, 0, 0]
     with in_memory():
-        for name, output, counts, seconds in in_processes(names, 2 * (os.cpu_count() or 1)):
+        for name, output, counts, seconds in in_processes(names, (os.cpu_count() or 1) + 1):
             counted = f"{counts[0]} passed, {counts[1]} failed, {counts[2]} skipped"
             print(f"--- {name}: {counted}; {seconds:.0f} s", flush=True)
             if counts[1] or counts[2]:

@@ -34,6 +34,7 @@ class Visit:
 
     def show(self, path: Path, state: str = "") -> None:
         """Open a file, and wait until all its messages are there."""
+        self.page.set_default_timeout(_PATIENCE * 2000)
         self.page.goto("about:blank")
         self.page.goto(f"{path.as_uri()}{state}")
         self.until("window.wexagraph && !document.getElementById('main').hidden")
