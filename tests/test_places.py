@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import shutil
@@ -168,6 +169,20 @@ class AtSftp(ProgramTest):
             self.assertEqual((self.sshd.root / at).stat().st_ino == inode, goes_on)
             (self.sshd.root / "held").unlink()
             self.assertEqual(list(self.sshd.root.rglob("*.part")), [])
+
+    def test_what_was_begun_and_is_there_stays_ours(self) -> None:
+        """As a run leaves it that was killed as a file had got its name: what changes here later is replaced there."""
+        self.deliver()
+        path = next((self.folder / "out").rglob("*Berth 4.eml"))
+        at = f"out/{path.relative_to(self.folder / 'out')}"
+        with closing(sqlite3.connect(self.folder / "out/.wexagraph/delivered.sqlite")) as known:
+            gone = (f"{at}.part", at)
+            known.execute("UPDATE delivered SET sha256='', size=0, part=? WHERE path=?", gone)
+            known.commit()
+        self.deliver()
+        with closing(sqlite3.connect(self.folder / "out/.wexagraph/delivered.sqlite")) as known:
+            row = known.execute("SELECT sha256, size, part FROM delivered WHERE path=?", (at,)).fetchone()
+        self.assertEqual(row, (hashlib.sha256(path.read_bytes()).hexdigest(), path.stat().st_size, ""))
 
     def test_who_is_not_known(self) -> None:
         unknown = self.write("known", "")

@@ -3,9 +3,10 @@ what is safely stored."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import closing
 from dataclasses import replace
+from itertools import islice
 from pathlib import Path
 from typing import NamedTuple
 
@@ -22,6 +23,7 @@ from wexagraph.output.target import Target
 from wexagraph.sources.base import Stored
 
 _BESIDE = "beside"
+_AT_ONCE = 500
 
 
 def file_of(row: MessageRecord, files: list[FileRecord], name: str, naming: str) -> FileRecord | None:
@@ -211,36 +213,42 @@ def rename_files(journal: Journal, target: Target, options: ExportOptions) -> in
     """Give files that earlier runs have named otherwise the names that are asked for now, so that nothing is there
     twice. Returns how many. What people have renamed is not where the journal has it: it stays, and counts as lost.
     Raises TargetError."""
-    moved = [
-        one.path != one.file.path
-        for one in list(renames(journal, target, options))
-        if move(journal, target, one.file, one.path, options.naming)
-    ]
-    journal.commit()
-    return sum(moved)
+    moves = ((one.file, one.path) for one in renames(journal, target, options))
+    return move(journal, target, moves, options.naming)
 
 
-def move(journal: Journal, target: Target, file: FileRecord, path: str, naming: str) -> bool:
-    """Give a file of ours another name, of a `naming`; False where somebody else's has it. The journal is told before,
-    so that a run that is killed leaves no file that the next one does not know. Raises TargetError."""
-    new = replace(file, path=path, naming=naming)
-    if path != file.path:
-        journal.files.record([replace(new, recipe=UNDER_WAY)])
+def move(journal: Journal, target: Target, moves: Iterable[tuple[FileRecord, str]], naming: str) -> int:
+    """Give files of ours other names, of a `naming`, where nobody else's file has them. Returns how many. The journal
+    is told before, so that a run that is killed leaves no file that the next one does not know. Raises TargetError."""
+    count, rest = 0, iter(moves)
+    while batch := list(islice(rest, _AT_ONCE)):
+        news = [(file, replace(file, path=path, naming=naming)) for file, path in batch]
+        journal.files.record(replace(new, recipe=UNDER_WAY) for file, new in news if new.path != file.path)
         journal.commit()
-        try:
-            if not target.taken(path) or target.sha256(path) != file.sha256:
-                target.root.rename_new(file.path, path)
-            elif target.sha256(file.path) == file.sha256:
-                target.root.unlink(file.path)
-        except FileExistsError:
-            journal.files.forget(file.message, path)
-            return False
-        except OSError as error:
-            raise target.failed(error) from error
-        journal.files.forget(file.message, file.path)
-        target.root.remove_empty(file.path)
-    journal.files.record([new])
-    journal.commit()
+        for file, new in news:
+            if new.path != file.path:
+                if not _renamed(target, file, new.path):
+                    journal.files.forget(file.message, new.path)
+                    continue
+                journal.files.forget(file.message, file.path)
+                count += 1
+            journal.files.record([new])
+        journal.commit()
+    return count
+
+
+def _renamed(target: Target, file: FileRecord, path: str) -> bool:
+    """Rename a file, unless a run that was killed has done so; False where somebody else's file has the name."""
+    try:
+        if not target.taken(path) or target.sha256(path) != file.sha256:
+            target.root.rename_new(file.path, path)
+        elif target.sha256(file.path) == file.sha256:
+            target.root.unlink(file.path)
+    except FileExistsError:
+        return False
+    except OSError as error:
+        raise target.failed(error) from error
+    target.root.remove_empty(file.path)
     return True
 
 
@@ -254,4 +262,6 @@ def _path(journal: Journal, row: MessageRecord, file: FileRecord) -> str:
 
 
 def _say_their_names(options: ExportOptions) -> bool:
-    return any("{filename" in text for text in (options.page.header, options.page.footer))
+    page = options.page
+    texts = (page.header, page.footer, *(pattern.text for _, pattern in page.properties))
+    return any("{filename" in text for text in texts)

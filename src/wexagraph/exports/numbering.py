@@ -136,12 +136,14 @@ def _put(run: Context, one: _Numbered, numbered: Future[bytes]) -> None:
 
 def _name_others(run: Context) -> None:
     """Give the other files of a message the number of its PDF."""
-    journal = run.journal
-    for record in list(journal.files.beside_pdfs(run.journal.run, run.options.naming)):
-        known = journal.numbers.of(run.options.numbered, record.message)
-        path = _named(record.path, label(run.options.numbered, known.first), record.format) if known else record.path
+    journal, prefix, naming = run.journal, run.options.numbered, run.options.naming
+    moves = []
+    for record in journal.files.beside_pdfs(journal.run, naming):
+        known = journal.numbers.of(prefix, record.message)
+        path = _named(record.path, label(prefix, known.first), record.format) if known else record.path
         if path != record.path:
-            move(journal, run.target, record, path, record.naming)
+            moves.append((record, path))
+    move(journal, run.target, moves, naming)
 
 
 def _named(path: str, stem: str, format: str) -> str:

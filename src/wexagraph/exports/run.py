@@ -170,7 +170,7 @@ def _report(run: Context, into: str) -> ExportReport:
     planned: list[PlannedFile] = []
     report = ExportReport(into=into, unknown_ids=run.report.unknown_ids, planned=planned)
     folders: set[str] = set()
-    for one in list(renames(run.journal, run.target, run.options)):
+    for one in renames(run.journal, run.target, run.options):
         if one.path != one.file.path:
             subject = unpacked(one.row.facts)[-1] if one.row.facts else ""
             about = (one.row.id, one.row.folder, subject, one.row.size)

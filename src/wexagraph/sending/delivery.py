@@ -295,10 +295,11 @@ class _Delivery:
         with ThreadPoolExecutor(self._place.lines) as self._lines:
             if not self._deliver(files, known, there, progress):
                 return
-        for path, part in self._begun.items():  # of what has come there meanwhile, or can't be sent
+        for path, part in self._begun.items():  # of what is there by now, or can't be sent
             with suppress(OSError):
                 self._place.remove(part)
-                self._note(path, *known[path][:2])
+                if self._journal is not None and self._journal.rows(path)[path][2] == part:
+                    self._note(path, *known[path][:2])
         self._remove(wanted, known, there)
 
     def _deliver(self, files: list[Made], known: dict[str, Row], there: dict[str, int], progress: Progress) -> bool:
