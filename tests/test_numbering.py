@@ -18,10 +18,12 @@ def turned(pages: int) -> bytes:
     import io
 
     with pikepdf.new() as document:
+        shared = document.make_indirect(pikepdf.Dictionary())
         for _ in range(pages):
             page = document.add_blank_page(page_size=(300, 500))
             page.Rotate = 90
             page.obj.MediaBox = [100, 50, 400, 550]
+            page.obj.Resources = shared
         out = io.BytesIO()
         document.save(out)
     return out.getvalue()
@@ -86,6 +88,17 @@ class Numbered(ProgramTest):
         self.export("--as", "pdf,eml")
         self.assertEqual(self.numbers(), {**wanted, "HARB-000007.pdf": ["HARB-000007"]})
         self.run_program("verify", "out")
+
+    def test_the_same_again(self) -> None:
+        """The same messages and options give the same bytes, also of bound and archival PDFs."""
+        for more in ((), ("--archival",), ("--bind", "all")):
+            for into in ("one", "two"):
+                self.export(*more, into=into)
+            for path in (self.folder / "one").rglob("*.pdf"):
+                other = self.folder / "two" / path.relative_to(self.folder / "one")
+                self.assertEqual(path.read_bytes(), other.read_bytes(), more)
+            for into in ("one", "two"):
+                shutil.rmtree(self.folder / into)
 
     def test_never_twice(self) -> None:
         """What is made again keeps its numbers while it has as many pages; else the old ones are a gap, and said."""

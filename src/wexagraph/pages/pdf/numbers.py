@@ -48,9 +48,7 @@ def number_pages(job: NumberJob) -> bytes:
         with pikepdf.open(io.BytesIO(job.pdf), password=job.lock.user if job.lock else "") as document:
             _put(job, document)
             out = io.BytesIO()
-            with document.open_metadata(set_pikepdf_as_editor=False, update_docinfo=False) as metadata:
-                archival = bool(metadata.pdfa_status)
-            if not archival:
+            if not document.open_metadata().pdfa_status:  # opened for writing, it would note the time
                 save(document, out, job.lock)
                 return out.getvalue()
             document.save(out, **pikepdf.pdfa.resolve_save_kwargs("3b", deterministic_id=True))
@@ -66,17 +64,29 @@ def _put(job: NumberJob, document: Any) -> None:
     import pikepdf
 
     setter, options = engine(job.engine), replace(job.options, scale=1.0)
-    sheets: dict[tuple[float, float], list[tuple[Any, str]]] = {}
-    for page, number in zip(document.pages, job.numbers, strict=True):
-        sheets.setdefault(_shown_size(page), []).append((page, number))
+    sheets: dict[tuple[float, float], list[tuple[int, Any, str]]] = {}
+    for place, (page, number) in enumerate(zip(document.pages, job.numbers, strict=True)):
+        sheets.setdefault(_shown_size(page), []).append((place, page, number))
     template = templates(options.tr).get_template("page_numbers.html")
     for (width, height), wanted in sheets.items():
         for at in range(0, len(wanted), _PAGES_A_SHEET):
             some = wanted[at : at + _PAGES_A_SHEET]
-            html = template.render(width=width, height=height, numbers=[number for _, number in some])
+            html = template.render(width=width, height=height, numbers=[number for *_, number in some])
             with pikepdf.open(io.BytesIO(setter.render(Page(html, {}, Record()), options))) as overlay:
-                for (page, _), over in zip(some, overlay.pages, strict=True):
-                    page.add_overlay(over)
+                for (place, page, _), over in zip(some, overlay.pages, strict=True):
+                    _draw(document, page, over, f"/WxNumber{place}")
+
+
+def _draw(document: Any, page: Any, over: Any, name: str) -> None:
+    """Draw a page over another, upright as that is shown. The `name` is one that no other page has: pages of others may
+    share their resources."""
+    import pikepdf
+
+    form, called = document.copy_foreign(over.as_form_xobject()), pikepdf.Name(name)
+    page.add_resource(form, pikepdf.Name.XObject, called)
+    placed = page.calc_form_xobject_placement(form, called, pikepdf.Rectangle(page.trimbox))
+    page.contents_add(b"q\n", prepend=True)
+    page.contents_add(b"\nQ\nq\n" + placed + b"\nQ\n")
 
 
 def _shown_size(page: Any) -> tuple[float, float]:
