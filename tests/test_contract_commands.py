@@ -3,6 +3,7 @@ a server; what goes into a case is what goes into a folder."""
 
 from __future__ import annotations
 
+import hashlib
 import json
 import re
 import unittest
@@ -24,7 +25,7 @@ CALLS = {
     "export, bound": ("--as", "pdf", "--bind", "all"),
     "export, attached": ("--as", "eml", "--attached"),
     "export, attachments": ("--as", "attachments"),
-    "export, cover": ("--as", "pdf", "--cover", "--newer-than", "5y"),
+    "export, cover": ("--as", "pdf", "--cover", "cover.html", "--newer-than", "5y"),
     "attachments": (),
     "attachments, named": ("--attached", "*.pdf", "--flat"),
     "register": ("--columns", "date,from,subject"),
@@ -48,6 +49,7 @@ class Doors(ProgramTest):
     def setUp(self) -> None:
         super().setUp()
         self.write("Letters.mbox", mbox(*LETTERS))
+        self.write("cover.html", "<h1>{{ title }}</h1>")  # the built-in one tells the minute
         self.write(
             "no-config/wexagraph/wexagraph.toml",
             f'[accounts.office]\nurl = "imap://{USER}@localhost:{self.server.imap}/"\n'
@@ -65,14 +67,16 @@ class Doors(ProgramTest):
         (self.folder / place).mkdir(exist_ok=True)
         return (command, *source, *CALLS[name], *more, *into.get(command, ("--into", place)))
 
-    def tree(self, place: str) -> dict[str, bytes]:
-        """What lies in a folder; of a backup, what it holds, since its files have the names of their runs."""
+    def tree(self, place: str) -> dict[str, str]:
+        """The files of a folder by digests; of a backup, what it holds, since its files have the names of their runs."""
         if (self.folder / place / "bagit.txt").exists():
-            return {"messages": self.run_program("list", place, "--csv").stdout.encode()}
+            return {"messages": self.run_program("list", place, "--csv").stdout}
         own = re.compile(r"\.wexagraph/|case\.log$|fileplan\.toml$|log\.|\(before\)|journal")
         paths = sorted(path for path in (self.folder / place).rglob("*") if path.is_file())
         names = {str(path.relative_to(self.folder / place)): path for path in paths}
-        return {name: path.read_bytes() for name, path in names.items() if not own.search(name)}
+        return {
+            name: hashlib.sha256(path.read_bytes()).hexdigest() for name, path in names.items() if not own.search(name)
+        }
 
     def fetched(self) -> list[str]:
         """What was fetched from the server since this was asked."""
