@@ -21,6 +21,8 @@ else
     [ -x /usr/sbin/apache2 ] || missing="$missing apache2-bin"
     [ -x /usr/sbin/sshd ] || missing="$missing openssh-server openssh-client"
     command -v age >/dev/null || missing="$missing age"
+    command -v munpack >/dev/null || missing="$missing mpack"
+    command -v ripmime >/dev/null || missing="$missing ripmime"
     command -v groff >/dev/null || missing="$missing groff-base"
     command -v chromium >/dev/null || missing="$missing chromium"
     command -v soffice >/dev/null || missing="$missing libreoffice-calc"

@@ -13,8 +13,10 @@ import sys
 import tempfile
 import unicodedata
 import unittest
+from collections.abc import Iterable
 from pathlib import Path
 from unittest import mock
+from urllib.parse import unquote
 
 import pypdfium2
 from PIL import Image
@@ -170,6 +172,20 @@ def mbox(*messages: bytes) -> bytes:
         out.append(b"From quay@saltmere.example Sat Mar 14 15:03:00 2026\n" + quoted)
         out.append(b"\n" if quoted.endswith(b"\n") else b"\n\n")
     return b"".join(out)
+
+
+def named_rows(table: Iterable[str]) -> list[dict[str, str]]:
+    """The rows of a table as CSV, by the names of its columns: a register tells them over its keys."""
+    rows = csv.DictReader(table)
+    names = names_by_headings(rows.fieldnames or ())
+    return [{names.get(heading, heading): text for heading, text in row.items()} for row in rows]
+
+
+def names_by_headings(headings: Iterable[str]) -> dict[str, str]:
+    """The names of a register's columns, by what we have put over them."""
+    keys = next((text for text in headings if text.startswith("key ")), "")
+    words = (word.partition("=") for word in keys.split()[1:])
+    return {unquote(heading or name): unquote(name) for name, _, heading in words}
 
 
 def pdf_text(path: Path) -> str:

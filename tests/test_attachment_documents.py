@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import csv
 import json
 from pathlib import Path
 
 import pikepdf
 
-from tests.helpers import ProgramTest, check_with_others, letter_with, pdf_pages, pdf_text, png
+from tests.helpers import ProgramTest, check_with_others, letter_with, named_rows, pdf_pages, pdf_text, png
 from tests.scanned import file_of, page
 from wexagraph.demo.files import pdf
 
@@ -22,7 +21,7 @@ class Documents(ProgramTest):
 
     def rows(self) -> dict[str, dict[str, str]]:
         with open(self.folder / "out/attachments.csv", encoding="utf-8-sig", newline="") as table:
-            return {row["attachment"]: row for row in csv.DictReader(table)}
+            return {row["attachment"]: row for row in named_rows(table)}
 
     def path(self, name: str) -> Path:
         return self.folder / "out" / self.rows()[name]["pdf"]

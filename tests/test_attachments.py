@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import email
 import email.policy
 import hashlib
@@ -29,7 +28,7 @@ import openpyxl
 import pikepdf
 import pypdfium2
 
-from tests.helpers import ProgramTest, check_with_others, mbox, missing_words, pdf_text
+from tests.helpers import ProgramTest, check_with_others, mbox, missing_words, named_rows, pdf_text
 from tests.helpers import letter_with as plain_letter_with
 from wexagraph.demo import kinds as demo
 from wexagraph.demo.build import Piece, file, forwarded, message, multipart, text, when
@@ -97,7 +96,7 @@ class TakenOut(ProgramTest):
         self.assertEqual(wanted - digests, Counter())
         self.assertIn("0 altered; 0 foreign", self.run_program("verify", "att").stdout)
         with open(self.folder / "att" / "attachments.csv", encoding="utf-8-sig", newline="") as register:
-            rows = list(csv.DictReader(register))
+            rows = named_rows(register)
         self.assertEqual(len(rows), sum(digests.values()))
         for row in rows:
             content = (self.folder / "att" / row["file"]).read_bytes()
@@ -282,7 +281,7 @@ class TakenOut(ProgramTest):
                 self.assertIn("8 of 8 listed files are whole", self.run_program("verify", into).stdout)
             for table, column in (("register.csv", "files"), ("attachments.csv", "file")):
                 with open(self.folder / into / table, encoding="utf-8-sig", newline="") as rows:
-                    self.assertEqual(len({row[column] for row in csv.DictReader(rows)}), 3, table)
+                    self.assertEqual(len({row[column] for row in named_rows(rows)}), 3, table)
             listed = (self.folder / into / "manifest-sha256.txt").read_bytes()
             done = subprocess.run(["sha256sum", "-c", "-"], input=listed, cwd=self.folder / into, capture_output=True)
             self.assertEqual(done.returncode, 0, done.stdout)

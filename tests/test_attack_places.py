@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import io
 import json
 import os
@@ -14,7 +13,7 @@ import zipfile
 from pathlib import Path
 from unittest import mock
 
-from tests.helpers import ProgramTest, letter, mbox
+from tests.helpers import ProgramTest, letter, mbox, named_rows
 from wexagraph.backups.catalogue import Catalogue, CatalogueDamaged
 from wexagraph.demo.build import file, message, multipart, text, when
 from wexagraph.errors import TargetError
@@ -126,7 +125,7 @@ class HostileNames(Places):
             again = "export" if place == "out" else "attachments"
             self.assertTrue((self.folder / place / "manifest-sha256.txt").read_text().count("\n") > len(NAMES), again)
         with open(self.folder / "out/register.csv", newline="", encoding="utf-8-sig") as register:
-            files = [row["files"] for row in csv.DictReader(register)]
+            files = [row["files"] for row in named_rows(register)]
         self.assertEqual(len([names for names in files if ".eml" in names]), len(NAMES))
         self.assertEqual(len(self.made("att")), len(NAMES))
         self.assert_nothing_outside()
@@ -415,10 +414,10 @@ class Links(Places):
         os.symlink(self.folder / "secret.eml", self.folder / "in/b.eml")
         os.symlink(self.outside, self.folder / "in/c")
         done = self.call_program("list", "in", "--csv", code=1)
-        self.assertEqual([row["subject"] for row in csv.DictReader(io.StringIO(done.stdout))], ["Open"])
+        self.assertEqual([row["subject"] for row in named_rows(io.StringIO(done.stdout))], ["Open"])
         self.assertIn("--follow-links", done.stderr)
         done = self.call_program("list", "in", "--follow-links", "--csv", code=1)
-        self.assertEqual([row["subject"] for row in csv.DictReader(io.StringIO(done.stdout))], ["Open", "Secret"])
+        self.assertEqual([row["subject"] for row in named_rows(io.StringIO(done.stdout))], ["Open", "Secret"])
 
     def test_the_folder_itself(self) -> None:
         """What is promised of each verb of an output folder."""

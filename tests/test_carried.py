@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import hashlib
 import imaplib
 import json
@@ -13,7 +12,7 @@ import pypdfium2
 
 from tests import desktop_mail
 from tests.dovecot import PASSWORD, USER
-from tests.helpers import ProgramTest, letter, pdf_text
+from tests.helpers import ProgramTest, letter, named_rows, pdf_text
 from tests.test_accounts import AccountTest
 
 CLERK = "Ines Halden <ines.halden@saltmere.example>"
@@ -68,7 +67,7 @@ class Exported(ProgramTest):
         self.assertTrue(there[digest(ANSWER)].name.startswith("2026-03-03 1000 Bo Reed - Second offer"))
         self.assertIn("The survey is done", pdf_text(there[digest(ANSWER)].with_suffix(".pdf")))
         with (self.folder / "out/register.csv").open(encoding="utf-8-sig", newline="") as file:
-            notes = {row["subject"]: row["notes"] for row in csv.DictReader(file)}
+            notes = {row["subject"]: row["notes"] for row in named_rows(file)}
         self.assertIn(f"{CLERK}, 2026-03-05 08:00", notes["Second offer"])
         self.assertEqual(notes["Nothing inside"], "")
         again = json.loads(self.run_program(*call, "--carried", "--json").stdout)

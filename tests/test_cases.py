@@ -568,6 +568,15 @@ class Disposal(CaseTest):
         self.write("answer.eml", mail("m3", "Re: One", "m1"))
         self.assertIn("1 unfiled", self.open_again_and_file())
 
+    def test_the_certificate_speaks_the_office_s_language(self) -> None:
+        self.make_due()
+        with mock.patch.dict("os.environ", {"LC_ALL": "it_IT.UTF-8"}):
+            self.program("case", "dispose", "7", "--yes")
+        (text,) = (path.read_text("utf-8") for path in (self.folder / "rec/disposed").glob("*.txt"))
+        for words in ("Certificato di scarto: 7", "conservata 1y dopo la chiusura", "Ultima riga del registro:"):
+            self.assertIn(words, text)
+        self.assertNotIn("Reference", text)
+
     def open_again_and_file(self) -> str:
         self.program("case", "open", "8", "Another")
         return self.program("file", "answer.eml", "--by-plan")

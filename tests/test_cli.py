@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import io
 import json
 import os
@@ -18,7 +17,7 @@ from pathlib import Path
 import click
 import pypdfium2
 
-from tests.helpers import ProgramTest, letter, mbox, pdf_text
+from tests.helpers import ProgramTest, letter, mbox, named_rows, pdf_text
 from wexagraph.cli.help import EXAMPLES
 from wexagraph.cli.main import COMMANDS, cli
 from wexagraph.demo.build import file, message, multipart, text, when
@@ -241,7 +240,7 @@ class Files(ProgramTest):
     def test_one_zone_everywhere(self) -> None:
         self.run_program("export", "in.mbox", "--into", "out", "--as", "eml", "--zone", "Asia/Tokyo")
         with open(self.folder / "out/register.csv", encoding="utf-8-sig", newline="") as table:
-            rows = list(csv.DictReader(table))
+            rows = named_rows(table)
         self.assertEqual(rows[0]["date"], "2026-03-01T21:00:00+09:00")
         self.assertIn("2026-03-01 2100", rows[0]["files"])
         self.assertEqual(self.listed("in.mbox", "--zone", "Asia/Tokyo")[0]["date"], "2026-03-01T21:00:00+09:00")
@@ -543,7 +542,7 @@ class Lists(ProgramTest):
 
     def test_columns(self) -> None:
         wanted = ("list", "in", "--folder", "Sent Items", "--columns", "subject,to,from-address")
-        table = list(csv.DictReader(io.StringIO(self.run_program(*wanted, "--csv").stdout)))
+        table = named_rows(io.StringIO(self.run_program(*wanted, "--csv").stdout))
         self.assertEqual(
             list(table[0].values()), ["Out", "Ann <ann@quay.example>, bo@quay.example", "desk@saltmere.example"]
         )

@@ -55,6 +55,10 @@ class Compare(ProgramTest):
         certificate = " ".join(pdf_text(self.folder / "c.pdf").split())
         for words in ("does not hold all messages of", "1 there, 2 missing, 1 changed, 1 more", "changed: Berth 1"):
             self.assertIn(words, certificate)
+        self.run_program("compare", "a", "b", "--deep", "--into", "c.txt", code=1, env={"LC_ALL": "nl_NL.UTF-8"})
+        text = (self.folder / "c.txt").read_text("utf-8")
+        for words in ("Verklaring van vergelijking", "Uitkomst:", "1 aanwezig, 2 ontbrekend, 1 gewijzigd, 1 extra"):
+            self.assertIn(words, text)
         self.run_program("compare", "a", "b", "--deep", "--into", "c.csv", code=1)
         self.assertEqual(len((self.folder / "c.csv").read_text("utf-8-sig").splitlines()), 5)
 

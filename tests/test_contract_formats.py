@@ -13,10 +13,10 @@ from wexagraph.app.opening import open_source
 from wexagraph.demo.build import file, message, multipart, text, when
 from wexagraph.errors import CallError
 from wexagraph.exports.options import ATTACHMENTS, FORMATS, ExportOptions, Format, a_folder, a_message
-from wexagraph.exports.report import ExportReport
 from wexagraph.exports.run import export
 from wexagraph.exports.verify import verify
 from wexagraph.pages.options import PageOptions
+from wexagraph.reports import ExportReport
 
 LETTERS = [letter("Berth 4"), letter("Fog", body="No sailing.\n"), letter("Berth 4", body="Again.\n")]
 WITH_FILES = [

@@ -11,8 +11,7 @@ from typing import Any
 from tests.helpers import ProgramTest, letter, mbox
 from wexagraph.backups.report import BackupReport
 from wexagraph.exports.attachments.files import AttachmentReport
-from wexagraph.exports.report import ExportReport
-from wexagraph.reports import Report, Verification
+from wexagraph.reports import ExportReport, Report, Verification
 
 DOCUMENT = (Path(__file__).parent.parent / "docs/reports.md").read_text("utf-8")
 SUMS = ("chosen", "written", "already_there", "failed")

@@ -12,8 +12,9 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from threading import Thread
 from typing import Any, ClassVar
+from urllib.parse import unquote, urlsplit
 
-from tests.helpers import ProgramTest, letter, mbox
+from tests.helpers import ProgramTest, letter, mbox, named_rows
 from tests.webdav import PASSWORD, Apache
 from wexagraph.sending.delivery import deliver
 from wexagraph.sending.places import FolderPlace
@@ -98,6 +99,32 @@ class Delivering(ProgramTest):
         self.assertEqual((again["written"], again["failed"]), (4, 0))
         self.prove()
         self.assertIn("file://", self.run_program("deliver", "out", "--into", "share", "--links").stdout)
+
+    def test_the_register_tells_the_addresses(self) -> None:
+        """Where a folder was delivered with links, its register has them from then on, in its own language; what a
+        colleague wrote there stays."""
+        self.export("--register", "csv,xlsx", "--language", "de")
+        self.run_program("deliver", "out", "--into", "share", "--links", "--dry-run")
+        self.assertNotIn("file:", (self.folder / "out/register.csv").read_text("utf-8-sig"))
+        register = (self.folder / "out/register.csv").read_text("utf-8-sig").splitlines()
+        register[1] = register[1].replace(",Berth 0,", ",Liegeplatz 0,")
+        self.write("out/register.csv", "\ufeff" + "".join(f"{line}\r\n" for line in register))
+        self.deliver("--links")
+        self.write("in.mbox", mbox(*(letter(f"Berth {n}") for n in range(6))))
+        for _ in range(2):
+            self.prove()
+            lines = (self.folder / "share/out/register.csv").read_text("utf-8-sig").splitlines()
+            self.assertIn("Betreff", lines[0])
+            self.assertIn("Liegeplatz 0", lines[1])
+            for row in named_rows(lines):
+                links = [unquote(urlsplit(address).path) for address in row["link"].split("; ")]
+                self.assertEqual(
+                    [Path(link).read_bytes() for link in links],
+                    [(self.folder / "out" / file).read_bytes() for file in row["files"].split("; ")],
+                )
+            self.export("--register", "csv,xlsx", "--language", "de")
+            self.deliver()
+        self.assertEqual(len(named_rows(lines)), 6)
 
     def test_what_is_no_longer_here(self) -> None:
         """It goes there too; what somebody has changed there stays."""

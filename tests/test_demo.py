@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import email
 import email.policy
 import hashlib
@@ -14,7 +13,7 @@ from pathlib import Path
 
 import pikepdf
 
-from tests.helpers import ProgramTest, check_with_others, missing_words, pdf_text
+from tests.helpers import ProgramTest, check_with_others, missing_words, named_rows, pdf_text
 from wexagraph.demo import make_mailbox
 from wexagraph.messages.message import Message
 from wexagraph.messages.visible_text import visible_texts
@@ -96,7 +95,7 @@ class Demo(ProgramTest):
 
     def test_the_register_has_a_row_a_message(self) -> None:
         with open(self.export / "register.csv", encoding="utf-8-sig", newline="") as file:
-            rows = list(csv.DictReader(file))
+            rows = named_rows(file)
         self.assertEqual(len(rows), self.mailbox.count)
         for row in rows:
             eml = next(name for name in row["files"].split("; ") if name.endswith(".eml"))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import json
 import mailbox
 import os
@@ -17,7 +16,7 @@ from pathlib import Path
 from unittest import mock
 
 import wexagraph
-from tests.helpers import ProgramTest, letter, mbox
+from tests.helpers import ProgramTest, letter, mbox, named_rows
 from wexagraph.demo.build import file, html, message, multipart, text, when
 from wexagraph.exports import plan
 from wexagraph.exports.reading import copy_rows
@@ -78,7 +77,7 @@ class Formats(ProgramTest):
 
     def files_in_the_register(self) -> list[str]:
         with open(self.folder / "out/register.csv", encoding="utf-8-sig", newline="") as table:
-            return [row["files"] for row in csv.DictReader(table)]
+            return [row["files"] for row in named_rows(table)]
 
     def test_of_nothing_no_folder_is_left(self) -> None:
         self.write("in.mbox", mbox(letter("Dues")))
@@ -320,7 +319,7 @@ class BadInput(ProgramTest):
         made = sorted((self.folder / "out" / name).read_bytes() for name in self.made("out", ".eml"))
         self.assertEqual(made, sorted(hard.values()))
         with open(self.folder / "out/register.csv", encoding="utf-8-sig", newline="") as table:
-            self.assertEqual(len(list(csv.DictReader(table))), len(hard))
+            self.assertEqual(len(named_rows(table)), len(hard))
 
     def test_whatever_is_raised_over_a_message_it_fails_alone(self) -> None:
         class Breaking(Executor):

@@ -154,7 +154,7 @@ class Walk(ProgramTest):
             self.call_program("export", "in.mbox", "--into", "out", "--as", "eml")
             rows = self.call_program("list", "in.mbox", "--csv", "--columns", "id,shout").stdout.splitlines()
         table = (self.folder / "out/register.csv").read_text("utf-8-sig").splitlines()
-        self.assertEqual([line.split(",")[-2] for line in table], ["letters", "4"])
+        self.assertEqual([line.split(",")[-2] for line in table], ["Letters", "4"])
         self.assertRegex(rows[1], r",'=\w{10}$", "the writer escapes")
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import hashlib
 import json
 import os
@@ -18,7 +17,7 @@ from urllib.parse import unquote, urlsplit
 from PIL import Image
 
 from tests.browser import Visit, browser
-from tests.helpers import ProgramTest, letter, letter_with, mbox
+from tests.helpers import ProgramTest, letter, letter_with, mbox, named_rows
 from wexagraph.demo.files import pdf
 from wexagraph.demo.mailbox import make_mailbox
 from wexagraph.exports.index_page.writing import index_folder
@@ -114,7 +113,7 @@ class Browsed(ProgramTest):
     def test_all_links_lead_to_files(self) -> None:
         out = self.out
         with open(out / "register.csv", encoding="utf-8-sig", newline="") as table:
-            files = {file for row in csv.DictReader(table) for file in row["files"].split("; ") if file}
+            files = {file for row in named_rows(table) for file in row["files"].split("; ") if file}
         with browser() as visit:
             visit.show(out / PAGE)
             visit.count()

@@ -4,7 +4,6 @@ labels. Judged by what was put in, and by the email package."""
 from __future__ import annotations
 
 import base64
-import csv
 import email
 import io
 import json
@@ -13,7 +12,7 @@ import unittest
 import pikepdf
 import pypdfium2
 
-from tests.helpers import ProgramTest, letter, mbox, missing_words, pdf_text, png, squeezed
+from tests.helpers import ProgramTest, letter, mbox, missing_words, named_rows, pdf_text, png, squeezed
 from wexagraph.demo.build import Piece, file, html, message, multipart, text, when
 from wexagraph.messages.blocks import TextBlock
 from wexagraph.messages.charsets import decode
@@ -148,9 +147,7 @@ class OneList(ProgramTest):
                     "--name",
                     "x{number}",
                 )
-                register = list(
-                    csv.DictReader(io.StringIO((self.folder / into / "register.csv").read_text("utf-8-sig")))
-                )
+                register = list(named_rows(io.StringIO((self.folder / into / "register.csv").read_text("utf-8-sig"))))
                 self.assertEqual([w for w in register[0]["attachment_names"].split("; ") if w], wanted)
                 with pikepdf.open(next((self.folder / into).rglob("*.pdf"))) as document:
                     held = {

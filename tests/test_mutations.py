@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import csv
 import random
 import re
 
-from tests.helpers import rounds
+from tests.helpers import named_rows, rounds
 from tests.running import RunTest
 
 
@@ -36,7 +35,7 @@ class Mutations(RunTest):
         emls = sorted((self.folder / "out" / name).read_bytes() for name in self.made("out", ".eml"))
         self.assertEqual(emls, sorted(changed))
         with open(self.folder / "out/register.csv", encoding="utf-8-sig", newline="") as table:
-            self.assertEqual(sum(1 for _ in csv.DictReader(table)), count)
+            self.assertEqual(len(named_rows(table)), count)
         self.run_program("list", "in", "--csv")
         self.run_program("list", "in", "--text", "mooring")
         self.assert_clean(self.folder / "out")

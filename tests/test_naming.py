@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import random
 import re
@@ -11,7 +12,7 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from tests.helpers import ProgramTest, letter, letter_with, mbox, pdf_text
+from tests.helpers import ProgramTest, letter, letter_with, mbox, named_rows, pdf_text
 from wexagraph.errors import CallError
 from wexagraph.naming.paths import LIMIT, FreeNames, clean, collision_key, component, with_extension, with_number
 from wexagraph.naming.patterns import NamePattern
@@ -172,6 +173,59 @@ class Names(ProgramTest):
         texts = "".join(pdf_text(path) for path in (self.folder / "pages").rglob("*.pdf"))
         self.assertIn("letter, 2", texts)
         self.assertIn("newsletter, 0", texts)
+
+    def test_names_of_the_office(self) -> None:
+        """They stand in names of files, registers and on covers, with the true address; the page is as it was sent."""
+        table = "Address;Name;Short name\nines.halden@quaysurvey.example;Halden, Ines (surveyor);Halden\n"
+        self.write("names.csv", f"\ufeff{table}@saltmere.example;Port of Saltmere;\n")
+        self.write("in.mbox", mbox(letter("Berth 4"), letter("Plan", sender="Bo Reed <bo@tide.example>")))
+        export = ("export", "in.mbox", "--into", "out", "--flat")
+        self.run_program(*export, "--cover", "--name", "{sender} to {recipient} - {subject}")
+        names = ["Bo Reed to Port of Saltmere - Plan", "Halden to Port of Saltmere - Berth 4"]
+        self.assertEqual([Path(path).stem for path in self.made("out", ".pdf")], names)
+        text = pdf_text(self.folder / f"out/{names[1]}.pdf")
+        self.assertIn("Halden, Ines (surveyor) <ines.halden@quaysurvey.example>", text, "the cover")
+        self.assertIn("Ines Halden <ines.halden@quaysurvey.example>", text, "the message itself")
+        self.run_program("register", "in.mbox", "--into", "r.csv", "--columns", "from,to", "--column", "By={sender}")
+        for path, columns in (("out/register.csv", ("from", "to")), ("r.csv", ("from", "to", "By={sender}"))):
+            rows = named_rows((self.folder / path).read_text("utf-8-sig").splitlines())
+            told = next(tuple(row[name] for name in columns) for row in rows if "Halden" in row["from"])
+            sender = "Halden, Ines (surveyor) <ines.halden@quaysurvey.example>"
+            self.assertEqual(told[:2], (sender, "Port of Saltmere <records@saltmere.example>"), path)
+        self.assertEqual(told[2], "Halden")
+        said = json.loads(self.run_program("compare", "in.mbox", "out", "--json").stdout)
+        self.assertEqual((said["there"], said["missing"]), (2, 0), "a name of the office makes no other message")
+        # another name: files are renamed, cells that nobody changed tell it, and covers are made again
+        self.write("names.csv", table.replace("Halden, Ines (surveyor);Halden", "Quay Survey;"))
+        again = self.run_program(*export, "--cover", "--name", "{sender} to {recipient} - {subject}").stdout
+        self.assertIn("Renamed", again)
+        self.assertEqual(
+            [Path(path).stem[:14] for path in self.made("out", ".pdf")], ["Bo Reed to Rec", "Quay Survey to"]
+        )
+        self.run_program("register", "in.mbox", "--into", "r.csv")
+        for path in ("out/register.csv", "r.csv"):
+            self.assertIn("Quay Survey <ines", (self.folder / path).read_text("utf-8-sig"), path)
+        self.assertIn("0 missing, 0 altered; 0 foreign", self.run_program("verify", "out").stdout)
+        self.run_program("attachments", "in.mbox", "--into", "files")
+        # an order and a case ask the same place; the user's own names count first
+        self.write("no-config/wexagraph/names.csv", "address,name\nines.halden@quaysurvey.example,I. Halden\n")
+        self.run_program("order", "add", "daily", "--", "export", "in.mbox", "--as", "eml", "--into", "ordered")
+        self.run_program("order", "run", "daily")
+        self.run_program("case", "open", "7", "Fog", "--records", "records")
+        self.run_program("file", "in.mbox", "--case", "7", "--records", "records", "--as", "eml")
+        for place in ("ordered", "records"):
+            self.assertTrue([path for path in self.made(place, ".eml") if "I. Halden - Berth 4" in path], place)
+
+    def test_names_that_can_t_be_read(self) -> None:
+        self.write("in.mbox", mbox(letter()))
+        for table, said in (
+            ("address;title\nx@y.example;X\n", "there is no column 'name'. Columns: address, title."),
+            ("address,name\nx@y.example,X\n,Y\n", "names.csv, line 3: a row has an address or a domain, and a name"),
+            (b"address,name\nx@y.example,M\xfcller\n", "can't be read: it is not UTF-8"),
+        ):
+            self.write("names.csv", table)
+            self.assertIn(said, self.run_program("export", "in.mbox", "--into", "out", code=2).stderr)
+        self.assertFalse((self.folder / "out").exists())
 
     def test_folders_come_from_the_pattern_only(self) -> None:
         names = self.names(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import re
 import shutil
 import subprocess
@@ -10,7 +9,7 @@ import subprocess
 import pikepdf
 import pikepdf.pdfa
 
-from tests.helpers import ProgramTest, letter, letter_with, rounds
+from tests.helpers import ProgramTest, letter, letter_with, named_rows, rounds
 
 
 def turned(pages: int) -> bytes:
@@ -60,7 +59,7 @@ class Numbered(ProgramTest):
 
     def registered(self) -> list[tuple[str, str, str]]:
         with open(self.folder / "out/register.csv", encoding="utf-8-sig", newline="") as table:
-            rows = [(row["subject"], row["first_number"], row["last_number"]) for row in csv.DictReader(table)]
+            rows = [(row["subject"], row["first_number"], row["last_number"]) for row in named_rows(table)]
         return sorted(rows, key=lambda row: row[1])
 
     def test_through_all_of_an_export(self) -> None:

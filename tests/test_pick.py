@@ -15,7 +15,7 @@ from pathlib import Path
 import pyte
 from prompt_toolkit.utils import get_cwidth
 
-from tests.helpers import ProgramTest, letter, mbox
+from tests.helpers import ProgramTest, letter, letter_with, mbox
 from tests.peers import Peer
 from tests.terminal import Terminal
 from wexagraph.app.picking import FolderTree, Picker, row_of
@@ -170,7 +170,7 @@ class Picking(ProgramTest):
             rows = self.rows(terminal)
             self.assertEqual(len(rows), 6)
             for row in rows:
-                self.assertRegex(row, r"Ines Halden {10}.*\d bytes$")
+                self.assertRegex(row, r"Ines Halden {7}.* in$")
             self.assertEqual(terminal.screen.title, "")
             if environment:
                 self.assertEqual(
@@ -178,6 +178,18 @@ class Picking(ProgramTest):
                 )
             terminal.press("escape")
             self.assertEqual(terminal.end(), 0)
+
+    def test_a_small_window_shows_what_tells_messages_apart(self) -> None:
+        """Attachments, folder, and of sent mail who it went to."""
+        self.write("in/desk/Sent/1.eml", letter("Answer"))
+        self.write("in/desk/Permits/2.eml", letter_with(*((f"{n}.txt", "text/plain", b"x") for n in (1, 2))))
+        terminal = self.pick("in")
+        terminal.until("2 of 2 messages", "Files", "2 desk/Permi", gone="Reading")
+        answer, permit = sorted(row.rstrip() for row in self.rows(terminal))[::-1]
+        self.assertRegex(answer, r"2026-03-14 \N{RIGHTWARDS ARROW} Records +Answer +desk/Sent$")
+        self.assertRegex(permit, r"2026-03-09 Slipway desk +Permit +2 desk/Permits$")
+        terminal.press("escape")
+        self.assertEqual(terminal.end(), 0)
 
     def test_a_window_that_changes(self) -> None:
         self.demo()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import io
 import os
 import subprocess
@@ -12,7 +11,7 @@ from pathlib import Path
 import pikepdf
 import pypdfium2
 
-from tests.helpers import ProgramTest, check_with_others, letter, pdf_text
+from tests.helpers import ProgramTest, check_with_others, letter, named_rows, pdf_text
 from wexagraph.demo.build import html, message, when
 
 RECEIVED = (
@@ -66,7 +65,7 @@ class Saying(RecordTest):
     def test_tags_on_pdf_file_and_register(self) -> None:
         path = self.export("--as", "pdf,eml", "--tag", "{date:%Y}", "--tag", "=cmd,x")
         with (self.folder / "out/register.csv").open(encoding="utf-8-sig", newline="") as file:
-            self.assertEqual(next(csv.DictReader(file))["tags"], "2026, =cmd x")
+            self.assertEqual(named_rows(file)[0]["tags"], "2026, =cmd x")
         keeps = self.keeps_attributes()
         for made in (path, path.with_suffix(".eml")) if keeps else ():
             self.assertEqual(os.getxattr(made, "user.xdg.tags"), b"2026,=cmd x")
@@ -105,7 +104,7 @@ class Saying(RecordTest):
         for language in ("de", "fr", "it", "pl"):
             self.write("in/a.eml", letter(more=RECEIVED))
             self.run_program("export", "in", "--into", language, "--evidence", "--language", language)
-            (row,) = csv.DictReader(io.StringIO((self.folder / language / "register.csv").read_text("utf-8-sig")))
+            (row,) = named_rows(io.StringIO((self.folder / language / "register.csv").read_text("utf-8-sig")))
             self.assertEqual(row["notes"], "", language)
 
     def test_a_sealed_text_is_not_called_none(self) -> None:

@@ -25,7 +25,10 @@ from openpyxl.styles import PatternFill
 from openpyxl.workbook.defined_name import DefinedName
 from openpyxl.worksheet.datavalidation import DataValidation
 
-from tests.helpers import ProgramTest, letter, mbox, png, rounds
+from tests.helpers import ProgramTest, letter, letter_with, mbox, named_rows, names_by_headings, png, rounds
+from wexagraph.exports import register
+from wexagraph.languages import LANGUAGES, language
+from wexagraph.tables import message_columns
 from wexagraph.tables.living import xlsx_sheets
 
 HOSTILE = ("=1+1", "@SUM(A1)", "+cmd|' /C calc'!A0", "_x000D_ and _x0041_", "<a>&amp;\x0b", "https://x.example/", "-1")
@@ -49,12 +52,18 @@ class Sheet:
     def headings(self) -> list[str]:
         return [str(cell.value or "") for cell in self.sheet[1]]
 
-    def column(self, heading: str) -> int:
-        return self.headings.index(heading) + 1
+    @property
+    def names(self) -> list[str]:
+        """The names of our columns, and the headings of others."""
+        names = names_by_headings(self.headings)
+        return [names.get(heading, heading) for heading in self.headings]
+
+    def column(self, name: str) -> int:
+        return (self.names if name in self.names else self.headings).index(name) + 1
 
     def rows(self) -> list[dict[str, Any]]:
-        """All rows with a key, in their order, by headings; `row` is the number of each."""
-        names = ["key" if name.startswith("key ") else name for name in self.headings]
+        """All rows with a key, in their order, by the names of columns; `row` is the number of each."""
+        names = ["key" if name.startswith("key ") else name for name in self.names]
         rows = []
         for number in range(2, self.sheet.max_row + 1):
             values = dict(zip(names, (cell.value for cell in self.sheet[number]), strict=True))
@@ -76,10 +85,11 @@ class Making(ProgramTest):
         self.assertIn("4 messages chosen: 4 new", done.stdout)
         first = (self.folder / "r.xlsx").read_bytes()
         sheet = Sheet(self.folder / "r.xlsx")
-        wanted = ["date", "time", "size", "subject", "folder", "Due date", "Year", "state"]
+        wanted = ["Date", "Time", "Size", "Subject", "Folder", "Due date", "Year", "State"]
         self.assertEqual(sheet.headings[:-1], wanted)
         row = sheet.rows()[1]
-        self.assertEqual((row["date"], row["time"], row["Year"]), (datetime(2026, 3, 2, 10, 15), "10:15", "2026"))
+        self.assertEqual((row["date"], row["time"]), (datetime(2026, 3, 2, 10, 15), "10:15"))
+        self.assertEqual(row["Year={date:%Y}"], "2026")
         self.assertEqual((row["size"], row["state"]), (len(message(1)), "here"))
         long = sheet.rows()[3]["subject"]
         self.assertEqual((len(long), long[-1]), (32_767, "\N{HORIZONTAL ELLIPSIS}"))
@@ -107,7 +117,7 @@ class Making(ProgramTest):
         self.assertNotIn(b"hyperlink", xml)
         subjects = [row["subject"].replace("_x005F_", "_") for row in Sheet(self.folder / "r.xlsx").rows()]
         self.assertEqual(subjects, [text.replace("\x0b", "") for text in HOSTILE])
-        table = list(csv.DictReader(io.StringIO((self.folder / "r.csv").read_text("utf-8-sig"))))
+        table = named_rows(io.StringIO((self.folder / "r.csv").read_text("utf-8-sig")))
         self.assertFalse([row["subject"] for row in table if row["subject"][0] in "=+-@"])
 
     def test_all_columns(self) -> None:
@@ -120,13 +130,34 @@ class Making(ProgramTest):
         self.run_program("export", "in", "--into", "out", "--as", "eml", "--tag", "dues")
         self.run_program("register", "in", "--into", "out/all.xlsx", "--columns", names)
         sheet = Sheet(self.folder / "out/all.xlsx")
-        self.assertEqual(sheet.headings[:-2], names.split(","))
+        self.assertEqual(sheet.names[:-2], names.split(","))
         row = sheet.rows()[0]
         self.assertEqual((row["first_line"], row["tags"], row["cc"]), ("The quay is closed.", "dues", "b@x.example"))
         self.assertEqual(row["conversation"], row["id"])
         link = sheet.sheet.cell(2, sheet.column("files")).hyperlink.target
         self.assertTrue((self.folder / "out" / link.replace("%20", " ")).is_file(), link)
         self.assertIn("0 foreign", self.run_program("verify", "out").stdout)
+
+    def test_headings_are_words_of_the_office_s_language(self) -> None:
+        self.write("in.mbox", mbox(message(1)))
+        self.run_program("register", "in.mbox", "--into", "r.xlsx", env={"LC_ALL": "de_DE.UTF-8"})
+        headings = [cell.value for cell in openpyxl.load_workbook(self.folder / "r.xlsx").active[1]]
+        self.assertEqual(headings[:-1], ["Datum", "Von", "An", "Betreff", "Anlagen", "Ordner", "Stand"])
+        self.write("in.mbox", mbox(message(1), message(2)))
+        call = ("register", "in.mbox", "--into", "r.xlsx", "--columns", "date,message-id", "--language", "fr", "--json")
+        report = json.loads(self.run_program(*call).stdout)
+        self.assertEqual((report["written"], report["renamed_columns"]), (1, []), "no colleague has put that there")
+        headings = [cell.value for cell in openpyxl.load_workbook(self.folder / "r.xlsx").active[1]]
+        self.assertEqual((headings[0], headings[-1]), ("Datum", "Message-ID"))
+        self.run_program("export", "in.mbox", "--into", "out", "--register", "csv", "--as", "eml", "--language", "pl")
+        self.assertIn("Data,Od,Do,", (self.folder / "out/register.csv").read_text("utf-8-sig"))
+        (self.folder / "out/.wexagraph/journal.sqlite").unlink()
+        said = self.run_program("export", "in.mbox", "--into", "out", "--register", "csv", "--as", "eml").stdout
+        self.assertIn("0 written, 2 already there", said, "what it is made again from is read by its keys")
+        for columns in (message_columns.COLUMNS, [*register.COLUMNS, *register.NUMBERS], register.OF_ATTACHMENTS):
+            for code in LANGUAGES:
+                told = [column.headed(language(code)) for column in columns]
+                self.assertEqual(len(set(told)), len(told), code)
 
     def test_more_than_a_sheet_holds(self) -> None:
         self.write("in.mbox", mbox(*map(message, range(7))))
@@ -138,6 +169,31 @@ class Making(ProgramTest):
         self.assertEqual([sheet.title for sheet in book], ["Messages", "Messages 2", "Messages 3"])
         rows = [row[3] for sheet in book for row in sheet.iter_rows(min_row=2, values_only=True)]
         self.assertEqual(rows, [f"Berth {n}" for n in range(7)])
+
+    def test_of_attachments(self) -> None:
+        self.write("in.mbox", mbox(letter_with(("plan.txt", "text/plain", b"Berth 4"))))
+        self.run_program("attachments", "in.mbox", "--into", "none", "--register", "none")
+        lists = [path.name for path in (self.folder / "none").iterdir() if path.is_file()]
+        self.assertEqual(lists, ["manifest-sha256.txt"])
+        call = ("attachments", "in.mbox", "--into", "out", "--register", "csv,xlsx")
+        self.run_program(*call)
+        sheet = Sheet(self.folder / "out/attachments.xlsx")
+        (row,) = sheet.rows()
+        self.assertEqual((row["attachment"], row["type"], row["size"]), ("plan.txt", "text/plain", 7))
+        at = len(sheet.headings) + 1
+        sheet.sheet.cell(1, at).value, sheet.sheet.cell(2, at).value = "Seen by", "Piet"
+        sheet.save()
+        self.write("in.mbox", mbox(*(letter_with((f"{n}.txt", "text/plain", b"%d" % n)) for n in (1, 2))))
+        self.run_program(*call)
+        sheet = Sheet(self.folder / "out/attachments.xlsx")
+        self.assertEqual([row["attachment"] for row in sheet.rows()], ["plan.txt", "1.txt", "2.txt"])
+        self.assertEqual(sheet.sheet.cell(2, at).value, "Piet", "what a colleague wrote stays")
+        self.assertIn("0 missing, 0 altered; 0 foreign", self.run_program("verify", "out").stdout)
+        self.run_program("order", "add", "files", "--", *call)
+        (self.folder / "out/attachments.csv").unlink()
+        self.run_program("order", "run", "files")
+        rows = named_rows((self.folder / "out/attachments.csv").read_text("utf-8-sig").splitlines())
+        self.assertEqual([row["file"].endswith(".txt") for row in rows], [True] * 3)
 
     def test_an_order(self) -> None:
         self.write("in/1.eml", message(1))
@@ -462,10 +518,10 @@ class Beside(ProgramTest):
         sheet = Sheet(self.folder / "r.xlsx")
         self.assertEqual(sheet.sheet.cell(2, at).value, "ask Piet")
         self.assertEqual(
-            (sheet.sheet.cell(1, at + 1).value, sheet.sheet.cell(2, at + 1).value), ("size", len(message(1)))
+            (sheet.sheet.cell(1, at + 1).value, sheet.sheet.cell(2, at + 1).value), ("Size", len(message(1)))
         )
         rows = list(csv.reader(io.StringIO((self.folder / "r.csv").read_text("utf-8-sig"))))
-        self.assertEqual((rows[1][-2:], rows[0][-2:]), (["ask Piet", str(len(message(1)))], ["size", "Due"]))
+        self.assertEqual((rows[1][-2:], rows[0][-2:]), (["ask Piet", str(len(message(1)))], ["Size", "Due"]))
         self.run_program("register", "in", "--into", "r.xlsx")
 
 
@@ -478,7 +534,7 @@ class TableOfLines(ProgramTest):
         self.run_program("register", "in", "--into", "first.csv", "--column", "Due date")
         rows = list(csv.reader(io.StringIO((self.folder / "first.csv").read_text("utf-8-sig"))))
         rows[2][rows[0].index("Due date")] = "=TODAY()"
-        rows[1][rows[0].index("to")] = "Harbour"
+        rows[1][rows[0].index("To")] = "Harbour"
         self.write("in/3.eml", message(3))
         for separator, end, encoding, quoting in (
             (";", "\r\n", "cp1252", csv.QUOTE_MINIMAL),
@@ -626,13 +682,13 @@ class History:
         )
 
     def correct(self, sheet: Sheet) -> None:
-        if "to" not in sheet.headings:
+        if "to" not in sheet.names:
             return
         row, subject = self.pick(sheet)
         sheet.sheet.cell(row["row"], sheet.column("to")).value = "the harbour master"
 
         def mark(now: Sheet, rows: dict[str, dict[str, Any]]) -> None:
-            if subject in rows and "to" in now.headings:
+            if subject in rows and "to" in now.names:
                 self.test.assertEqual(rows[subject]["to"], "the harbour master")
 
         self.marks.append(mark)
@@ -651,7 +707,7 @@ class History:
         self.marks.append(mark)
 
     def rename(self, sheet: Sheet) -> None:
-        if "subject" in sheet.headings and len(sheet.rows()) > 1:
+        if "subject" in sheet.names and len(sheet.rows()) > 1:
             at = sheet.column("subject")
             sheet.sheet.cell(1, at).value = "Betreff"
             table = sheet.sheet.tables["Messages"]

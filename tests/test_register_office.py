@@ -7,7 +7,7 @@ import re
 import unittest
 from typing import Any
 
-from tests.helpers import ProgramTest, rounds
+from tests.helpers import ProgramTest, names_by_headings, rounds
 from tests.office import Office
 from tests.test_register import HOSTILE, message
 
@@ -23,7 +23,9 @@ class Histories(ProgramTest):
         cls.addClassCleanup(cls.office.close)
 
     def read(self, name: str) -> tuple[list[str], list[dict[str, str]]]:
-        heading, *rows = self.office.work(self.folder / name, ["read"])
+        headings, *rows = self.office.work(self.folder / name, ["read"])
+        names = names_by_headings(headings)
+        heading = [names.get(text, text) for text in headings]
         return heading, [dict(zip(heading, row, strict=True)) for row in rows]
 
     def test_hostile_texts_are_texts(self) -> None:

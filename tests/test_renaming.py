@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import csv
 import json
 import re
 import shutil
+import subprocess
 from urllib.parse import unquote
 
-from tests.helpers import ProgramTest, letter, letter_with, rounds
+from tests.helpers import ProgramTest, letter, letter_with, named_rows, rounds
 
 FIRST, SECOND = "{date:%Y}/{subject}", "{subject} of {sender}"
 
@@ -45,7 +45,7 @@ class Renaming(ProgramTest):
         self.assertEqual(files, numbers, "the same files")
         self.assertIn("0 missing, 0 altered; 0 foreign", self.run_program("verify", "out").stdout)
         with open(self.folder / "out/register.csv", encoding="utf-8-sig", newline="") as table:
-            listed = sorted(path for row in csv.DictReader(table) for path in row["files"].split("; "))
+            listed = sorted(path for row in named_rows(table) for path in row["files"].split("; "))
         self.assertEqual(listed, made)
         self.assertNotIn("Renamed", self.export(SECOND))
 
@@ -93,6 +93,42 @@ class Renaming(ProgramTest):
             self.export(SECOND)
             self.assertEqual(self.made("out"), renamed, step)
             self.assertIn("0 missing, 0 altered; 0 foreign", self.run_program("verify", "out").stdout)
+
+    def test_bound_documents(self) -> None:
+        """They get their new names with what they are; of another title they are made again."""
+        call = ("export", "in", "--into", "out", "--bind", "conversation", "--name")
+        self.run_program(*call, "{date:%Y} {subject}")
+        before = {path.read_bytes() for path in (self.folder / "out").rglob("*.pdf")}
+        planned = json.loads(self.run_program(*call, "{subject} bound", "--dry-run", "--json").stdout)
+        self.assertEqual((planned["written"], planned["renamed"]), (0, 4))
+        said = self.run_program(*call, "{subject} bound").stdout
+        self.assertIn("0 written, 4 already there", said)
+        made = self.made("out")
+        self.assertEqual(made, [f"desk/{name} bound.pdf" for name in ("Berth 0", "Berth 1", "Berth 2", "Plan")])
+        self.assertEqual({path.read_bytes() for path in (self.folder / "out").rglob("*.pdf")}, before)
+        self.assertIn("0 missing, 0 altered; 0 foreign", self.run_program("verify", "out").stdout)
+        self.assertNotIn("Renamed", self.run_program(*call, "{subject} bound").stdout)
+        self.run_program(*call, "{subject}", end_before=10_000)
+        names, steps = self.made("out"), self.steps
+        for step in range(0, steps, rounds(1, 4)):
+            self.run_program(*call, "{subject} bound")
+            self.run_program(*call, "{subject}", code=None, end_before=step)
+            self.run_program(*call, "{subject}")
+            self.assertEqual(self.made("out"), names, step)
+            self.assertIn("0 missing, 0 altered; 0 foreign", self.run_program("verify", "out").stdout)
+
+    def test_archives(self) -> None:
+        """A folder has one archive of a form: the names in a ZIP are those that are asked for."""
+        call = ("export", "in", "--into", "out", "--as", "mbox,zip", "--name")
+        self.run_program(*call, "{date:%Y} {subject}")
+        mbox = (self.folder / "out/desk.mbox").read_bytes()
+        self.run_program(*call, "{subject} of {sender}")
+        self.assertEqual(self.made("out"), ["desk.mbox", "desk.zip"])
+        self.assertEqual((self.folder / "out/desk.mbox").read_bytes(), mbox)
+        listed = subprocess.run(["unzip", "-Z1", self.folder / "out/desk.zip"], capture_output=True, text=True)
+        self.assertEqual(sorted(listed.stdout.splitlines())[0], "Berth 0 of Ines Halden.eml")
+        self.assertEqual(len(listed.stdout.splitlines()), 4)
+        self.assertIn("0 missing, 0 altered; 0 foreign", self.run_program("verify", "out").stdout)
 
     def test_numbers_stay(self) -> None:
         self.export(FIRST, "--numbered", "HARB-")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import io
 import json
 import os
@@ -14,7 +13,7 @@ import pikepdf
 import pypdfium2
 from pillow_heif import register_heif_opener
 
-from tests.helpers import check_with_others, letter_with, pdf_text
+from tests.helpers import check_with_others, letter_with, named_rows, pdf_text
 from tests.running import RunTest
 from tests.scanned import ENGLISH, GERMAN, Drawn, file_of, page
 from wexagraph.errors import CallError
@@ -136,7 +135,7 @@ class Program(RunTest):
             self.assertGreater((wanted & counts).total() / len(drawn), 0.95)
             counts -= wanted
         with open(self.folder / "out/register.csv", encoding="utf-8-sig", newline="") as table:
-            notes = next(csv.DictReader(table))["notes"]
+            notes = named_rows(table)[0]["notes"]
         self.assertIn("scan.png: tesseract", notes)
         self.assertIn("sheets.tif: tesseract", notes)
         self.assertNotIn("typed.pdf", notes)

@@ -13,6 +13,7 @@ import os
 import signal
 import ssl
 import subprocess
+import tempfile
 import unittest
 import zipfile
 from collections import Counter
@@ -111,6 +112,22 @@ def files_of(mail: Envelope | bytes) -> dict[str, bytes]:
             content = data[start : data.index(b"\r\n--=_wexagraph", start)]
         held[str(part.get_filename())] = cast(bytes, content)
     return held
+
+
+def encoded(mail: bytes) -> set[bytes]:
+    """What a mail carries in base64, as other programs take it out; a message inside is read by each in its own way."""
+    parts = read(mail).iter_attachments()
+    return {cast(bytes, p.get_payload(decode=True)) for p in parts if p["content-transfer-encoding"] == "base64"}
+
+
+def taken_out(program: str, mail: bytes) -> set[bytes]:
+    """The contents of the files that a program takes out of a mail."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "mail"
+        path.write_bytes(mail)
+        call = {"munpack": ("munpack", "-q", "-C", folder, path), "ripmime": ("ripmime", "-i", path, "-d", folder)}
+        subprocess.run(call[program], check=True, capture_output=True)
+        return {each.read_bytes() for each in Path(folder).iterdir() if each != path}
 
 
 class Sending(ProgramTest):
@@ -213,7 +230,10 @@ class Sending(ProgramTest):
             call = ("send", "in", "--as", way, "--send-to", "a@court.example", "--yes")
             self.run_program("--config", "own.toml", *call, "--by", f"smtp://localhost:{server.port}/")
             # whoever reads it from an account gets lines that end in CRLF
-            files = files_of(server.mails(count)[-1].replace(b"\n", b"\r\n"))
+            arrived = server.mails(count)[-1].replace(b"\n", b"\r\n")
+            files = files_of(arrived)
+            for judge in ("munpack", "ripmime"):
+                self.assertLessEqual(encoded(arrived), taken_out(judge, arrived), judge)
             if way == "zip":
                 with zipfile.ZipFile(io.BytesIO(files.popitem()[1])) as archive:
                     files = {name: archive.read(name) for name in archive.namelist()}

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import hashlib
 import io
 import os
@@ -11,7 +10,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from tests.helpers import ProgramTest, letter, mbox
+from tests.helpers import ProgramTest, letter, mbox, named_rows
 from wexagraph.errors import MessageError, TargetError
 from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import FileRecord, PlannedMessage, packed
@@ -228,8 +227,8 @@ class EarlierVersion(ProgramTest):
         base.close()
         done = self.run_program("export", "in.mbox", "--into", "out", "--as", "eml", "--tag", "=a")
         self.assertIn("0 written, 2 already there", done.stdout)
-        now = csv.DictReader(io.StringIO((self.folder / "out/register.csv").read_text("utf-8-sig")))
-        then = csv.DictReader(io.StringIO(register.decode("utf-8-sig")))
+        now = named_rows(io.StringIO((self.folder / "out/register.csv").read_text("utf-8-sig")))
+        then = named_rows(io.StringIO(register.decode("utf-8-sig")))
         for row, was in zip(now, then, strict=True):
             self.assertEqual({name: row[name] for name in was if name != "attachments"} | {"attachments": ""}, was)
         self.assertEqual(len(self.made("out")), 2)

@@ -13,7 +13,7 @@ import subprocess
 import termios
 import unittest
 
-from tests.helpers import PROGRAM, ProgramTest, letter, mbox
+from tests.helpers import PROGRAM, ProgramTest, letter, mbox, named_rows
 from tests.terminal import Terminal as Screen
 from wexagraph.demo import build
 from wexagraph.demo.build import file, html, message, multipart, when
@@ -226,7 +226,7 @@ class ForPrograms(ProgramTest):
         self.assertEqual(self.run_program("verify", "out", "--quiet").stdout, "")
         next((self.folder / "out").rglob("*Tides.eml")).unlink()
         self.assertIn("missing", self.run_program("verify", "out", "--quiet", code=1).stdout)
-        rows = list(csv.DictReader(self.run_program("verify", "out", "--csv", code=1).stdout.splitlines()))
+        rows = named_rows(self.run_program("verify", "out", "--csv", code=1).stdout.splitlines())
         self.assertEqual([row["state"] for row in rows], ["missing"])
         self.run_program("copy", "stick", "--into", "twin")
         self.assertEqual(self.run_program("copy", "stick", "--into", "twin", "--quiet").stdout, "")

@@ -21,11 +21,11 @@ if TYPE_CHECKING:
     from wexagraph.app.registers import register
     from wexagraph.errors import CallError, MessageError, PageError, SourceError, TargetError, WexagraphError
     from wexagraph.exports.options import ExportOptions
-    from wexagraph.exports.report import ExportReport
     from wexagraph.exports.run import export
     from wexagraph.messages.message import Message
     from wexagraph.naming.patterns import NamePattern
     from wexagraph.pages import PageOptions
+    from wexagraph.reports import ExportReport
     from wexagraph.selection.choice import Choice
     from wexagraph.selection.criteria import Criterion
     from wexagraph.sources.base import Envelope, Source

@@ -5,10 +5,10 @@ from __future__ import annotations
 import os
 from typing import Any
 
-from wexagraph.app.locales import zone_name
+from wexagraph.app.locales import language_code, zone_name
 from wexagraph.app.option_table import ATTACHMENT_FORMS, ATTACHMENTS_ALONE, DOCUMENT_PAGES
 from wexagraph.app.option_values import size_of, words
-from wexagraph.app.options import Plain, filled, page_options
+from wexagraph.app.options import Plain, filled, page_options, register_forms
 from wexagraph.app.rows import defaults
 from wexagraph.errors import CallError
 from wexagraph.exports.attachments.documents import ORDERS, DocumentOptions
@@ -39,6 +39,8 @@ def attachment_options(plain: Plain) -> ExtractOptions:
         jobs=values["jobs"] or os.cpu_count() or 1,
         cluster=values["cluster"] or "",
         native="native" in forms,
+        registers=register_forms(values["register"]),
+        language=language_code(values["language"]),
         document=_document_options(values, "pdf" in forms),
     )
 

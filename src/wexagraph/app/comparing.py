@@ -10,13 +10,14 @@ from pathlib import Path
 from wexagraph.errors import CallError, MessageError
 from wexagraph.exports.register import RegisterRow, rows_of
 from wexagraph.exports.verify import JOURNAL
+from wexagraph.languages import Language
 from wexagraph.notes import CODES
 from wexagraph.records.certificate import Certificate
 from wexagraph.records.comparison import CHANGED, MISSING, MORE, THERE, Comparison, Holding, Inventory
 from wexagraph.selection.choice import Choice
 from wexagraph.sources.base import Envelope, Source
 from wexagraph.tables.message_columns import facts, written_by
-from wexagraph.text import one_line, size
+from wexagraph.text import one_line
 
 _AT_ONCE = 500
 
@@ -85,23 +86,26 @@ def checked_file(into: str | None) -> str:
     return suffix
 
 
-def certificate(found: Comparison, moment: datetime, who: str) -> Certificate:
+def certificate(found: Comparison, moment: datetime, who: str, tr: Language) -> Certificate:
     """What an auditor signs: what was compared, how, and what came of it."""
-    verdict = "holds all messages of" if found.complete else "does not hold all messages of"
+    verdict = "{folder} holds all messages of {source}."
+    if not found.complete:
+        verdict = "{folder} does not hold all messages of {source}."
     how = (
         "byte for byte; line ends apart, where the forms of the mailboxes differ"
         if found.deep
         else "by header: date, sender, recipients and subject. The bytes were not compared"
     )
-    counts = ", ".join(f"{found.count(state):,} {state}" for state in (THERE, MISSING, CHANGED, MORE))
+    counts = ", ".join(f"{tr.number(found.count(state))} {tr(state)}" for state in (THERE, MISSING, CHANGED, MORE))
+    source, folder = one_line(found.source), one_line(found.folder)
     texts = (
-        ("Source", one_line(found.source)),
-        ("Compared with", one_line(found.folder)),
+        ("Source", source),
+        ("Compared with", folder),
         ("Compared on", f"{moment:%Y-%m-%d %H:%M %z}"),
-        ("By", who or "somebody"),
-        ("How", how),
-        ("Messages of the source", _in_words(found.wanted)),
-        ("Messages there", _in_words(found.held)),
+        ("By", who or tr("somebody")),
+        ("How", tr(how)),
+        ("Messages of the source", _in_words(found.wanted, tr)),
+        ("Messages there", _in_words(found.held, tr)),
         ("Result", counts),
         ("List of the source", found.wanted.digest),
         ("List of what is there", found.held.digest),
@@ -111,18 +115,18 @@ def certificate(found: Comparison, moment: datetime, who: str) -> Certificate:
         (
             one.holding.date[:16].replace("T", " "),
             one_line(one.holding.sender),
-            f"{one.state}: {one_line(one.holding.subject)}",
+            f"{tr(one.state)}: {one_line(one.holding.subject)}",
             one.holding.digest or one_line(one.holding.unread),
         )
         for one in found.differences
     )
-    return Certificate(
-        "Certificate of comparison", f"{one_line(found.folder)} {verdict} {one_line(found.source)}.", texts, messages
-    )
+    facts = tuple((tr(label), text) for label, text in texts)
+    return Certificate(tr("Certificate of comparison"), tr(verdict, folder=folder, source=source), facts, messages)
 
 
-def _in_words(inventory: Inventory) -> str:
+def _in_words(inventory: Inventory, tr: Language) -> str:
     if not inventory.messages:
-        return "none"
-    span = f", from {inventory.first[:10]} to {inventory.last[:10]}" if inventory.first else ""
-    return f"{inventory.messages:,}, {size(inventory.bytes)}{span}"
+        return tr("none")
+    first, last = inventory.first[:10], inventory.last[:10]
+    span = ", " + tr("{first} to {last}", first=first, last=last) if first else ""
+    return f"{tr.number(inventory.messages)}, {tr.size(inventory.bytes)}{span}"

@@ -1,17 +1,27 @@
-"""Languages, paper and time zone of an office: what is asked for, else the system's (POSIX locale variables)."""
+"""Languages, paper and time zone of an office: what is asked for, else the system's (POSIX locale variables); and its
+own names for addresses, from a table in the user's configuration folder or beside the source."""
 
 from __future__ import annotations
 
 import os
 import re
+from collections.abc import Iterator
 from contextlib import suppress
 from difflib import get_close_matches
+from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo, available_timezones
 
+import platformdirs
+
 from wexagraph.errors import CallError
 from wexagraph.languages import ENGLISH, LANGUAGES
+from wexagraph.naming.office_names import NO_NAMES, OfficeNames
+from wexagraph.selection.value_lists import table_rows
+from wexagraph.text import one_line
 
+NAMES = "names.csv"
+_MOST_NAMES = 20_000_000
 OFFICE = "office"
 SCAN_LANGUAGES = {
     "en": "eng",
@@ -104,3 +114,31 @@ def scan_languages(value: Any, language: str) -> tuple[str, ...]:
 
     check(languages)
     return languages
+
+
+def office_names(location: str) -> OfficeNames:
+    """The names that hold for a source at a location: the user's own, then those beside the source where it lies on
+    this machine. Raises CallError where a table can't be read."""
+    names = _names_in(platformdirs.user_config_path("wexagraph", appauthor=False) / NAMES)
+    return names + _names_in(Path(location).parent / NAMES) if Path(location).exists() else names
+
+
+def _names_in(path: Path) -> OfficeNames:
+    try:
+        with path.open(encoding="utf-8-sig", newline="") as file:
+            text = file.read(_MOST_NAMES)
+    except FileNotFoundError:
+        return NO_NAMES
+    except (OSError, UnicodeDecodeError) as error:
+        reason = getattr(error, "strerror", None) or "it is not UTF-8"
+        raise CallError(f"{path}, the office's names for addresses, can't be read: {reason}.") from error
+    return OfficeNames(tuple(_named_rows(text, path)))
+
+
+def _named_rows(text: str, path: Path) -> Iterator[tuple[str, str, str]]:
+    for line, (address, *names) in table_rows(text, ("address", "name"), str(path), ("short name",)):
+        known, (name, short) = address.lower().removeprefix("@"), map(one_line, names)
+        if known or name:
+            if not known or not name or " " in known:
+                raise CallError(f"{path}, line {line}: a row has an address or a domain, and a name for it.")
+            yield known, name, short

@@ -411,9 +411,9 @@ ATTACHMENTS_ALONE = (
         BIND, help="With pdf: one PDF of those of each message, or of each type.", takes=OneOf(ATTACHMENT_BINDINGS)
     ),
     *(ORDER, replace(TAG, help="With pdf: a keyword of each PDF. Repeatable."), *DOCUMENT_PAGES, ONCE, ZONE, JOBS),
-    CLUSTER,
+    *(REGISTER_FORMS, CLUSTER),
 )
-REGISTER = (COLUMNS, COLUMN, ZONE)
+REGISTER = (COLUMNS, COLUMN, ZONE, LANGUAGE)
 BACKUP = (VOLUME_SIZE, LOCK, OCR, JOBS, CLUSTER)
 FILE = (
     *(CASE, BY_PLAN, CLERK, RECORDS),

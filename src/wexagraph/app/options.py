@@ -14,10 +14,9 @@ from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
-from wexagraph.app.index_options import index_options
 from wexagraph.app.locales import language_code, scan_languages, usual_paper, zone_name
 from wexagraph.app.option_table import EXPORT, PAGE_OPTIONS
-from wexagraph.app.option_values import attachment_ways, margins, paper, percent, words
+from wexagraph.app.option_values import attachment_ways, index_options, margins, paper, percent, words
 from wexagraph.app.rows import BUILT_IN, defaults
 from wexagraph.app.secrets import Prompt, secret
 from wexagraph.errors import CallError
@@ -90,7 +89,7 @@ def export_options(
         lock=_lock(values, prompt),
         exported=exported,
         cluster=values["cluster"] or "",
-        registers=_registers(values["register"]),
+        registers=register_forms(values["register"]),
         carried=values["carried"],
         numbered=values["numbered"],
         index=index_options(values, page.language, index_title or " ".join(case or ())) if values["index"] else None,
@@ -105,8 +104,8 @@ def _beside(ways: Any, formats: tuple[str, ...]) -> list[str]:
     return given if "beside" in attachment_ways(given) else [*given, "beside"]
 
 
-def _registers(text: str) -> tuple[str, ...]:
-    """The forms of the register beside an export; none for "none". Raises CallError."""
+def register_forms(text: str) -> tuple[str, ...]:
+    """The forms of the register beside what is made; none for "none". Raises CallError."""
     return () if text == "none" else words(text, tuple(REGISTERS), "form of a register")
 
 

@@ -13,6 +13,7 @@ from wexagraph.errors import CallError
 from wexagraph.messages.conversations import Conversations, Thread, thread
 from wexagraph.messages.dates import in_zone
 from wexagraph.messages.headers import Header
+from wexagraph.naming.patterns import is_of_sent_mail
 from wexagraph.selection.criteria import (
     before,
     folded,
@@ -25,15 +26,19 @@ from wexagraph.selection.criteria import (
 from wexagraph.sources.base import Envelope
 from wexagraph.text import one_line, shortened
 
-COLUMNS = ("date", "from", "subject", "folder", "size")
+COLUMNS = ("date", "from", "subject", "files", "folder", "size")
+SORTED = ("date", "from", "subject", "folder", "size")
+"""What a list is sorted by: how many files a message has is known when it is seen."""
 _MOST = 300
+_TO = "\N{RIGHTWARDS ARROW} "
 _THREAD_FIELDS = (b"message-id", b"references", b"in-reply-to")
 
 
 @dataclass(slots=True)
 class Row:
     """A message in the list: its place in its source without its header, and what is shown and searched of it. `when`
-    are seconds since 1970, `day` its date in words of a fixed width, `people` who it is from, to, and in copy to."""
+    are seconds since 1970, `day` its date in words of a fixed width, `sender` who it is from, or of sent mail to;
+    `people` who it is from, to, and in copy to; `attached` how many files are, once that is known."""
 
     envelope: Envelope
     when: float | None
@@ -43,6 +48,7 @@ class Row:
     subject: str
     links: bytes
     text: str
+    attached: int | None = None
 
     @property
     def id(self) -> str:
@@ -54,7 +60,9 @@ def row_of(envelope: Envelope, zone: tzinfo | None) -> Row:
     header, moment = envelope.header, envelope.date()[0]
     shown = in_zone(moment, zone) if moment is not None and zone is not None else moment
     day = f"{shown:%Y-%m-%d %H:%M}" if shown is not None else "undated"
-    sender = shortened(one_line(header.sender.name or header.sender.address), _MOST)
+    other = next(iter(header.addresses(b"to")), None) if is_of_sent_mail(envelope.folder) else None
+    shown_one = header.sender if other is None else other
+    sender = _TO * (other is not None) + shortened(one_line(shown_one.name or shown_one.address), _MOST)
     subject = shortened(one_line(header.subject), _MOST)
     people = (
         str(header.sender),

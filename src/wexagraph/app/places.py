@@ -12,9 +12,11 @@ from wexagraph.app.configuration import Configuration
 from wexagraph.app.orders.running import state_folder
 from wexagraph.app.secrets import Prompt
 from wexagraph.errors import CallError
+from wexagraph.exports.register import tell_links
+from wexagraph.exports.verify import JOURNAL
 from wexagraph.output.target import keep_apart
 from wexagraph.reports import Progress
-from wexagraph.sending.delivery import DeliveryReport, deliver
+from wexagraph.sending.delivery import DeliveryReport, deliver, folders_in
 from wexagraph.sending.places import FolderPlace, Place
 from wexagraph.sources.accounts import PLACES, parse_url
 from wexagraph.text import one_line
@@ -90,6 +92,12 @@ def deliver_to(
     """Make a place the mirror of what was made in a folder, or of one file. Raises CallError, SourceError,
     TargetError."""
     with open_place(named, configuration, root, prompt, until) as place:
+        if links and not dry and until is None and root.is_dir():
+            name = root.resolve().name
+            for folder in folders_in(root):
+                if (folder / JOURNAL).is_file():
+                    at = folder.relative_to(root).as_posix()
+                    tell_links(folder, place.link(name if at == "." else f"{name}/{at}"))
         return deliver(
             *(root, place, state_folder() / "deliveries"), dry=dry, links=links, progress=progress, stopped=stopped
         )

@@ -13,7 +13,9 @@ from wexagraph.app.option_table import REGISTER
 from wexagraph.app.rows import defaults
 from wexagraph.errors import CallError
 from wexagraph.exports.register import filed_beside
-from wexagraph.languages import ENGLISH, language
+from wexagraph.languages import ENGLISH
+from wexagraph.languages import language as language_of
+from wexagraph.naming.office_names import OfficeNames
 from wexagraph.output.target import keep_apart
 from wexagraph.pages.options import PageOptions
 from wexagraph.reports import AGAIN, NEW, Failure, PlannedFile, Report
@@ -26,6 +28,7 @@ from wexagraph.tables.message_columns import ONLY_FILED, WORKING, Row, column_of
 from wexagraph.text import one_line
 
 REGISTER_DEFAULTS = defaults(REGISTER)
+_PEOPLE = ("from", "to", "cc", "bcc")
 
 
 @dataclass
@@ -50,13 +53,16 @@ def register(
     columns: str = "",
     own: Iterable[str] = (),
     zone: str = "sender",
+    language: str = ENGLISH,
+    names: OfficeNames | None = None,
     stopped: Callable[[], bool] | None = None,
     dry: bool = False,
 ) -> RegisterReport:
     """Make a table of the chosen messages, .xlsx or .csv, or bring one up to date; what people did in it stays.
 
     `columns` are names with commas between, `own` columns of the office (`Due date`, `Year={date:%Y}`), `zone` is that
-    of the dates. Raises CallError, SourceError, TargetError.
+    of the dates. Headings are in a `language`; `names` are the office's own for addresses. Raises CallError,
+    SourceError, TargetError.
     """
     path = Path(into).expanduser()
     check_form(path)
@@ -71,7 +77,8 @@ def register(
     def things(wanted: list[Column[Any]], known: frozenset[str]) -> Iterator[Listing]:
         filed = beside if any(one.name in ONLY_FILED for one in wanted) else {}
         report.chosen, report.failures, report.failed = 0, [], 0
-        return counted(listings(source, choice, wanted, timezone, filed, known))
+        # what is known has been told already, but not under these names
+        return counted(listings(source, choice, wanted, timezone, filed, known if not names else frozenset(), names))
 
     def counted(made: Iterator[Listing]) -> Iterator[Listing]:
         for listing in made:
@@ -84,13 +91,18 @@ def register(
                 report.fail(Failure(row.id, row.folder, row.subject, row.trouble))
             yield listing
 
+    def resolve(name: str) -> Column[Any]:
+        column = column_of(name)
+        return replace(column, lasts=False) if names and name in _PEOPLE else column
+
     of = Register(
-        column_of,
+        resolve,
         tuple(_columns(columns, own)),
         tuple(_columns(WORKING + (",files" if beside else ""), ())),
         f"Messages of {one_line(source.location)}",
-        one_line(choice.in_words(language(ENGLISH))),
+        one_line(choice.in_words(language_of(ENGLISH))),
         Row.value,
+        language_of(language),
     )
     existed = path.exists()
     result = top_up(path, of, things, lambda: not (source.troubles or report.interrupted), dry)

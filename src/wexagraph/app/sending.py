@@ -20,7 +20,7 @@ from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.register import RegisterRow, rows_of
 from wexagraph.exports.run import export
 from wexagraph.messages.headers import Address, Header
-from wexagraph.naming.paths import MANIFEST, REGISTERS
+from wexagraph.naming.paths import ALL_REGISTERS, MANIFEST
 from wexagraph.naming.patterns import Fields, TextPattern
 from wexagraph.output.folder import OWN
 from wexagraph.pages.composing.covers import filled_text
@@ -392,7 +392,7 @@ def _line(row: RegisterRow) -> str:
 
 
 def _files(place: Path, options: SendOptions, eight_bit: bool) -> list[Enclosed]:
-    own = {MANIFEST, *REGISTERS.values()}
+    own = {MANIFEST, *ALL_REGISTERS}
     paths = sorted(
         path for path in place.rglob("*") if path.is_file() and OWN not in path.parts and path.name not in own
     )

@@ -49,8 +49,8 @@ def pack_one(
     """
     from wexagraph.app.cases.disposal import pack_case
     from wexagraph.app.commands import hand_on
-    from wexagraph.app.index_options import index_options
     from wexagraph.app.locales import language_code
+    from wexagraph.app.option_values import index_options
     from wexagraph.app.places import check_place
     from wexagraph.reports import Report
 

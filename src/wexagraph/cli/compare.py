@@ -28,7 +28,6 @@ from wexagraph.cli.progress import Display
 from wexagraph.cli.reports import SHOWN, counted, print_json
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.output.replacing import write_whole_file
-from wexagraph.pages.options import PageOptions
 from wexagraph.records.comparison import CHANGED, COLUMNS, MISSING, MORE, THERE, Comparison, Holding, compare
 from wexagraph.reports import Progress
 from wexagraph.selection.choice import Choice
@@ -110,12 +109,14 @@ def _table(comparison: Comparison) -> str:
 def _write(comparison: Comparison, path: Path, suffix: str) -> None:
     """Write the file, whole or not at all. Raises TargetError."""
     from wexagraph.app.cases.records import user_name
+    from wexagraph.app.options import page_options
 
     if suffix == ".csv":
         write_whole_file(path, MARK + _table(comparison).encode("utf-8", "surrogateescape"))
         return
-    paper = certificate(comparison, datetime.now().astimezone(), user_name())
-    write_whole_file(path, paper.text() if suffix == ".txt" else paper.pdf(PageOptions()))
+    page = page_options({})
+    paper = certificate(comparison, datetime.now().astimezone(), user_name(), page.tr)
+    write_whole_file(path, paper.text() if suffix == ".txt" else paper.pdf(page))
 
 
 def _as_dict(comparison: Comparison) -> dict[str, Any]:

@@ -27,7 +27,7 @@ from wexagraph.naming.paths import INDEX
 from wexagraph.text import one_line, size
 
 if TYPE_CHECKING:
-    from wexagraph.exports.report import ExportReport
+    from wexagraph.reports import ExportReport
 
 
 @click.command("export")

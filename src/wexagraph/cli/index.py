@@ -9,8 +9,8 @@ from typing import Any
 
 import click
 
-from wexagraph.app.index_options import index_options
 from wexagraph.app.locales import language_code
+from wexagraph.app.option_values import index_options
 from wexagraph.app.options import export_options
 from wexagraph.app.rows import FILES, LANGUAGE, Option
 from wexagraph.backups.bag import is_backup
@@ -105,6 +105,7 @@ def _of_a_folder(
     choice = make_choice(values, "UTC")
     if choice.narrows or choice.folders or choice.newest:
         raise CallError("the page of an export folder shows all of it. A choice goes with a mailbox and --into DIR.")
+    options = replace(options, sort=choice.sort)
     start = last = time.monotonic()
 
     def tell(count: int) -> None:

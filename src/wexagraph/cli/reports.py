@@ -58,7 +58,11 @@ def print_json(value: object) -> None:
 def print_sums(report: Report, written: str = "written") -> None:
     """The sums over messages, on a line."""
     sums = f"{report.written:,} {written}, {report.already_there:,} already there, {report.failed:,} failed"
-    click.echo(f"{counted(report.chosen, 'message')} {'done' if report.interrupted else 'chosen'}: {sums}.")
+    done = f"{counted(report.chosen, 'message')} chosen"
+    if report.interrupted:
+        of_all = f"{report.chosen:,} of " if report.total else ""
+        done = f"{of_all}{counted(report.total or report.chosen, 'message')} done"
+    click.echo(f"{done}: {sums}.")
 
 
 def print_afterwards(report: Report) -> None:
@@ -100,8 +104,7 @@ def _print_the_rest(report: Report) -> None:
         ids = ", ".join(one_line(id) for id in report.unknown_ids[:SHOWN])
         click.secho(f"Not found: {ids}. `wexagraph list` gives the IDs of a source.", fg="red")
     if report.interrupted:
-        done = f"{report.chosen:,} of {report.total:,}" if report.total else counted(report.chosen, "message")
-        click.echo(f"Stopped: {done} done. {GOES_ON}")
+        click.echo(f"Stopped. {GOES_ON}")
 
 
 def print_delivery(report: Report) -> None:

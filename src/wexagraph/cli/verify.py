@@ -20,7 +20,7 @@ from wexagraph.cli.reports import counted, print_json
 from wexagraph.cli.session import ask_passphrase, prompt
 from wexagraph.cli.terminal import machine_output
 from wexagraph.errors import CallError
-from wexagraph.naming.paths import REGISTERS
+from wexagraph.naming.paths import ALL_REGISTERS
 from wexagraph.reports import Finding, Verification
 from wexagraph.tables.columns import Column, heading, row
 from wexagraph.text import one_line, size
@@ -189,7 +189,7 @@ def _print_export(verification: Verification) -> None:
     for path, proved in verification.worked_in:
         click.echo(f"Worked in: {one_line(path)}: {proved}.")
     missing, altered, foreign = (len(verification.paths(state)) for state in ("missing", "altered", "foreign"))
-    worked_in = len([path for path, _ in verification.worked_in if path in REGISTERS.values()])
+    worked_in = len([path for path, _ in verification.worked_in if path in ALL_REGISTERS])
     also = f", {worked_in:,} worked in" if worked_in else ""
     whole = verification.files - missing - altered - worked_in
     click.echo(

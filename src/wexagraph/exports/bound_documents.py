@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.exports.in_hand import FORMAT, BoundDocument, BoundFile, WorkItem
-from wexagraph.exports.journal.records import FileRecord, MessageRecord
+from wexagraph.exports.journal.records import UNDER_WAY, FileRecord, MessageRecord
 from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.turns import Group, Turns
 from wexagraph.naming.paths import collision_key, free_name
@@ -94,6 +94,24 @@ class Binding:
                 BoundDocument(path, group, recorded is not None, len(group.rows), said, record=Record(group.title)),
             )
 
+    def renames(self) -> Iterator[tuple[MessageRecord, FileRecord, str]]:
+        """The PDFs that earlier runs have bound of the same messages in the same way under other names: of each message
+        its record, and the path that it is to have. One with numbers on its pages keeps its name."""
+        naming = self._options.naming
+        for group in self._turns.groups(naming) if not self._options.numbered else ():
+            bound = [(row, file) for row, files in group.rows for file in files if file.format == FORMAT]
+            now = {file.path: file.recipe for _, file in bound if file.naming == naming}
+            if any(recipe != UNDER_WAY for recipe in now.values()):
+                continue
+            for earlier in {file.path: file for _, file in bound if file.naming != naming}.values():
+                begun = next((path for path in now if self._target.sha256(path) == earlier.sha256), None)
+                if self._holds(group, earlier) and (begun is not None or self._is_whole(earlier)):
+                    path = begun or self._free(group.stem)  # a run that was killed had renamed it
+                    self._taken.add(collision_key(path))
+                    yield from ((row, file, path) for row, file in bound if file.path == earlier.path)
+                    break
+        self._taken.clear()
+
     def _nothing_said(self) -> Said:
         from wexagraph.pages.composing.quotes import Said
 
@@ -108,16 +126,23 @@ class Binding:
         return next((file for file in free if self._is_there(group, file)), free[0] if free else None)
 
     def _is_there(self, group: Group, recorded: FileRecord) -> bool:
+        return self._holds(group, recorded) and self._is_whole(recorded)
+
+    def _holds(self, group: Group, recorded: FileRecord) -> bool:
+        """Whether a PDF was made of these messages in this way."""
         signature = self.signature([row for row, _ in group.rows])
-        every = all(
+        return all(
             any(file.path == recorded.path and file.recipe == signature for file in files) for _, files in group.rows
         )
-        return every and self._target.is_intact(recorded.path, recorded.size, recorded.modified, recorded.sha256)
+
+    def _is_whole(self, recorded: FileRecord) -> bool:
+        return self._target.is_intact(recorded.path, recorded.size, recorded.modified, recorded.sha256)
 
     def signature(self, rows: list[MessageRecord]) -> str:
         """Equal for two bound PDFs of the same messages made in the same way."""
         digests = "".join(row.digest or "-" for row in rows)
-        return hashlib.sha256(f"{self._options.recipe('pdf')}|{digests}".encode()).hexdigest()[:16]
+        title = f"|{self._options.title.text}" if self._options.title is not None else ""
+        return hashlib.sha256(f"{self._options.recipe('pdf')}|{digests}{title}".encode()).hexdigest()[:16]
 
     def _free(self, stem: str) -> str:
         return free_name(stem, ".pdf", lambda path: collision_key(path) in self._taken or self._target.taken(path))

@@ -16,10 +16,9 @@ from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.publisher import Publisher
 from wexagraph.exports.recovery import recover, take_over
 from wexagraph.exports.remote_pictures import RemotePictures
-from wexagraph.exports.report import ExportReport
 from wexagraph.exports.turns import Turns
 from wexagraph.output.target import Target, keep_apart, untouched
-from wexagraph.reports import Progress
+from wexagraph.reports import ExportReport, Progress
 from wexagraph.sources.base import Source
 from wexagraph.work.batches import Workers
 from wexagraph.work.opening import open_workers

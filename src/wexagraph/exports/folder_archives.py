@@ -12,11 +12,11 @@ from typing import BinaryIO
 from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import FileRecord, MessageRecord
 from wexagraph.exports.options import FORMATS, ExportOptions
-from wexagraph.exports.report import ExportReport
 from wexagraph.messages.headers import Header
 from wexagraph.naming.paths import clean, component, folder_path, free_name
 from wexagraph.output.archives import ArchiveWriter, Unreadable
 from wexagraph.output.target import Staging, Target
+from wexagraph.reports import ExportReport
 
 
 @dataclass
@@ -37,6 +37,12 @@ class _Archive:
             return False
         self.held[places.pop()] = digest
         return True
+
+
+def recorded_archive(journal: Journal, options: ExportOptions, folder: str, format: str) -> FileRecord | None:
+    """The archive of a folder that an earlier run has made; also where its messages had other names, unless all is made
+    anew beside what there is."""
+    return journal.files.archive(folder, format, options.naming, otherwise=not options.generation)
 
 
 class FolderArchives:
@@ -64,9 +70,11 @@ class FolderArchives:
 
     def _is_there(self, folder: str, format: str) -> bool:
         digests = self._journal.digests(folder, self._options.naming)
-        recorded = self._journal.files.archive(folder, format, self._options.naming)
+        recorded = recorded_archive(self._journal, self._options, folder, format)
         if None in digests or recorded is None:
             return False
+        if format == "zip" and recorded.naming != self._options.naming:
+            return False  # the names in it are others
         if Counter(digests) - Counter(self._journal.files.held(recorded.path)):
             return False
         return self._target.is_intact(recorded.path, recorded.size, recorded.modified, recorded.sha256)
@@ -95,7 +103,7 @@ class FolderArchives:
         """A new archive, with what the one before holds and this run does not bring."""
         staging = self._target.open_staging()
         archive = _Archive(staging, _writer(format, staging.file))
-        recorded = self._journal.files.archive(folder, format, self._options.naming)
+        recorded = recorded_archive(self._journal, self._options, folder, format)
         messages = FORMATS[format].messages
         if recorded is None or messages is None or self._target.stamp(recorded.path) is None:
             return archive
@@ -137,7 +145,7 @@ class FolderArchives:
         self._close()
         batch = []
         for folder, format, archive in self._finished:
-            recorded = self._journal.files.archive(folder, format, self._options.naming)
+            recorded = recorded_archive(self._journal, self._options, folder, format)
             if recorded is not None and archive.unread:
                 self._target.set_aside(recorded.path)
             staged = archive.staging.finish("", replaces=recorded is not None)

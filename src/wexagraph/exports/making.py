@@ -14,6 +14,7 @@ from wexagraph.exports.context import Context
 from wexagraph.exports.in_hand import BoundDocument, BoundFile, WorkItem
 from wexagraph.exports.options import FORMATS, suffix
 from wexagraph.messages.dates import in_zone
+from wexagraph.naming.office_names import NO_NAMES
 from wexagraph.notes import Note
 from wexagraph.pages.cleaning.pictures import Fetched
 from wexagraph.pages.composing.properties import Provenance
@@ -36,6 +37,8 @@ class Pages:
         self.pending: dict[Future[Made], WorkItem] = {}
         self.fetching: dict[Future[tuple[Fetched, ...]], WorkItem] = {}
         self.parts: Future[str] | None = None
+        page = run.options.page
+        self.page = page if page.cover is not None else replace(page, names=NO_NAMES)  # they can be many
         self.bindings: dict[Future[BoundFile], BoundDocument] = {}
 
     def wants(self, work: WorkItem) -> bool:
@@ -78,7 +81,7 @@ class Pages:
         job = Job(
             work.data,
             formats,
-            options.page,
+            self.page,
             engine,
             plain,
             origin,

@@ -11,15 +11,15 @@ from pathlib import Path
 from typing import NamedTuple
 
 from wexagraph.exports.bound_documents import Binding
-from wexagraph.exports.folder_archives import FolderArchives
+from wexagraph.exports.folder_archives import FolderArchives, recorded_archive
 from wexagraph.exports.in_hand import FORMAT, WorkItem
 from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import RECOVERED, UNDER_WAY, FileRecord, MessageRecord
 from wexagraph.exports.options import ATTACHMENTS, ExportOptions, suffix
 from wexagraph.exports.publisher import Publisher
-from wexagraph.exports.report import ExportReport
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.output.target import Target
+from wexagraph.reports import ExportReport
 from wexagraph.sources.base import Stored
 
 _BESIDE = "beside"
@@ -128,7 +128,7 @@ def stored(journal: Journal, target: Target, options: ExportOptions) -> Iterator
     archived: dict[str, bool] = {}
     for row, files in journal.chosen(options.naming):
         if row.folder not in archived:
-            archives = [journal.files.archive(row.folder, name, options.naming) for name in options.archive_formats]
+            archives = [recorded_archive(journal, options, row.folder, name) for name in options.archive_formats]
             archived[row.folder] = all(file is not None and _whole(target, file) for file in archives)
         if row.digest and archived[row.folder] and _all_there(row, files, target, options):
             yield Stored(row.folder, row.place, row.stamp, row.digest)
@@ -187,9 +187,11 @@ class Rename(NamedTuple):
     path: str
 
 
-def renames(journal: Journal, target: Target, options: ExportOptions) -> Iterator[Rename]:
+def renames(
+    journal: Journal, target: Target, options: ExportOptions, binding: Binding | None = None
+) -> Iterator[Rename]:
     """The files of the chosen messages that are asked for under other names. One that is to be made otherwise, too, is
-    made again in its place."""
+    made again in its place, unless it holds several messages."""
     if options.generation or _say_their_names(options):
         return  # made anew beside the old ones; or a page says its own name
     formats = {*options.single_formats, *((_BESIDE,) if options.beside else ())}
@@ -207,20 +209,22 @@ def renames(journal: Journal, target: Target, options: ExportOptions) -> Iterato
             if there or (path != file.path and target.sha256(path) == file.sha256):  # a run was killed in between
                 named |= {file.format} - {_BESIDE}
                 yield Rename(row, file, path)
+    if binding is not None:
+        yield from (Rename(*one) for one in binding.renames())
 
 
-def rename_files(journal: Journal, target: Target, options: ExportOptions) -> int:
+def rename_files(journal: Journal, target: Target, options: ExportOptions, binding: Binding | None = None) -> int:
     """Give files that earlier runs have named otherwise the names that are asked for now, so that nothing is there
     twice. Returns how many. What people have renamed is not where the journal has it: it stays, and counts as lost.
     Raises TargetError."""
-    moves = ((one.file, one.path) for one in renames(journal, target, options))
+    moves = ((one.file, one.path) for one in renames(journal, target, options, binding))
     return move(journal, target, moves, options.naming)
 
 
 def move(journal: Journal, target: Target, moves: Iterable[tuple[FileRecord, str]], naming: str) -> int:
     """Give files of ours other names, of a `naming`, where nobody else's file has them. Returns how many. The journal
     is told before, so that a run that is killed leaves no file that the next one does not know. Raises TargetError."""
-    count, rest = 0, iter(moves)
+    renamed, rest = set[str](), iter(moves)
     while batch := list(islice(rest, _AT_ONCE)):
         news = [(file, replace(file, path=path, naming=naming)) for file, path in batch]
         journal.files.record(replace(new, recipe=UNDER_WAY) for file, new in news if new.path != file.path)
@@ -231,10 +235,10 @@ def move(journal: Journal, target: Target, moves: Iterable[tuple[FileRecord, str
                     journal.files.forget(file.message, new.path)
                     continue
                 journal.files.forget(file.message, file.path)
-                count += 1
+                renamed.add(file.path)
             journal.files.record([new])
         journal.commit()
-    return count
+    return len(renamed)
 
 
 def _renamed(target: Target, file: FileRecord, path: str) -> bool:

@@ -5,13 +5,14 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from datetime import datetime, tzinfo
 from functools import cached_property
 from typing import BinaryIO
 
 from wexagraph.errors import CallError
 from wexagraph.languages import ENGLISH
+from wexagraph.naming.office_names import OfficeNames
 from wexagraph.naming.patterns import NamePattern, TextPattern
 from wexagraph.output.archives import ArchiveWriter, Kept, MboxWriter, ZipWriter, messages_of_mbox, messages_of_zip
 from wexagraph.pages import PageOptions
@@ -102,6 +103,10 @@ class ExportOptions:
         if self.lock is not None and self.page.archival:
             raise CallError(NO_LOCKED_ARCHIVE)
 
+    def with_names(self, names: OfficeNames) -> ExportOptions:
+        """The same with the office's own names for addresses."""
+        return replace(self, page=replace(self.page, names=names))
+
     @cached_property
     def message_formats(self) -> tuple[str, ...]:
         return tuple(format.name for format in a_message() if format.name in self.formats)
@@ -151,6 +156,7 @@ class ExportOptions:
         bound += f"|{title.text}" if title else ""
         bound += f"|again {self.generation}" if self.generation else ""
         bound += f"|{self.page.language}" if self.page.language != ENGLISH else ""
+        bound += f"|{self.page.names}" if self.page.names else ""
         return _short(f"{self.pattern.text}|{self.flat}|{self.page.zone}{bound}")
 
     @cached_property
@@ -180,6 +186,8 @@ class ExportOptions:
             del page["case"]
         if self.page.title is None:
             del page["title"]
+        if self.page.cover is None or not self.page.names:
+            del page["names"]
         if not self.page.ocr:
             del page["ocr"]
         if len(set(self.page.margin)) == 1:  # as folders made before margins could differ have it
@@ -250,9 +258,10 @@ def suffix(name: str) -> str:
 @dataclass(frozen=True)
 class IndexOptions:
     """The title of a page to browse ("": the folder's name), the office that it is of, its picture (media type and
-    bytes), and the language of labels."""
+    bytes), the language of labels, and the order in which it opens (none: the newest first)."""
 
     title: str = ""
     office: str = ""
     picture: tuple[str, bytes] | None = None
     language: str = ENGLISH
+    sort: tuple[str, ...] = ()

@@ -50,6 +50,7 @@ def wishes(
             case=options.page.case,
             read=partial(_message, source, envelope),
             tr=options.page.tr,
+            names=options.page.names,
         )
         tags = _tags(options, fields) if options.tags else ""
         fields.tags = tags

@@ -11,10 +11,9 @@ from wexagraph.exports.in_hand import FORMAT, WorkItem
 from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import UNDER_WAY, FileRecord, MessageRecord
 from wexagraph.exports.options import ExportOptions
-from wexagraph.exports.report import ExportReport
 from wexagraph.output.staging import Staged
 from wexagraph.output.target import Target
-from wexagraph.reports import Failure, Progress
+from wexagraph.reports import ExportReport, Failure, Progress
 
 _BATCH_FILES = 1024
 _BATCH_BYTES = 96 * 1024 * 1024

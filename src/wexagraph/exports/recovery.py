@@ -13,14 +13,16 @@ from wexagraph.exports.in_hand import FORMAT
 from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import RECOVERED, FileRecord, packed
 from wexagraph.exports.options import FORMATS, ExportOptions, a_message
-from wexagraph.exports.register import NAMES, recovered
+from wexagraph.exports.register import COLUMNS, recovered
 from wexagraph.exports.verify import manifest_entries
-from wexagraph.naming.paths import ATTACHMENT_LIST, INDEX, INDEX_FILES, MANIFEST, REGISTER, REGISTERS
+from wexagraph.naming.paths import ALL_REGISTERS, ATTACHMENT_LIST, INDEX, INDEX_FILES, MANIFEST, REGISTER
 from wexagraph.output.databases import ASIDE, Database, Form
 from wexagraph.output.folder import OWN
 from wexagraph.output.target import Target
 from wexagraph.tables.columns import read_cell
+from wexagraph.tables.living.keys import parse_heading
 
+_NAMES = tuple(column.name for column in COLUMNS)
 _BY_SUFFIX = {format.suffix: format.name for format in a_message()}
 
 
@@ -66,7 +68,7 @@ def recover(journal: Journal, target: Target, options: ExportOptions) -> int:
         FileRecord(path, 0, f"{kind}:{folder}", options.naming, RECOVERED, 0, 0, digests[path])
         for (kind, folder), path in archives.items()
     )
-    lists = {name: digests.get(name) for name in (*REGISTERS.values(), ATTACHMENT_LIST)}
+    lists = {name: digests.get(name) for name in ALL_REGISTERS}
     for name, digest in {**lists, MANIFEST: target.sha256(MANIFEST) if digests else None}.items():
         if digest:
             journal.files.record([recovered(name, digest)])
@@ -102,10 +104,13 @@ def _register(target: Target) -> list[dict[str, str]]:
 
 
 def _whole_rows(reader: csv.DictReader[str]) -> Iterator[dict[str, str]]:
+    headings = {name: name for name in _NAMES}  # an early register has the names for headings, and no keys
+    for text in reader.fieldnames or ():
+        headings |= dict(parse_heading(text) or ())
     for row in reader:
-        if "files" not in row:
+        if headings["files"] not in row:
             return  # a list of attachments, as an earlier version called it
-        values = {name: row.get(name) or "" for name in NAMES}
+        values = {name: row.get(headings[name]) or "" for name in _NAMES}
         digest = values["sha256"]
         if len(digest) == 64 and all(letter in "0123456789abcdef" for letter in digest):
             yield values

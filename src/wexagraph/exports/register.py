@@ -1,4 +1,4 @@
-"""The registers (a row a message) and the checksums of an export folder, written after each run.
+"""The registers (a row a message, or an attachment) and the checksums of an export folder, written after each run.
 
 A register that nobody has worked in is written anew. One that colleagues have worked in is brought up to date, and what
 they did stays (`tables/living/table.py`).
@@ -6,24 +6,29 @@ they did stays (`tables/living/table.py`).
 
 from __future__ import annotations
 
+import json
 import shutil
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager, suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime
+from functools import partial
 from itertools import groupby
 from operator import itemgetter
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
+from urllib.parse import quote
 
 from wexagraph.errors import CallError, TargetError
 from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import FileRecord, unpacked, unpacked_notes
-from wexagraph.naming.paths import ATTACHMENT_LIST, MANIFEST, REGISTER, REGISTERS
+from wexagraph.languages import ENGLISH, Language, language
+from wexagraph.naming.office_names import NO_NAMES, OfficeNames
+from wexagraph.naming.paths import ATTACHMENT_LIST, ATTACHMENT_LISTS, MANIFEST, REGISTER, REGISTERS
 from wexagraph.notes import CODES
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.output.target import Staging, Target
-from wexagraph.tables.columns import Column, csv_row
+from wexagraph.tables.columns import Column
 from wexagraph.tables.living.files import Register, holder_of, opened, reading
 from wexagraph.tables.living.keys import CHECK, check, message_digest, parse_key
 from wexagraph.tables.living.table import Layout, Listing, LivingTable, Part, layout_of
@@ -32,6 +37,8 @@ from wexagraph.temporary import TemporaryFolder
 
 _PATH, _NOTES = 11, 12
 """Where a row of the journal has the path of a file and the notes on it."""
+_LINKS, _WORDING = "links", "wording"
+"""What the journal keeps of the folder: where others find its files, and how its registers say it."""
 _WORKED_IN = "worked in"
 """In the journal, of a register that holds what colleagues did."""
 
@@ -51,13 +58,41 @@ class RegisterRow:
     notes: list[str]
     tags: str
     numbers: tuple[str, str] = ("", "")
+    links: tuple[str, ...] = ()
 
     @property
     def date(self) -> datetime | str:
         """Its date; where it has none that can be read, what stands for it."""
-        with suppress(ValueError):
-            return datetime.fromisoformat(self.facts[0])
-        return self.facts[0]
+        return _moment(self.facts[0])
+
+
+class AttachmentRow(NamedTuple):
+    """What the register has of an attachment that is a file of its own."""
+
+    id: str
+    folder: str
+    facts: list[str]
+    name: str
+    type: str
+    size: int
+    sha256: str
+    file: str
+    message_sha256: str | None
+    notes: str
+    pdf: str
+    pdf_sha256: str
+    pdf_state: str
+
+    @property
+    def date(self) -> datetime | str:
+        """The date of its message."""
+        return _moment(self.facts[0])
+
+
+def _moment(text: str) -> datetime | str:
+    with suppress(ValueError):
+        return datetime.fromisoformat(text)
+    return text
 
 
 COLUMNS: list[Column[RegisterRow]] = [
@@ -77,41 +112,148 @@ COLUMNS: list[Column[RegisterRow]] = [
     Column("outcome", lambda row: row.outcome, width=12, lasts=False),
     Column("notes", lambda row: "; ".join(row.notes), width=34, lasts=False),
 ]
-_NUMBERS: list[Column[RegisterRow]] = [
+NUMBERS: list[Column[RegisterRow]] = [
     Column("first_number", lambda row: row.numbers[0], width=16, lasts=False),
     Column("last_number", lambda row: row.numbers[1], width=16, lasts=False),
 ]
 """Where the pages of a folder are numbered, there is more to tell."""
-"""The columns of the register, with the names and in the order of `tables/message_columns.py`. A new one is a line."""
-NAMES = tuple(column.name for column in COLUMNS)
+LINK: Column[RegisterRow] = Column("link", lambda row: "; ".join(row.links), width=48, lasts=False)
+"""Where a folder was delivered to, others find its files there."""
+OF_ATTACHMENTS: list[Column[AttachmentRow]] = [
+    Column("id", lambda row: row.id, width=12, lasts=False),
+    Column("folder", lambda row: row.folder, width=18, lasts=False),
+    Column("date", lambda row: row.date, "moment", 17, lasts=False),
+    Column("from", lambda row: row.facts[1], width=34, lasts=False),
+    Column("subject", lambda row: row.facts[4], width=48, lasts=False),
+    Column("attachment", lambda row: row.name, width=34, lasts=False),
+    Column("type", lambda row: row.type, width=22, lasts=False),
+    Column("size", lambda row: row.size, "number", 11, lasts=False),
+    Column("sha256", lambda row: row.sha256, width=20, lasts=False),
+    Column("file", lambda row: row.file, "link", 48, lasts=False),
+    Column("message_sha256", lambda row: row.message_sha256, width=20, lasts=False),
+    Column("notes", lambda row: row.notes, width=34, lasts=False),
+    Column("pdf", lambda row: row.pdf, "link", 48, lasts=False),
+    Column("pdf_sha256", lambda row: row.pdf_sha256, width=20, lasts=False),
+    Column("pdf_state", lambda row: row.pdf_state, width=16, lasts=False),
+]
+"""The columns of the registers, with the names and in the order of `tables/message_columns.py`. A new one is a line."""
 
 
-def _column(name: str) -> Column[Any]:
-    """A column of the register by its name; one of another version, or of the office, is left to whom it is of."""
-    known = (each for each in (*COLUMNS, *_NUMBERS) if each.name == name)
-    return next(known, Column(name, lambda row: None, "own"))
+@dataclass(frozen=True)
+class Wording:
+    """How a register says it: in a language, and with the office's own names for addresses."""
+
+    tr: Language = field(default_factory=lambda: language(ENGLISH))
+    names: OfficeNames = NO_NAMES
+
+    def facts(self, written: list[str]) -> list[str]:
+        """Date, from, to, cc and subject with those names."""
+        return [written[0], *map(self.names.listed, written[1:4]), *written[4:]] if self.names else written
+
+    def keep(self, journal: Journal) -> None:
+        """Have a journal keep it, for commands that know neither language nor names."""
+        journal.keep_setting(_WORDING, json.dumps([self.tr.code, self.names.rows], ensure_ascii=False))
+
+    @classmethod
+    def of(cls, journal: Journal) -> Wording:
+        """How the registers of a folder were written the last time."""
+        code, rows = json.loads(journal.setting(_WORDING) or f'["{ENGLISH}", []]')
+        return cls(language(code), OfficeNames(tuple(map(tuple, rows))))
+
+
+@dataclass(frozen=True)
+class _Kind:
+    """A kind of register beside what an export makes: its files by their forms, its columns, and its rows."""
+
+    files: dict[str, str]
+    title: str
+    columns: Callable[[Journal], Sequence[Column[Any]]]
+    listings: Callable[[Journal, Wording], Iterator[Listing]]
+    more: Sequence[Column[Any]] = ()
+    """Columns that not each of its folders has."""
+
+    def column(self, journal: Journal, name: str) -> Column[Any]:
+        """A column by its name; one of another version, or of the office, is left to whom it is of."""
+        return _named(name, (*self.columns(journal), *self.more))
+
+
+def _columns(journal: Journal) -> Sequence[Column[Any]]:
+    numbers = NUMBERS if journal.numbers.any() else []
+    return [*COLUMNS, *numbers, *([LINK] if journal.setting(_LINKS) else [])]
+
+
+def _messages(journal: Journal, wording: Wording) -> Iterator[Listing]:
+    for row in rows_in(journal, wording):
+        yield Listing(message_digest((row.digest or row.id).encode()), row.folder, row)
+
+
+def _attachments(journal: Journal, wording: Wording) -> Iterator[Listing]:
+    for key, id, folder, packed, *file, note, pdf, pdf_sha256, state in journal.ask(_ATTACHMENTS):
+        notes = wording.tr(CODES.get(note, ""))
+        written = wording.facts(unpacked(packed))
+        row = AttachmentRow._make((id, folder, written, *file, notes, pdf, pdf_sha256, state))
+        identity = f"{row.message_sha256 or id}|{key}|{row.sha256}"
+        yield Listing(message_digest(identity.encode("utf-8", "surrogateescape")), folder, row)
+
+
+_ATTACHMENTS = (
+    "SELECT a.key, m.id, m.folder, m.facts, a.name, a.type, a.size, a.sha256, a.path, m.digest, a.note, "
+    "coalesce(d.path, ''), coalesce(d.sha256, ''), coalesce(d.state, '') "
+    "FROM attachment a JOIN message m ON m.number=a.message LEFT JOIN document d USING (message, key, wish) "
+    "ORDER BY m.folder, m.place, m.number, a.key"
+)
+_OF_MESSAGES = _Kind(REGISTERS, "Register of an export", _columns, _messages, (*NUMBERS, LINK))
+_OF_ATTACHMENTS = _Kind(ATTACHMENT_LISTS, "Register of attachments", lambda journal: OF_ATTACHMENTS, _attachments)
+_KINDS = {name: kind for kind in (_OF_MESSAGES, _OF_ATTACHMENTS) for name in kind.files.values()}
+
+
+def _named(name: str, columns: Sequence[Column[Any]]) -> Column[Any]:
+    return next((each for each in columns if each.name == name), Column(name, lambda row: None, "own"))
 
 
 def _any_column(name: str) -> Column[Any]:
     """A column of any register that may lie in an export folder."""
+    column = _named(name, [*COLUMNS, *NUMBERS, LINK, *OF_ATTACHMENTS])
     with suppress(CallError):
-        return next((each for each in (*COLUMNS, *_NUMBERS) if each.name == name), None) or column_of(name)
-    return Column(name, lambda row: None, "own")
+        return column_of(name) if column.kind == "own" else column
+    return column
 
 
-def _register(numbered: bool = False) -> Register:
-    usual = (*COLUMNS, *_NUMBERS) if numbered else tuple(COLUMNS)
-    return Register(_column, usual=usual, title="Register of an export")
-
-
-def write(target: Target, journal: Journal, forms: tuple[str, ...] = ("csv",)) -> list[tuple[str, str]]:
-    """Write the registers and `manifest-sha256.txt`. Returns those that somebody has open, which are left as they are.
+def write(
+    target: Target, journal: Journal, forms: tuple[str, ...] = ("csv",), wording: Wording | None = None
+) -> list[tuple[str, str]]:
+    """Write the registers of messages and `manifest-sha256.txt`. Returns those that somebody has open, which are left
+    as they are.
 
     A register that an earlier run has made is brought up to date too. Raises TargetError.
     """
+    return _write(target, journal, _OF_MESSAGES, forms, wording or Wording.of(journal))
+
+
+def write_attachments(
+    target: Target, journal: Journal, forms: tuple[str, ...] = ("csv",), wording: Wording | None = None
+) -> list[tuple[str, str]]:
+    """The same for the registers of attachments that are files of their own. Raises TargetError."""
+    return _write(target, journal, _OF_ATTACHMENTS, forms, wording or Wording.of(journal))
+
+
+def tell_links(folder: Path, address: str) -> None:
+    """Have the registers of an export folder tell the addresses of its files below one of the folder. Raises
+    TargetError."""
+    with closing(Target(folder)) as target, closing(Journal(target.database("journal.sqlite"))) as journal:
+        if journal.setting(_LINKS) != address and journal.has_exported():
+            journal.keep_setting(_LINKS, address)
+            write(target, journal, ())
+            journal.commit()
+
+
+def _write(
+    target: Target, journal: Journal, kind: _Kind, forms: tuple[str, ...], wording: Wording
+) -> list[tuple[str, str]]:
     left = []
+    wording.keep(journal)
     _rename_earlier(target, journal)
-    for form, name in REGISTERS.items():
+    for form, name in kind.files.items():
         recorded = journal.files.listing(name)
         if form in forms or recorded is not None:
             holder = holder_of(target.folder / (recorded.path if recorded else name))
@@ -119,7 +261,7 @@ def write(target: Target, journal: Journal, forms: tuple[str, ...] = ("csv",)) -
                 who = f" by {holder}" if holder else ""
                 left.append((name, f"it is open{who} and was left as it was. The same command brings it up to date"))
             else:
-                _write_register(target, journal, name, recorded)
+                _write_register(target, journal, name, recorded, wording)
     write_manifest(target, journal)
     return left
 
@@ -133,33 +275,6 @@ def write_manifest(target: Target, journal: Journal) -> None:
             manifest.file.write(f"{sha256}  {path}\n".encode("utf-8", "surrogateescape"))
     put_list(target, journal, manifest, MANIFEST)
     target.settle()
-
-
-_OF_ATTACHMENTS = (
-    "SELECT m.id, m.folder, m.facts, a.name, a.type, a.size, a.sha256, a.path, m.digest, a.note, "
-    "coalesce(d.path, ''), coalesce(d.sha256, ''), coalesce(d.state, '') "
-    "FROM attachment a JOIN message m ON m.number=a.message LEFT JOIN document d USING (message, key, wish) "
-    "ORDER BY m.folder, m.place, m.number, a.key"
-)
-_ATTACHMENT_COLUMNS = (
-    *("id", "folder", "date", "from", "subject", "attachment", "type", "size", "sha256", "file", "message_sha256"),
-    *("notes", "pdf", "pdf_sha256", "pdf_state"),
-)
-
-
-def write_attachments(target: Target, journal: Journal) -> None:
-    """Write `attachments.csv`, a row an attachment that is a file of its own, and `manifest-sha256.txt`. A list that
-    somebody has changed is kept beside the new one. Raises TargetError."""
-    _rename_earlier(target, journal)
-    staging = target.open_staging()
-    with staging.failing():
-        staging.file.write(f"\ufeff{csv_row(_ATTACHMENT_COLUMNS)}".encode())
-        for id, folder, written, *file, note, pdf, pdf_sha256, state in journal.ask(_OF_ATTACHMENTS):
-            date, sender, *_, subject = unpacked(written)
-            row = (id, folder, date, sender, subject, *file, CODES.get(note, ""), pdf, pdf_sha256, state)
-            staging.file.write(csv_row(row).encode("utf-8", "surrogateescape"))
-    put_list(target, journal, staging, ATTACHMENT_LIST)
-    write_manifest(target, journal)
 
 
 def _rename_earlier(target: Target, journal: Journal) -> None:
@@ -179,7 +294,7 @@ def _rename_earlier(target: Target, journal: Journal) -> None:
     journal.files.record([replace(recorded, path=path)])
 
 
-def _write_register(target: Target, journal: Journal, name: str, recorded: FileRecord | None) -> None:
+def _write_register(target: Target, journal: Journal, name: str, recorded: FileRecord | None, wording: Wording) -> None:
     """Write a register: anew, or with what colleagues did in it."""
     path = recorded.path if recorded is not None else name
     digest = target.sha256(path) if recorded is not None else None
@@ -190,11 +305,11 @@ def _write_register(target: Target, journal: Journal, name: str, recorded: FileR
             with target.root.reader(path) as old, open(at, "xb") as copy:
                 shutil.copyfileobj(old, copy, 1 << 20)
             try:
-                _fill(target, journal, name, at, digest)
+                _fill(target, journal, name, at, digest, wording)
                 return
             except TargetError:
                 at.unlink()  # what can't be read stays beside the new one
-        _fill(target, journal, name, at, None)
+        _fill(target, journal, name, at, None, wording)
 
 
 def _is_worked_in(record: FileRecord | None) -> bool:
@@ -205,14 +320,18 @@ def _ours(record: FileRecord | None) -> tuple[str, ...]:
     return (record.sha256, record.recipe) if record is not None else ()
 
 
-def _fill(target: Target, journal: Journal, name: str, at: Path, digest: str | None) -> None:
+def _fill(target: Target, journal: Journal, name: str, at: Path, digest: str | None, wording: Wording) -> None:
     """Write the rows into the register that lies there, or into a new one. Raises TargetError."""
-    with opened(at, _register(journal.numbers.any())) as sheet:
+    kind = _KINDS[name]
+    resolve = partial(kind.column, journal)
+    register = Register(resolve, usual=tuple(kind.columns(journal)), title=kind.title, tr=wording.tr)
+    with opened(at, register) as sheet:
         with reading(at):
-            table = LivingTable(sheet, _column)
+            new = [column for column in kind.columns(journal) if column in kind.more]
+            table = LivingTable(sheet, resolve, new, tr=wording.tr)
             table.read()
-        for row in rows_in(journal):
-            table.meet(Listing(message_digest((row.digest or row.id).encode()), row.folder, row))
+        for listing in kind.listings(journal, wording):
+            table.meet(listing)
         table.finish()
         staging = target.open_staging()
         with staging.failing():
@@ -241,12 +360,14 @@ def put_list(target: Target, journal: Journal, staging: Staging, name: str, take
 
 def recovered(name: str, digest: str) -> FileRecord:
     """A list of ours whose record was lost: of a register nobody knows what colleagues did in it."""
-    return FileRecord(name, 0, f"list:{name}", _WORKED_IN if name in REGISTERS.values() else "", "", 0, 0, digest)
+    return FileRecord(name, 0, f"list:{name}", _WORKED_IN if name in _KINDS else "", "", 0, 0, digest)
 
 
-def rows_in(journal: Journal) -> Iterator[RegisterRow]:
+def rows_in(journal: Journal, wording: Wording | None = None) -> Iterator[RegisterRow]:
     """What a journal has of each message, as the register tells it."""
+    wording = wording or Wording()
     archives, held = journal.files.archives(), dict[str, set[str]]()
+    address = journal.setting(_LINKS)
     for path in {path for paths in archives.values() for path in paths}:
         held[path] = set(journal.files.held(path))
 
@@ -258,7 +379,7 @@ def rows_in(journal: Journal) -> Iterator[RegisterRow]:
     for _, group in groupby(journal.register(), key=itemgetter(0)):
         files = list(group)
         _, id, folder, facts, attachments, size, digest, outcome, reason, planned, tags, *_ = files[0]
-        notes = _texts({planned, *(file[_NOTES] for file in files)} - {"[]", None})
+        notes = _texts({planned, *(file[_NOTES] for file in files)} - {"[]", None}, wording.tr)
         paths = [
             *(file[_PATH] for file in files if file[_PATH]),
             *(archived(folder, digest) if outcome == "written" else ()),
@@ -266,7 +387,9 @@ def rows_in(journal: Journal) -> Iterator[RegisterRow]:
         reasons = [reason, *notes] if reason else notes
         names = unpacked(attachments) if attachments else []
         yield RegisterRow(
-            id, folder, unpacked(facts), names, size, digest, paths, outcome, reasons, tags, _numbers(files)
+            *(id, folder, wording.facts(unpacked(facts)), names, size, digest, paths, outcome, reasons, tags),
+            _numbers(files),
+            tuple(f"{address}/{quote(path, errors='surrogateescape')}" for path in paths) if address else (),
         )
 
 
@@ -278,9 +401,9 @@ def _numbers(files: list[tuple[Any, ...]]) -> tuple[str, str]:
     return "", ""
 
 
-def _texts(lists: set[str]) -> list[str]:
+def _texts(lists: set[str], tr: Language) -> list[str]:
     notes = {note for text in lists for note in unpacked_notes(text)}
-    return sorted(map(str, notes))
+    return sorted(note.in_words(tr) for note in notes)
 
 
 def filed_beside(folder: Path) -> dict[str, Filed]:
@@ -325,8 +448,13 @@ def _read(root: OutputFolder, name: str) -> Iterator[list[tuple[Part, Layout]]]:
         at = folder / name
         with root.reader(name) as old, open(at, "xb") as copy:
             shutil.copyfileobj(old, copy, 1 << 20)
-        with reading(at), opened(at, _register()) as sheet:
+        with reading(at), opened(at, Register(_any_column)) as sheet:
             yield [(part, layout_of(part, name, _any_column)) for part in sheet.parts]
+
+
+def subjects_in(journal: Journal, name: str) -> dict[str, str]:
+    """The subjects of the messages of which a register is to have rows, by what the keys of the rows tell."""
+    return {listing.message: listing.thing.facts[4] for listing in _KINDS[name].listings(journal, Wording())}
 
 
 def keys_of(root: OutputFolder, name: str) -> set[str] | None:

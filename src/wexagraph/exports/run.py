@@ -19,10 +19,10 @@ from wexagraph.exports.needs import rename_files, renames, stored
 from wexagraph.exports.options import ATTACHMENTS, FORMATS, ExportOptions, IndexOptions, suffix
 from wexagraph.exports.plan import Planner
 from wexagraph.exports.reading import Reading
-from wexagraph.exports.report import ExportReport
+from wexagraph.exports.register import Wording
 from wexagraph.naming.paths import INDEX, folder_path
 from wexagraph.pages.engines import available
-from wexagraph.reports import AGAIN, NEW, RENAMED, PlannedFile, Progress
+from wexagraph.reports import AGAIN, NEW, RENAMED, ExportReport, PlannedFile, Progress
 from wexagraph.selection.apart import TakenApart
 from wexagraph.selection.choice import Choice
 from wexagraph.sources.base import Source, Stored
@@ -66,7 +66,7 @@ def export(
 
             number_files(run, engines[0])
         _archive(run)
-        _write_lists(run)
+        _write_lists(run, choice.sort)
         report = run.report
         report.recovered = recovered
         if afterwards is not None and not report.interrupted:
@@ -103,7 +103,7 @@ def _work(run: Context, choice: Choice, engines: list[str]) -> None:
     pages = Pages(run, engines)
     try:
         plan(run, choice)
-        run.report.renamed = rename_files(run.journal, run.target, run.options)
+        run.report.renamed = rename_files(run.journal, run.target, run.options, run.binding)
         Reading(run, pages).read_all()
         pages.finish()
         run.publisher.put()
@@ -123,7 +123,7 @@ def _archive(run: Context) -> None:
     run.archives.finish(run.report)
 
 
-def _write_lists(run: Context) -> None:
+def _write_lists(run: Context, sort: tuple[str, ...]) -> None:
     """Write the page to browse, register and checksums, and note what of the source could not be read."""
     if run.journal.is_empty():
         run.source.settle()
@@ -135,8 +135,9 @@ def _write_lists(run: Context) -> None:
     if index is not None:
         from wexagraph.exports.index_page.writing import write_index
 
-        run.report.indexed = write_index(run.target, run.journal, index)
-    left = register.write(run.target, run.journal, run.options.registers)
+        run.report.indexed = write_index(run.target, run.journal, replace(index, sort=sort))
+    page = run.options.page
+    left = register.write(run.target, run.journal, run.options.registers, Wording(page.tr, page.names))
     run.journal.commit()
     run.source.settle()
     run.report.unreadable += left
@@ -170,8 +171,8 @@ def _report(run: Context, into: str) -> ExportReport:
     planned: list[PlannedFile] = []
     report = ExportReport(into=into, unknown_ids=run.report.unknown_ids, planned=planned)
     folders: set[str] = set()
-    for one in renames(run.journal, run.target, run.options):
-        if one.path != one.file.path:
+    for one in renames(run.journal, run.target, run.options, run.binding):
+        if one.path != one.file.path and all(one.path != file.path for file in planned):
             subject = unpacked(one.row.facts)[-1] if one.row.facts else ""
             about = (one.row.id, one.row.folder, subject, one.row.size)
             planned.append(PlannedFile(one.path, RENAMED, one.file.format, *about))

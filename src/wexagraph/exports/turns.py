@@ -13,7 +13,7 @@ from wexagraph.exports.journal.records import FileRecord, MessageRecord, Planned
 from wexagraph.languages import Language
 from wexagraph.messages.conversations import Conversations, Thread
 from wexagraph.naming.paths import clean, component
-from wexagraph.selection.ordering import Facts, in_order
+from wexagraph.selection.choice import Facts, in_order
 from wexagraph.text import one_line, shortened
 
 _SCHEMA = (

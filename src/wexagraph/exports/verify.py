@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
 
 from wexagraph.errors import SourceError, TargetError
-from wexagraph.naming.paths import CASE_LOG, MANIFEST, REGISTERS
+from wexagraph.naming.paths import ALL_REGISTERS, CASE_LOG, MANIFEST
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.reports import Finding, Verification
 from wexagraph.temporary import TemporaryFolder
@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 JOURNAL = f"{OWN}/journal.sqlite"
 _SHOWN = 3
 _TABLES = (".xlsx", ".csv", ".xlsm")
-_REGISTERS = frozenset(REGISTERS.values())
+_REGISTERS = frozenset(ALL_REGISTERS)
 _LINE = re.compile(r"\\?([0-9a-f]{64}) [ *](.+)")
 
 
@@ -147,7 +147,7 @@ def _of_list(journal: Journal, listed: Mapping[str, str]) -> Iterator[Finding]:
     for path, digests in known.items():
         if path not in listed:
             yield Finding(path, "missing", "the journal knows it, and the list of checksums has no line for it")
-        elif listed[path] not in digests and path not in REGISTERS.values():
+        elif listed[path] not in digests and path not in ALL_REGISTERS:
             yield Finding(path, "altered", "its line in the list of checksums is another than the journal knows")
     for path in listed.keys() - known.keys():
         yield Finding(path, "foreign", "the list of checksums has it, and the journal does not know it")
@@ -155,17 +155,16 @@ def _of_list(journal: Journal, listed: Mapping[str, str]) -> Iterator[Finding]:
 
 def _of_registers(root: OutputFolder, journal: Journal, as_written: bool) -> Iterator[Finding]:
     """Of registers that nobody has touched, where the list is `as_written`, the digest says enough."""
-    from wexagraph.exports.register import keys_of, rows_in
-    from wexagraph.tables.living.keys import message_digest
+    from wexagraph.exports.register import keys_of, subjects_in
 
-    subjects = {message_digest((row.digest or row.id).encode()): row.facts[4] for row in rows_in(journal)}
-    for name in REGISTERS.values():
+    for name in ALL_REGISTERS:
         recorded = journal.files.listing(name)
         if recorded is None or (as_written and recorded.sha256 == root.digest(recorded.path)):
             continue
         keys = keys_of(root, recorded.path)
         if keys is None:
             continue
+        subjects = subjects_in(journal, name)
         if lacking := [one_line(text) for key, text in subjects.items() if key not in keys]:
             yield Finding(recorded.path, "altered", f"it has no row of {_some(lacking)}")
         if strange := len(keys - subjects.keys()):

@@ -29,14 +29,16 @@ MANIFEST, REGISTER = "manifest-sha256.txt", "register.csv"
 REGISTERS = {"csv": REGISTER, "xlsx": "register.xlsx"}
 """The registers of an export by their forms."""
 ATTACHMENT_LIST = "attachments.csv"
-"""The register of attachments that are files of their own: a row an attachment."""
+ATTACHMENT_LISTS = {"csv": ATTACHMENT_LIST, "xlsx": "attachments.xlsx"}
+"""The registers of attachments that are files of their own: a row an attachment."""
+ALL_REGISTERS = (*REGISTERS.values(), *ATTACHMENT_LISTS.values())
 CASE_LOG, FILE_PLAN = "case.log", "fileplan.toml"
 INDEX, INDEX_FILES = "index.html", "index files"
 """The page to browse, and the folder of what it needs."""
-RESERVED = frozenset({MANIFEST, *REGISTERS.values(), ATTACHMENT_LIST, CASE_LOG, INDEX, INDEX_FILES})
+RESERVED = frozenset({MANIFEST, *ALL_REGISTERS, CASE_LOG, INDEX, INDEX_FILES})
 """Names in the folder itself that are ours: no message and no attachment gets them."""
 RESERVED_STEMS = (
-    *("manifest-sha256", "manifest-sha256.txt", "register", "register.csv", "register.xlsx", ATTACHMENT_LIST),
+    *("manifest-sha256", "manifest-sha256.txt", "register", *ALL_REGISTERS),
     *("index", "index.html", "index files"),
 )
 """Stems of such names: a message's files, or the folder beside them, would stand for our lists."""

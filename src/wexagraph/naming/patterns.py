@@ -15,6 +15,7 @@ from wexagraph.errors import CallError, MessageError
 from wexagraph.languages import ENGLISH, Language, language
 from wexagraph.messages.dates import in_zone
 from wexagraph.messages.headers import Header
+from wexagraph.naming.office_names import NO_NAMES, OfficeNames
 from wexagraph.naming.paths import clean, component, cut
 from wexagraph.text import one_line
 
@@ -186,7 +187,8 @@ class Fields:
     `subject` stands in for the message's own, where several messages have one in common. `case` is the reference and
     the title of what it is filed under, `tags` are those of the message, `type` the media type of an attachment and
     `ending` that of its name. `read` gives the message itself, where a pattern asks for what its header does not tell;
-    it raises MessageError. `tr` gives the words for what is missing, and dates in words.
+    it raises MessageError. `tr` gives the words for what is missing, and dates in words. `names` are the office's own
+    for addresses.
     """
 
     header: Header
@@ -203,6 +205,7 @@ class Fields:
     case: tuple[str, str] = ("", "")
     read: Callable[[], Message] | None = None
     tr: Language = field(default_factory=lambda: language(ENGLISH))
+    names: OfficeNames = NO_NAMES
 
     def value(self, name: str) -> Any:
         """What a pattern is given for a field."""
@@ -212,7 +215,7 @@ class Fields:
                 return _Undated(self.tr("undated"))
             return in_zone(self.moment, self.zone) if self.zone is not None else self.moment
         if name == "sender":
-            return _value(header.sender.name or header.sender.address, self.tr("no sender"), 100)
+            return _value(self.names.short(header.sender), self.tr("no sender"), 100)
         if name == "sender_address":
             return _value(header.sender.address, self.tr("no sender"), 100)
         if name == "to_or_from":
@@ -247,7 +250,7 @@ class Fields:
 
     def _recipient(self, name: str) -> str:
         first = next(iter(self.header.addresses(b"to")), None)
-        return "" if first is None else first.address if name == "recipient_address" else first.name or first.address
+        return "" if first is None else first.address if name == "recipient_address" else self.names.short(first)
 
     def _plain(self, name: str) -> str:
         return {"type": self.type, "ending": self.ending, "tags": self.tags}[name]
@@ -259,7 +262,7 @@ class Fields:
             moment = self.value("date")
             return moment if isinstance(moment, _Undated) else _Moment(moment, self.tr)
         if name == "sender":
-            return header.sender.name or header.sender.address
+            return self.names.short(header.sender)
         if name == "sender_address":
             return header.sender.address
         if name == "to_or_from":

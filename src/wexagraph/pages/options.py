@@ -12,6 +12,7 @@ from zoneinfo import ZoneInfo
 from wexagraph.errors import CallError
 from wexagraph.languages import ENGLISH, Language, language
 from wexagraph.messages.blocks import Attachment
+from wexagraph.naming.office_names import NO_NAMES, OfficeNames
 from wexagraph.naming.patterns import Fields, TextPattern
 from wexagraph.selection.criteria import text_matches
 
@@ -120,7 +121,8 @@ class PageOptions:
     `evidence` adds a block that says where the message was read and what its digest is; `headers` a page of all header
     fields. `cover` is put in front. `properties` are patterns for the document's title, author, subject and keywords.
     `archival` makes PDF/A-3b with the original message inside. `language` is that of labels and dates.
-    `case` is the reference and the title of what is filed, for patterns. `title` is a pattern of what each document is
+    `case` is the reference and the title of what is filed, for patterns; `names` are the office's own for addresses, in
+    names of files and on cover sheets. `title` is a pattern of what each document is
     called, where that is not its subject. `ocr` are the languages in which words of scans are recognised on pages of
     attachments (ISO 639-2); none means that none are.
     """
@@ -150,6 +152,7 @@ class PageOptions:
     case: tuple[str, str] = ("", "")
     title: TextPattern | None = None
     ocr: tuple[str, ...] = ()
+    names: OfficeNames = NO_NAMES
 
     def __post_init__(self) -> None:
         if self.text_font and not re.fullmatch(r"[\w][\w .-]{0,80}", self.text_font):

@@ -15,7 +15,7 @@ from typing import Any, BinaryIO
 import wexagraph
 from wexagraph.backups.bag import BAGIT, DECLARATION, INFO, MANIFEST, sums_text
 from wexagraph.errors import CallError, SourceError
-from wexagraph.naming.paths import REGISTERS, component
+from wexagraph.naming.paths import ALL_REGISTERS, component
 from wexagraph.output.folder import OWN
 from wexagraph.records.fileplan import MOST_TITLE, Case, Hold, after, checked_reference
 from wexagraph.reports import Verification
@@ -33,7 +33,7 @@ def payload(place: Path) -> Iterator[tuple[str, Path]]:
     """The files of a case by their paths in it; not ours, and not what only lies beside a register."""
     for path in sorted(place.rglob("*")):
         inner = path.relative_to(place).as_posix()
-        beside = any(is_beside(inner, name) for name in REGISTERS.values())
+        beside = any(is_beside(inner, name) for name in ALL_REGISTERS)
         if path.is_file() and not path.is_symlink() and not inner.startswith(f"{OWN}/") and not beside:
             yield inner, path
 

@@ -1,18 +1,18 @@
-"""The choice: what narrows a source to some messages."""
+"""The choice: what narrows a source to some messages, and the order in which they come."""
 
 from __future__ import annotations
 
 import heapq
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import UTC, date, datetime, tzinfo
 from difflib import get_close_matches
-from typing import Any
+from typing import Any, NamedTuple, TypeVar
 from zoneinfo import ZoneInfo
 
 from wexagraph.errors import CallError, MessageError
 from wexagraph.languages import Language
-from wexagraph.messages.conversations import Conversations, thread
+from wexagraph.messages.conversations import Conversations, base_subject, thread
 from wexagraph.notes import Note
 from wexagraph.selection.criteria import (
     FLAGS,
@@ -25,9 +25,12 @@ from wexagraph.selection.criteria import (
     parse_day,
     parse_size,
 )
-from wexagraph.selection.ordering import checked, facts_of, in_order
 from wexagraph.sources.base import WHOLE, Envelope, Partition, Source, Wanted
 
+ORDERS = ("date", "from", "subject", "size", "folder")
+"""What messages can be ordered by; with `-` in front, the last first."""
+_UNDATED = "9999"
+_Item = TypeVar("_Item")
 _AT_ONCE, _AT_ONCE_BYTES, _MOST_WAITING = 200, 4 * 1024 * 1024, 2000
 _SAMENESS = ("bytes", "text")  # those of selection/doubles.py
 _NEVER = datetime.min.replace(tzinfo=UTC)
@@ -355,3 +358,56 @@ def _refuse_impossible(groups: dict[str, list[Criterion]], today: date | None) -
     smaller = [parse_size(one.value) for one in groups.get("smaller", ())]
     if larger and smaller and min(larger) >= max(smaller):
         raise CallError("--larger and --smaller leave no size between them.")
+
+
+class Facts(NamedTuple):
+    """What a message is ordered by; the date is a moment in UTC (ISO 8601), "" where there is none."""
+
+    date: str
+    sender: str
+    subject: str
+    size: int
+    folder: str
+
+
+def checked(words: Iterable[str]) -> tuple[str, ...]:
+    """The words of an order. Raises CallError for one that there is not."""
+    given = tuple(word.strip().lower() for text in words for word in text.split(",") if word.strip())
+    for word in given:
+        if word.removeprefix("-") not in ORDERS:
+            raise CallError(
+                f"--sort {word}: messages are ordered by {', '.join(ORDERS)}; with - in front, the last first."
+            )
+    return given
+
+
+def facts_of(envelope: Envelope) -> Facts:
+    """What a message is ordered by, as its source lists it."""
+    moment, header = envelope.date()[0], envelope.header
+    sender = header.sender.name or header.sender.address
+    return Facts(_utc(moment), sender, header.subject, envelope.size, envelope.folder)
+
+
+def _utc(moment: datetime | None) -> str:
+    return moment.astimezone(UTC).isoformat() if moment is not None else ""
+
+
+def in_order(items: Iterable[_Item], order: tuple[str, ...], facts: Callable[[_Item], Facts]) -> list[_Item]:
+    """Things about messages in an order; those that are equal in it stay as they came, and what has no date comes
+    last."""
+    told = [(facts(item), item) for item in items]
+    for word in reversed(order):
+        key = _KEYS[word.removeprefix("-")]
+        told.sort(key=lambda pair: key(pair[0]), reverse=word.startswith("-"))
+        if word.endswith("date"):
+            told.sort(key=lambda pair: not pair[0].date)
+    return [item for _, item in told]
+
+
+_KEYS: dict[str, Callable[[Facts], str | int]] = {
+    "date": lambda facts: facts.date or _UNDATED,
+    "from": lambda facts: facts.sender.casefold(),
+    "subject": lambda facts: base_subject(facts.subject)[0].casefold(),
+    "size": lambda facts: facts.size,
+    "folder": lambda facts: facts.folder.casefold(),
+}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -43,15 +43,26 @@ def values_of(given: str, option: str) -> list[str]:
 
 
 def _cells(text: str, column: str, where: str) -> list[str]:
+    return [cells[0] for _, cells in table_rows(text, (column,), where)]
+
+
+def table_rows(
+    text: str, columns: tuple[str, ...], where: str, more: tuple[str, ...] = ()
+) -> Iterator[tuple[int, list[str]]]:
+    """The cells of those columns in each row of a table as CSV, behind the number of its line; commas, semicolons or
+    tabs part them. Columns that may be there, and are not, are empty. Raises CallError where another is missing."""
     first = text.partition("\n")[0]
     delimiter = max(",;\t", key=first.count)
     try:
         rows = csv.DictReader(text.splitlines(keepends=True), delimiter=delimiter)
         names = {name.strip().casefold(): name for name in rows.fieldnames or ()}
-        if column.strip().casefold() not in names:
-            known = ", ".join(map(one_line, names.values())) or "none"
-            raise CallError(f"{where}: there is no column {column!r}. Columns: {known}.")
-        return [row[names[column.strip().casefold()]] or "" for row in rows]
+        for column in columns:
+            if column.strip().casefold() not in names:
+                known = ", ".join(map(one_line, names.values())) or "none"
+                raise CallError(f"{where}: there is no column {column!r}. Columns: {known}.")
+        for row in rows:
+            cells = (row.get(names.get(column.strip().casefold(), "")) or "" for column in (*columns, *more))
+            yield rows.line_num, list(map(str.strip, cells))
     except csv.Error as error:
         raise CallError(f"{where}: it is no table: {error}.") from error
 

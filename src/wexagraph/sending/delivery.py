@@ -19,7 +19,7 @@ from wexagraph.backups.bag import TAG_FILES, TAG_MANIFESTS, is_backup
 from wexagraph.errors import CallError, InUse, TargetError, WexagraphError
 from wexagraph.exports.verify import manifest_entries
 from wexagraph.files import open_regular, visible
-from wexagraph.naming.paths import CASE_LOG, FILE_PLAN, MANIFEST, REGISTERS
+from wexagraph.naming.paths import ALL_REGISTERS, CASE_LOG, FILE_PLAN, MANIFEST
 from wexagraph.output.databases import ANEW, Database, Form
 from wexagraph.output.folder import FULL, OWN, OutputFolder
 from wexagraph.reports import AGAIN, NEW, Failure, Finding, PlannedFile, Progress, Report, Verification
@@ -39,7 +39,7 @@ _AT_ONCE, _AT_ONCE_BYTES = 200, 64 * 1024 * 1024
 Row = tuple[str, int, str]
 """What is known of a file at a place: its SHA-256, its size, and the name of the part that was on its way."""
 _DEEPEST = 2
-_LIVING = frozenset({*REGISTERS.values(), CASE_LOG, FILE_PLAN, MANIFEST, *TAG_FILES, *TAG_MANIFESTS})
+_LIVING = frozenset({*ALL_REGISTERS, CASE_LOG, FILE_PLAN, MANIFEST, *TAG_FILES, *TAG_MANIFESTS})
 """Files that change from run to run, and registers that people work in: they are as they are now."""
 _ANOTHERS = "another file lies there under this name, and was left. Move it, then deliver again"
 _PATIENCE = 20.0
@@ -82,7 +82,7 @@ def made(root: Path) -> list[Made]:
         return [_made("", root.parent, root.name)]
     files: list[Made] = []
     lists: list[Made] = []
-    for folder in _folders(root, _DEEPEST):
+    for folder in folders_in(root):
         above = "" if folder == root else f"{folder.relative_to(root).as_posix()}/"
         if (folder / MANIFEST).is_file():  # a case that nothing is filed in yet has none
             with open_regular(folder / MANIFEST) as manifest:
@@ -91,7 +91,7 @@ def made(root: Path) -> list[Made]:
                 entries = [entry for entry in manifest_entries(manifest) if entry[1] not in _LIVING]
             files += [_made(above, folder, path, digest) for digest, path in entries]
             lists.append(_made(above, folder, MANIFEST, as_read))
-        names = {*REGISTERS.values(), CASE_LOG, *(TAG_FILES if is_backup(folder) else ())}
+        names = {*ALL_REGISTERS, CASE_LOG, *(TAG_FILES if is_backup(folder) else ())}
         files += [each for name in sorted(names - {MANIFEST}) if (each := _made(above, folder, name)).size is not None]
         tags = (_made(above, folder, name) for name in TAG_MANIFESTS)
         lists += [each for each in tags if each.size is not None]
@@ -105,13 +105,14 @@ def made(root: Path) -> list[Made]:
     return [*files, *lists]
 
 
-def _folders(root: Path, deep: int) -> Iterator[Path]:
+def folders_in(root: Path, deep: int = _DEEPEST) -> Iterator[Path]:
+    """The folders of exports and cases in a folder, or itself where it is one."""
     if (root / MANIFEST).is_file() or (root / CASE_LOG).is_file():
         yield root
     elif deep:
         for each in sorted(root.iterdir()):
             if each.is_dir() and not each.is_symlink():
-                yield from _folders(each, deep - 1)
+                yield from folders_in(each, deep - 1)
 
 
 class Delivered(Database):

@@ -12,11 +12,21 @@ from difflib import get_close_matches
 from typing import Any, Generic, TypeVar
 
 from wexagraph.errors import CallError
+from wexagraph.languages import LANGUAGES, Language, language
 
 MARK = b"\xef\xbb\xbf"
 """The byte order mark by which spreadsheets know UTF-8."""
 # the wide forms count where a spreadsheet is set to an East Asian language
 _FORMULA = ("=", "+", "-", "@", "\t", "\r", "\n", "\uff1d", "\uff0b", "\uff0d", "\uff20")
+_HEADINGS = {
+    "id": "ID",
+    "sha256": "SHA-256",
+    "message_sha256": "SHA-256 of the message",
+    "message_id": "Message-ID",
+    "pdf": "PDF",
+    "pdf_sha256": "SHA-256 of the PDF",
+    "pdf_state": "State of the PDF",
+}
 T = TypeVar("T")
 
 
@@ -25,8 +35,8 @@ class Column(Generic[T]):
     """A column of a table of `T`: its name, and what a row has in it: a text, a number, a moment, or None for nothing.
 
     `kind` is "text", "number", "moment", "link" (a path beside the table), or "own" for one that the office fills.
-    `title` is its heading where that is not the name, `width` that of its cells in letters. A column that `reads` asks
-    for more of a message than its header; what one that `lasts` has of a message is the same for ever.
+    `title` is its heading where the name does not say it, `width` that of its cells in letters. A column that `reads`
+    asks for more of a message than its header; what one that `lasts` has of a message is the same for ever.
     """
 
     name: str
@@ -39,8 +49,20 @@ class Column(Generic[T]):
 
     @property
     def heading(self) -> str:
-        """What stands over it."""
-        return self.title or self.name
+        """What stands over it, in English."""
+        if self.kind == "own":
+            return self.title or self.name
+        return self.title or _HEADINGS.get(self.name) or self.name.replace("_", " ").capitalize()
+
+    def headed(self, tr: Language) -> str:
+        """What stands over it in a language; a heading of the office's own is as it is."""
+        return self.heading if self.title or self.kind == "own" else tr(self.heading)
+
+    def is_heading(self, text: str, tr: Language) -> bool:
+        """Whether we have put that over it, in this language, in another, or in an earlier version."""
+        if text in (self.name, self.headed(tr)):
+            return True
+        return any(text == self.headed(language(code)) for code in LANGUAGES)
 
 
 def named(columns: Sequence[Column[T]], names: str) -> list[Column[T]]:
@@ -57,7 +79,7 @@ def named(columns: Sequence[Column[T]], names: str) -> list[Column[T]]:
 
 def heading(columns: Iterable[Column[T]]) -> str:
     """The names of columns as a row of CSV."""
-    return csv_row(column.heading for column in columns)
+    return csv_row(column.name for column in columns)
 
 
 def row(columns: Iterable[Column[T]], thing: T) -> str:

@@ -15,6 +15,7 @@ from wexagraph.messages.dates import in_zone
 from wexagraph.messages.headers import Header
 from wexagraph.messages.message import Message
 from wexagraph.messages.visible_text import visible_texts
+from wexagraph.naming.office_names import NO_NAMES, OfficeNames
 from wexagraph.naming.patterns import Fields, TextPattern
 from wexagraph.selection.choice import Choice
 from wexagraph.sources import reopen
@@ -41,13 +42,14 @@ class Filed:
 
 @dataclass
 class Listed:
-    """A message for a table. Moments are told in `zone` (None: each message's own). `data` are its bytes where they
-    were read."""
+    """A message for a table. Moments are told in `zone` (None: each message's own), addresses by the `names` that the
+    office has for them. `data` are its bytes where they were read."""
 
     source: Source
     envelope: Envelope
     zone: tzinfo | None
     data: bytes | MessageError | None = None
+    names: OfficeNames = NO_NAMES
 
     @cached_property
     def message(self) -> Message:
@@ -75,7 +77,12 @@ class Listed:
 
     def people(self, field: bytes) -> str:
         """Those in a field of addresses."""
-        return one_line(", ".join(map(str, self.envelope.header.addresses(field))))
+        return one_line(", ".join(str(self.names.named(one)) for one in self.envelope.header.addresses(field)))
+
+    @property
+    def sender(self) -> str:
+        """Who wrote it."""
+        return one_line(str(self.names.named(self.envelope.header.sender)))
 
     @cached_property
     def attachments(self) -> list[str]:
@@ -112,7 +119,7 @@ COLUMNS: list[Column[Any]] = [
     Column("folder", lambda listed: one_line(listed.envelope.folder), width=18, lasts=False),
     Column("date", lambda listed: listed.moment, "moment", 17, lasts=False),
     Column("time", lambda listed: f"{listed.moment:%H:%M}" if listed.moment else None, width=7, lasts=False),
-    Column("from", lambda listed: one_line(str(listed.envelope.header.sender)), width=34),
+    Column("from", lambda listed: listed.sender, width=34),
     Column("from_address", lambda listed: one_line(listed.envelope.header.sender.address), width=30),
     Column("to", lambda listed: listed.people(b"to"), width=34),
     Column("cc", lambda listed: listed.people(b"cc"), width=34),
@@ -142,6 +149,7 @@ ONLY_FILED = ("tags", "case", "files", "notes")
 """Columns that tell of an export beside the table."""
 NOT_LISTED = (*ONLY_FILED, "conversation")
 """Columns that a message alone does not tell."""
+_OURS = {STATE, "key", *(text.casefold() for column in COLUMNS for text in (column.name, column.heading))}
 _STATE: Column[Any] = Column(STATE, lambda listed: HERE, width=17, lasts=False)
 USUAL = "id,folder,date,from,subject,size,attachments,attachment_names,flags"
 """The columns of a list for programs."""
@@ -166,7 +174,7 @@ def own_column(wish: str) -> Column[Any]:
     title = one_line(title).strip()
     if not title or len(title) > 200:
         raise CallError(f"--column {wish!r}: write a heading, or a heading and a pattern: 'Year={{date:%Y}}'.")
-    if title.lower() in {STATE, "key", *(column.name for column in COLUMNS)}:
+    if title.casefold() in _OURS:
         raise CallError(f"--column {wish!r}: the heading {title!r} is that of a column of ours. Choose another.")
     if not equals:
         return Column(title, lambda listed: None, "own", 18)
@@ -176,7 +184,8 @@ def own_column(wish: str) -> Column[Any]:
 
 def _fields(listed: Listed) -> Fields:
     envelope = listed.envelope
-    return Fields(envelope.header, envelope.folder, envelope.id, listed.zone, envelope.date()[0])
+    moment = envelope.date()[0]
+    return Fields(envelope.header, envelope.folder, envelope.id, listed.zone, moment, names=listed.names)
 
 
 def columns_named(names: str) -> list[Column[Any]]:
@@ -230,21 +239,23 @@ def listings(
     zone: tzinfo | None,
     filed: dict[str, Filed] | None = None,
     known: frozenset[str] = frozenset(),
+    names: OfficeNames | None = None,
 ) -> Iterator[Listing]:
     """The chosen messages for a register with those columns, as `Row`s, read no further than they ask for.
 
-    Of those that are `known` by their digests in keys, what lasts is not asked again. A large source is read by several
+    Of those that are `known` by their digests in keys, what lasts is not asked again. `names` are the office's own for
+    addresses. A large source is read by several
     processes, which begin at once.
     """
-    wanted = list(columns)
-    names = [one.name for one in wanted]
-    first = _conversations(choice.select(source)) if "conversation" in names else {}
+    wanted, names = list(columns), names or NO_NAMES
+    headed = [one.name for one in wanted]
+    first = _conversations(choice.select(source)) if "conversation" in headed else {}
     made: Iterable[Listing]
     if is_worth_shares(source, choice):
-        parts = in_shares(source, choice, listings_of_share, names, zone, known)
+        parts = in_shares(source, choice, listings_of_share, headed, zone, known, names)
         made = (each for part in parts for each in part)
     else:
-        made = _listings(source, choice.select(source), wanted, zone, known)
+        made = _listings(source, choice.select(source), wanted, zone, known, names)
     elsewhere = [one for one in wanted if one.name in NOT_LISTED]
     return _with_elsewhere(made, elsewhere, filed or {}, first) if elsewhere else iter(made)
 
@@ -272,14 +283,15 @@ def listings_of_share(
     choice: Choice,
     folder: str,
     share: Partition,
-    names: list[str],
+    columns: list[str],
     zone: tzinfo | None,
     known: frozenset[str],
+    names: OfficeNames,
 ) -> list[Listing]:
     """The messages of a share of a folder for a register; runs in a worker process."""
     source = reopen(location)
-    columns = list(map(column_of, names))
-    return list(_listings(source, choice.of_share(source, folder, share), columns, zone, known))
+    wanted = list(map(column_of, columns))
+    return list(_listings(source, choice.of_share(source, folder, share), wanted, zone, known, names))
 
 
 def _listings(
@@ -288,13 +300,14 @@ def _listings(
     columns: list[Column[Any]],
     zone: tzinfo | None,
     known: frozenset[str],
+    names: OfficeNames,
 ) -> Iterator[Listing]:
     wanted = [one for one in columns if one.name not in NOT_LISTED]
     changing = [one for one in wanted if not one.lasts]
     reads, is_filed = any(one.reads for one in wanted), len(wanted) < len(columns)
     for envelope in envelopes:
         message = message_digest(identity(envelope.header, envelope.id))
-        listed, trouble = Listed(source, envelope, zone), ""
+        listed, trouble = Listed(source, envelope, zone, names=names), ""
         asked = changing if message in known else wanted
         if reads and asked is wanted:
             listed.message  # noqa: B018  reads it

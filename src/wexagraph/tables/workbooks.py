@@ -43,7 +43,7 @@ def _begun(book: Any, title: str, columns: Sequence[Column[T]]) -> Any:
     sheet.auto_filter.ref = f"A1:{get_column_letter(len(columns))}1"
     for number in range(1, len(columns) + 1):
         sheet.column_dimensions[get_column_letter(number)].width = 34 if number < 4 else 14
-    head = [_cell(sheet, column.name) for column in columns]
+    head = [_cell(sheet, column.heading) for column in columns]
     for cell in head:
         cell.font = Font(bold=True)
     sheet.append(head)
@@ -61,8 +61,8 @@ def _cell(sheet: Any, value: Any) -> Any:
     return cell
 
 
-def empty_register(columns: Sequence[Column[T]], keys: str, title: str, about: str) -> bytes:
-    """A workbook for a register: a table with its headings and no row, `keys` over the last and hidden column.
+def empty_register(columns: Sequence[Column[T]], headings: Sequence[str], title: str, about: str) -> bytes:
+    """A workbook for a register: a table with its headings and no row; the last column, of the keys, is hidden.
 
     The looks of the columns are those of their empty cells, from which rows take them.
     """
@@ -74,7 +74,7 @@ def empty_register(columns: Sequence[Column[T]], keys: str, title: str, about: s
     book = Workbook()
     sheet: Any = book.active
     sheet.title = "Messages"
-    sheet.append([*(clean(column.heading) for column in columns), keys])
+    sheet.append(list(map(clean, headings)))
     for number, column in enumerate(columns, 1):
         dimension = sheet.column_dimensions[get_column_letter(number)]
         dimension.width, dimension.number_format = column.width, _FORMATS.get(column.kind, "@")

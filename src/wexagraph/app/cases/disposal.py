@@ -13,14 +13,15 @@ from pathlib import Path
 from wexagraph.app.cases.filing import mend
 from wexagraph.app.cases.proving import verified
 from wexagraph.app.cases.records import Records
+from wexagraph.app.options import page_options
 from wexagraph.errors import CallError, Refused, TargetError
 from wexagraph.exports.index_page.writing import index_folder
 from wexagraph.exports.options import IndexOptions
 from wexagraph.exports.register import rows_of
+from wexagraph.languages import Language
 from wexagraph.naming.paths import CASE_LOG, MANIFEST, component
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.output.replacing import whole_file
-from wexagraph.pages.options import PageOptions
 from wexagraph.records import case_log
 from wexagraph.records.certificate import Certificate
 from wexagraph.records.fileplan import Case
@@ -60,8 +61,9 @@ def dispose(records: Records, reference: str, allow: Callable[[Case, int, int], 
         _refuse(records, case)  # somebody may have put it on hold meanwhile, or filed into it
         if proved(records, case) != (files, messages):
             raise CallError(f"case {case.reference} was changed meanwhile. Look at it, and run the same command again.")
-        made = certify(records, case)
-        text, pdf = made.text(), made.pdf(PageOptions())
+        page = page_options({})
+        made = certify(records, case, page.tr)
+        text, pdf = made.text(), made.pdf(page)
         digests = {"text": hashlib.sha256(text).hexdigest(), "pdf": hashlib.sha256(pdf).hexdigest()}
         name = component(f"{case.reference} {records.today}", room=20)
         papers = free_papers(folder, name, _ENDINGS)
@@ -127,36 +129,38 @@ def proved(records: Records, case: Case) -> tuple[int, int]:
     return verification.files, len(rows_of(place))
 
 
-def certify(records: Records, case: Case) -> Certificate:
-    """The certificate of a case as it now is."""
-    said = "The case named here was proved whole, and then removed from the records with all its files."
+def certify(records: Records, case: Case, tr: Language) -> Certificate:
+    """The certificate of a case as it now is, in a language."""
+    said = tr("The case named here was proved whole, and then removed from the records with all its files.")
+    rule = "kept {time} after it was closed: due for disposal on {day}"
     facts = (
-        *facts_of(records, case),
-        ("Rule", f"kept {case.keep} after it was closed: due for disposal on {records.due_on(case)}"),
-        ("Disposed of on", f"{records.clock():%Y-%m-%d %H:%M %z}"),
-        ("By", records.who or "somebody"),
+        *facts_of(records, case, tr),
+        (tr("Rule"), tr(rule, time=case.keep, day=records.due_on(case))),
+        (tr("Disposed of on"), f"{records.clock():%Y-%m-%d %H:%M %z}"),
+        (tr("By"), records.who or tr("somebody")),
     )
-    title = f"Certificate of disposal: {one_line(case.reference)}"
+    title = tr("Certificate of disposal: {case}", case=one_line(case.reference))
     return Certificate(title, said, facts, messages_of(records, case))
 
 
-def facts_of(records: Records, case: Case) -> tuple[tuple[str, str], ...]:
+def facts_of(records: Records, case: Case, tr: Language) -> tuple[tuple[str, str], ...]:
     """What there is to say of a case as a whole: labels and texts."""
     place = records.place(case)
     manifest = place / MANIFEST
     rows = rows_of(place) if manifest.exists() else []
     filed = [event for event in case_log.read(place) if event.what == "filed"]
-    digest = hashlib.sha256(manifest.read_bytes()).hexdigest() if manifest.exists() else "none"
+    digest = hashlib.sha256(manifest.read_bytes()).hexdigest() if manifest.exists() else tr("none")
+    files, steps = tr.number(sum(len(row.files) for row in rows)), tr.number(len(filed))
     return (
-        ("Reference", case.reference),
-        ("Title", one_line(case.title)),
-        ("Opened", str(case.opened)),
-        ("Closed", str(case.closed or "not yet")),
-        ("Holds", one_line("; ".join(hold.why for hold in case.holds)) or "none"),
-        ("Messages", f"{len(rows):,}, filed in {len(filed):,} step{'s' * (len(filed) != 1)}"),
-        ("Files", f"{sum(len(row.files) for row in rows):,}, each proved by its SHA-256 before"),
-        ("List of checksums", digest),
-        ("Last line of the log", case.log),
+        (tr("Reference"), case.reference),
+        (tr("Title"), one_line(case.title)),
+        (tr("Opened"), str(case.opened)),
+        (tr("Closed"), str(case.closed or tr("not yet"))),
+        (tr("Holds"), one_line("; ".join(hold.why for hold in case.holds)) or tr("none")),
+        (tr("Messages"), tr("{count}, filed in steps: {steps}", count=tr.number(len(rows)), steps=steps)),
+        (tr("Files"), tr("{count}, each proved by its SHA-256 before", count=files)),
+        (tr("List of checksums"), digest),
+        (tr("Last line of the log"), case.log),
     )
 
 
@@ -189,10 +193,12 @@ def pack_case(records: Records, reference: str, into: Path, index: IndexOptions 
             index_folder(place, replace(index, title=f"{case.reference} {case.title}"))
         proved(records, case)
         records.note(plan, case, "packed", into=into.name)
-        said = "What this file holds, as it lay in the records. manifest-sha256.txt has the digest of each file."
-        facts = facts_of(records, case)
-        contents = Certificate(f"Case {one_line(case.reference)}", said, facts, messages_of(records, case))
-        pages = {"contents.txt": contents.text(), "contents.pdf": contents.pdf(PageOptions())}
+        page = page_options({})
+        tr = page.tr
+        said = tr("What this file holds, as it lay in the records. manifest-sha256.txt has the digest of each file.")
+        facts, title = facts_of(records, case, tr), f"{tr('Case')} {one_line(case.reference)}"
+        contents = Certificate(title, said, facts, messages_of(records, case))
+        pages = {"contents.txt": contents.text(), "contents.pdf": contents.pdf(page)}
         with whole_file(into) as file:
             return pack(case, place, file, records.today, pages)
 

@@ -13,23 +13,24 @@ from functools import lru_cache
 from typing import Any
 
 from wexagraph.app.cases.records import PATIENCE, Records
+from wexagraph.app.locales import office_names
 from wexagraph.app.options import EXPORT_DEFAULTS, export_options
 from wexagraph.errors import CallError, TargetError
 from wexagraph.exports.needs import as_wanted
 from wexagraph.exports.options import ATTACHMENTS, ExportOptions
 from wexagraph.exports.register import files_by_digest
-from wexagraph.exports.report import ExportReport
 from wexagraph.exports.run import export
 from wexagraph.files import open_regular
 from wexagraph.messages.conversations import Thread, thread
 from wexagraph.messages.headers import Header, header_end
+from wexagraph.naming.office_names import OfficeNames
 from wexagraph.naming.patterns import TextPattern, literal
 from wexagraph.output.folder import OutputFolder
 from wexagraph.records import case_log
 from wexagraph.records.fileplan import Case, FilePlan
 from wexagraph.records.filing import Filed, Filing, Held, Letter
 from wexagraph.records.placing import Placement, Placer
-from wexagraph.reports import Failure, Report
+from wexagraph.reports import ExportReport, Failure, Report
 from wexagraph.selection.apart import TakenApart
 from wexagraph.selection.choice import Choice
 from wexagraph.selection.criteria import Subject
@@ -106,6 +107,7 @@ class _Run:
     options: dict[str, Any]
     stopped: Callable[[], bool]
     report: FilingReport
+    names: OfficeNames
     stored: dict[str, set[str]] | None = None
     """The digests of what was read back whole in each case; None where nobody asks."""
 
@@ -134,7 +136,8 @@ def file_messages(
     with closing(Filed(records.folder)) as index:
         report = FilingReport(str(records.folder), planned=[] if dry else None)
         stored: dict[str, set[str]] | None = {} if afterwards is not None else None
-        run = _Run(records, records.plan(), index, source, options, stopped, report, stored)
+        names = office_names(source.location)
+        run = _Run(records, records.plan(), index, source, options, stopped, report, names, stored)
         _bring_up(run)
         # what is held of each is small, for there may be many
         envelopes = [
@@ -331,7 +334,7 @@ def _into(run: _Run, case: Case, filing: Filing, workers: Executor) -> tuple[Exp
         if run.stopped():
             return None, {}
         called = {"title": literal(title)} if title and run.options.get("title") is None else {}
-        made = options_of(run.records, case, run.options | called)
+        made = options_of(run.records, case, run.options | called).with_names(run.names)
         one, now = _export(run, case, Filing(case.reference, letters, filing.held), made, workers)
         done.add(one)
         there |= now

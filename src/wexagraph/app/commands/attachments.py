@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from wexagraph.app.attachment_options import ATTACHMENT_DEFAULTS, attachment_options
-from wexagraph.app.commands.base import ZONE, Command, Job
+from wexagraph.app.commands.base import LANGUAGE, ZONE, Command, Job
+from wexagraph.app.locales import office_names
 from wexagraph.reports import Report
 
 
@@ -14,7 +17,7 @@ def _attachments(job: Job) -> Report:
     kept = ("kept with its attachments stored and read back", job.options.keeps_messages)
     then = job.then(*kept) if not work.dry else None
     return extract(
-        *(job.source, job.call.into, job.choice, job.options),
+        *(job.source, job.call.into, job.choice, replace(job.options, names=office_names(job.source.location))),
         progress=work.progress,
         stopped=work.stopped,
         dry=work.dry,
@@ -28,5 +31,5 @@ COMMAND = Command(
     _attachments,
     may_leave_nothing=True,
     clears=True,
-    settled=(ZONE,),
+    settled=(ZONE, LANGUAGE),
 )

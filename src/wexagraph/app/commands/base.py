@@ -8,7 +8,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from wexagraph.app.afterwards import Allow, apply, changes_of
-from wexagraph.app.locales import zone_name
+from wexagraph.app.locales import language_code, zone_name
 from wexagraph.app.secrets import Prompt
 from wexagraph.records.calls import Call
 from wexagraph.reports import Report
@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from wexagraph.backups.encryption import Ask
 
 ZONE = ("zone", lambda: zone_name(None))
+LANGUAGE = ("language", lambda: language_code(None))
 
 
 @dataclass(frozen=True)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from wexagraph.app.commands.base import ZONE, Command, Job
-from wexagraph.app.locales import language_code, usual_paper
+from wexagraph.app.commands.base import LANGUAGE, ZONE, Command, Job
+from wexagraph.app.locales import office_names, usual_paper
 from wexagraph.app.options import EXPORT_DEFAULTS, export_options
 from wexagraph.reports import Report
 
@@ -14,7 +14,8 @@ def _export(job: Job) -> Report:
     from wexagraph.exports.run import dry_run, export
 
     work = job.work
-    call = (job.source, job.call.into, job.choice, replace(job.options, generation=work.generation))
+    options = replace(job.options, generation=work.generation).with_names(office_names(job.source.location))
+    call = (job.source, job.call.into, job.choice, options)
     if work.dry:
         return dry_run(*call, progress=work.progress, stopped=work.stopped)
     then = job.then("stored and read back", job.options.keeps_messages)
@@ -26,5 +27,5 @@ COMMAND = Command(
     export_options,
     _export,
     clears=True,
-    settled=(ZONE, ("paper", usual_paper), ("language", lambda: language_code(None))),
+    settled=(ZONE, LANGUAGE, ("paper", usual_paper)),
 )

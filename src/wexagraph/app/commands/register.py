@@ -4,20 +4,27 @@ from __future__ import annotations
 
 from typing import Any
 
-from wexagraph.app.commands.base import ZONE, Command, Job
-from wexagraph.app.locales import zone_name
+from wexagraph.app.commands.base import LANGUAGE, ZONE, Command, Job
+from wexagraph.app.locales import language_code, office_names, zone_name
 from wexagraph.app.registers import REGISTER_DEFAULTS, check_register, register
 from wexagraph.reports import Report
 
 
 def _register(job: Job) -> Report:
-    return register(job.source, job.call.into, job.choice, stopped=job.work.stopped, dry=job.work.dry, **job.options)
+    names = office_names(job.source.location)
+    call = (job.source, job.call.into, job.choice)
+    return register(*call, names=names, stopped=job.work.stopped, dry=job.work.dry, **job.options)
 
 
 def _register_options(plain: dict[str, Any]) -> dict[str, Any]:
     options = REGISTER_DEFAULTS | plain
     check_register(options)
-    return {"columns": options["columns"] or "", "own": options["column"], "zone": zone_name(options["zone"])}
+    return {
+        "columns": options["columns"] or "",
+        "own": options["column"],
+        "zone": zone_name(options["zone"]),
+        "language": language_code(options["language"]),
+    }
 
 
 COMMAND = Command(
@@ -25,5 +32,5 @@ COMMAND = Command(
     lambda plain, prompt, moment: _register_options(plain),
     _register,
     is_whole=True,
-    settled=(ZONE,),
+    settled=(ZONE, LANGUAGE),
 )

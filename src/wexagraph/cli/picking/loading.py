@@ -28,6 +28,8 @@ class Loader:
         self._rows: queue.SimpleQueue[Row] = queue.SimpleQueue()
         self._stop, self._asked = threading.Event(), threading.Condition()
         self._wanted: tuple[Row, Callable[[str], None]] | None = None
+        self._uncounted: list[Row] = []
+        self._counted: Callable[[], None] = lambda: None
         self._listing = threading.Thread(target=self._list, daemon=True)
         self._reading = threading.Thread(target=self._read, daemon=True)
 
@@ -59,6 +61,13 @@ class Loader:
             self._wanted = (row, answer)
             self._asked.notify()
 
+    def count(self, rows: list[Row], counted: Callable[[], None]) -> None:
+        """Have the attachments of messages counted, after what the pane waits for; later rows take the place of those
+        that wait. `counted` is called in the thread that reads."""
+        with self._asked:
+            self._uncounted, self._counted = rows[::-1], counted
+            self._asked.notify()
+
     def _list(self) -> None:
         trouble = ""
         try:
@@ -76,20 +85,27 @@ class Loader:
         source: Source | None = None
         while True:
             with self._asked:
-                while self._wanted is None and not self._stop.is_set():
+                while self._wanted is None and not self._uncounted and not self._stop.is_set():
                     self._asked.wait()
                 wanted, self._wanted = self._wanted, None
-            if self._stop.is_set() or wanted is None:
+                row = wanted[0] if wanted is not None else self._uncounted.pop() if self._uncounted else None
+                counted = self._counted
+            if self._stop.is_set() or row is None:
                 return
-            row, answer = wanted
             try:
                 if source is None:
                     source = self._second()
                 if source is None:
                     return
-                answer(text_of(source.read(row.envelope)))
+                if wanted is not None:
+                    wanted[1](text_of(source.read(row.envelope)))
+                else:
+                    row.attached = len(source.attachments(row.envelope))
+                    counted()
             except (WexagraphError, OSError) as error:
-                answer(f"This message can't be read: {one_line(str(error))}")
+                row.attached = 0
+                if wanted is not None:
+                    wanted[1](f"This message can't be read: {one_line(str(error))}")
 
     def _second(self) -> Source | None:
         """The source once more for this thread; of one that can't be opened twice itself, when the list is whole."""

@@ -21,7 +21,7 @@ from prompt_toolkit.output import ColorDepth, create_output
 from prompt_toolkit.styles import Style
 from prompt_toolkit.widgets import Frame, TextArea
 
-from wexagraph.app.picking import COLUMNS, FolderTree, Picker, Row
+from wexagraph.app.picking import COLUMNS, SORTED, FolderTree, Picker, Row
 from wexagraph.app.sets import checked_set_name
 from wexagraph.cli.picking.cells import Lines, cell, wrapped
 from wexagraph.cli.picking.loading import Loader
@@ -33,7 +33,8 @@ if TYPE_CHECKING:
     from wexagraph.sources.base import Source
 
 PRINT, KEEP, EXPORT = "print", "keep", "export"
-_TREE_WIDTH, _WIDE, _SHOWS_FOLDER = 26, 120, 100
+_TREE_WIDTH, _WIDE, _SHOWS_SIZE = 26, 120, 92
+_NUMBERS = ("files", "size")
 _SETTLE_SECONDS = 0.25
 _EXPORT_COMMAND = "wexagraph export"
 _EXAMPLES = ("from:ines", "since:2026-03", "is:unseen")
@@ -75,6 +76,7 @@ class Screen:
         self.tree_line, self.in_tree, self.show_tree = 0, False, False
         self.ending = False
         self._tree, self._in_tree = FolderTree({}), 0
+        self._uncounted: list[Row] = []
         self._loader = Loader(source, choice, self._loaded)
         self._app: Application[Picked | None] = self._application()
 
@@ -162,6 +164,7 @@ class Screen:
             output=create_output(always_prefer_tty=True),
             refresh_interval=_SETTLE_SECONDS,
             before_render=lambda _: self._before_drawing(),
+            after_render=lambda _: self._after_drawing(),
         )
 
     def _before_drawing(self) -> None:
@@ -177,6 +180,11 @@ class Screen:
             self._loader.ask(self.picker.rows[under], lambda text: self._soon(lambda: self._show(under, text)))
         elif under is None:
             self.pane_row, self.pane_text = -1, ""
+
+    def _after_drawing(self) -> None:
+        """Have the attachments of the rows that are seen counted."""
+        rows, self._uncounted = self._uncounted, []
+        self._loader.count(rows, lambda: self._soon(lambda: None))
 
     def _show(self, number: int, text: str) -> None:
         if number == self.pane_row:
@@ -200,7 +208,9 @@ class Screen:
     def widths(self) -> dict[str, int]:
         """The width of each column that there is room for."""
         room = self.columns() - 2
-        widths = {"date": 16, "from": 20 if room < 110 else 26, "folder": 18 if room >= _SHOWS_FOLDER else 0, "size": 9}
+        narrow = room < _SHOWS_SIZE
+        widths = {"date": 10 if narrow else 16, "from": 17 if narrow else 20 if room < 110 else 26, "files": 5}
+        widths |= {"folder": 12 if narrow else 18, "size": 0 if narrow else 9}
         widths["subject"] = max(10, room - sum(widths.values()) - sum(1 for each in widths.values() if each))
         return {name: widths[name] for name in COLUMNS if widths[name]}
 
@@ -216,13 +226,13 @@ class Screen:
         text: Any = [("", "  ")]
         for name, width in self.widths().items():
             label = name.capitalize() + (f" {arrow}" if name == self.picker.sort else "")
-            text.append(("class:heading", cell(label, width, right=name == "size"), self._sorter(name)))
+            text.append(("class:heading", cell(label, width, name in _NUMBERS), self._sorter(name)))
             text.append(("", " "))
         return list(text)
 
     def _sorter(self, name: str) -> Callable[[MouseEvent], None]:
         def sort(event: MouseEvent) -> None:
-            if event.event_type == MouseEventType.MOUSE_UP:
+            if event.event_type == MouseEventType.MOUSE_UP and name in SORTED:
                 self.picker.sort_by(name)
 
         return sort
@@ -231,14 +241,18 @@ class Screen:
         """A row of the list."""
         number = self.picker.shown[at]
         row, marked = self.picker.rows[number], number in self.picker.marked
+        if row.attached is None:
+            self._uncounted.append(row)
+        widths = self.widths()
         values = {
-            "date": row.day,
+            "date": row.day[: widths["date"]],
             "from": row.sender,
             "subject": row.subject or "(no subject)",
+            "files": str(row.attached or ""),
             "folder": row.envelope.folder,
             "size": size(row.envelope.size),
         }
-        cells = " ".join(cell(values[name], width, name == "size") for name, width in self.widths().items())
+        cells = " ".join(cell(values[name], width, name in _NUMBERS) for name, width in widths.items())
         under = at == self.picker.cursor and not self.in_tree
         style = " ".join(["class:cursor"] * under + ["class:marked"] * marked)
         return [(style, f"{'*' if marked else ' '}{'>' if under else ' '}{cells}")]
@@ -359,7 +373,7 @@ class Screen:
             self.picker.toggle()
 
     def _next_column(self) -> None:
-        columns = list(self.widths())
+        columns = [name for name in self.widths() if name in SORTED]
         at = columns.index(self.picker.sort) if self.picker.sort in columns else -1
         self.picker.sort_by(columns[(at + 1) % len(columns)])
 

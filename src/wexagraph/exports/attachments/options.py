@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 from datetime import tzinfo
 
 from wexagraph.exports.attachments.documents import DocumentOptions
+from wexagraph.languages import ENGLISH
+from wexagraph.naming.office_names import NO_NAMES, OfficeNames
 from wexagraph.naming.patterns import NamePattern
 
 ATTACHMENT_PATTERN = "{date:%Y-%m-%d} {sender} - {filename}"
@@ -19,7 +21,9 @@ class ExtractOptions:
     `wanted` are names or media types, with `*` and `?`; none means all. Sizes are in bytes. `inline` takes pictures of
     the layout too, `nested` the attachments of messages inside, `open_zips` the files of ZIPs. `once` writes a file a
     digest; `flat` leaves out the source's folders. `native` writes their own bytes, `document` says how PDFs are made
-    of them (None: none are), by `jobs` workers here, or those of the Dask scheduler at the address `cluster`.
+    of them (None: none are), by `jobs` workers here, or those of the Dask scheduler at the address `cluster`. `names`
+    are the office's own for addresses. `registers` are the forms of the table beside the files, whose headings are in a
+    `language`.
     """
 
     pattern: NamePattern = field(default_factory=lambda: NamePattern(ATTACHMENT_PATTERN))
@@ -36,6 +40,9 @@ class ExtractOptions:
     native: bool = True
     document: DocumentOptions | None = None
     cluster: str = ""
+    names: OfficeNames = NO_NAMES
+    registers: tuple[str, ...] = ("csv",)
+    language: str = ENGLISH
 
     @property
     def keeps_messages(self) -> bool:

@@ -150,6 +150,7 @@ def _pull(stager: Stager, envelope: Envelope, data: bytes, options: ExtractOptio
             ending=suffix.removeprefix(".").lower(),
             number=number,
             read=lambda: message,
+            names=options.names,
         )
         staged = dated(stager.stage("", content, False), moment) if options.native else None
         note = next((note.code for note in attachment.notes()), "")

@@ -29,6 +29,8 @@ from wexagraph.exports.attachments.pulling import (
 from wexagraph.exports.context import opened
 from wexagraph.exports.journal.attachments import Attachments, Entry
 from wexagraph.exports.options import ExportOptions
+from wexagraph.exports.register import Wording
+from wexagraph.languages import language
 from wexagraph.messages.headers import Header
 from wexagraph.messages.message import Message
 from wexagraph.output.staging import in_hand
@@ -109,7 +111,8 @@ def _take(run: Context, pulled: Pulled) -> None:
 def _write_lists(run: Context) -> None:
     """Write register and checksums, and note what of the source could not be read."""
     if run.report.planned is None and not run.attachments.journal.is_empty():
-        register.write_attachments(run.target, run.attachments.journal)
+        wording, forms = Wording(language(run.options.language), run.options.names), run.options.registers
+        run.report.unreadable += register.write_attachments(run.target, run.attachments.journal, forms, wording)
     run.source.settle()
     run.report.unreadable += [(trouble.where, trouble.reason) for trouble in run.source.troubles]
 

@@ -17,6 +17,7 @@ from wexagraph.exports.file_words import own_files, words_of
 from wexagraph.exports.register import RegisterRow
 from wexagraph.messages.conversations import Conversations, Thread, base_subject
 from wexagraph.output.databases import Database, Form, open_database
+from wexagraph.selection.choice import Facts, in_order
 from wexagraph.text import lines, one_line
 from wexagraph.work.batches import Batch, ahead
 from wexagraph.work.pool import ProcessWorkers
@@ -38,7 +39,7 @@ _Known = tuple[RegisterRow, str, list[str], _Words | None]
 @dataclass(frozen=True, slots=True)
 class Entry:
     """A message on the page: its row, its date, its text, and the number of its conversation; where the page is of
-    several folders, the one that its files lie `below`, and its case."""
+    several folders, the one that its files lie `below`, and its case; its `place` in the order that was asked for."""
 
     row: RegisterRow
     moment: datetime | None
@@ -47,6 +48,7 @@ class Entry:
     conversation: int = 0
     below: str = ""
     case: str = ""
+    place: int | None = None
 
     def path(self, file: str) -> str:
         """A file of the message, from the page."""
@@ -77,6 +79,7 @@ class Entry:
             cc,
             int(row.outcome == "failed"),
             one_line(self.case),
+            *([self.place] if self.place is not None else []),
         ]
 
 
@@ -93,8 +96,9 @@ def read_entries(
     return list(_with_words(folder, rows, jobs, tell))
 
 
-def in_conversations(entries: Iterable[Entry]) -> list[Entry]:
-    """Messages in the order of their dates, each with the number of its conversation."""
+def in_conversations(entries: Iterable[Entry], sort: tuple[str, ...] = ()) -> list[Entry]:
+    """Messages in the order of their dates, each with the number of its conversation, and with its place in another
+    order, where one is asked for."""
     ordered = sorted(
         entries,
         key=lambda entry: (entry.moment or _NEVER, entry.below, entry.row.folder, entry.row.id, entry.row.digest or ""),
@@ -104,10 +108,21 @@ def in_conversations(entries: Iterable[Entry]) -> list[Entry]:
         conversations.add(number, entry.thread)
     conversations.finish()
     numbers: dict[Any, int] = {}
+    places = {id(entry): place for place, entry in enumerate(in_order(ordered, sort, _facts))} if sort else {}
     return [
-        replace(entry, conversation=numbers.setdefault(conversations.root(number), len(numbers)))
+        replace(
+            entry,
+            conversation=numbers.setdefault(conversations.root(number), len(numbers)),
+            place=places.get(id(entry)),
+        )
         for number, entry in enumerate(ordered)
     ]
+
+
+def _facts(entry: Entry) -> Facts:
+    row, moment = entry.row, entry.moment
+    date = moment.astimezone(UTC).isoformat() if moment is not None else ""
+    return Facts(date, row.facts[1], row.facts[4], row.size, row.folder)
 
 
 def _with_words(folder: Path, rows: Iterable[RegisterRow], jobs: int, tell: Callable[[int], None]) -> Iterator[Entry]:

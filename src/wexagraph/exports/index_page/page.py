@@ -91,6 +91,7 @@ def files_of(entries: Sequence[Entry], options: IndexOptions, name: str) -> Iter
         "large": len(entries) > _LARGE,
         "place": href(INDEX_FILES),
         "language": options.language,
+        "placed": bool(options.sort),
         "pieces": pieces,
         "years": [(year, len(members)) for year, members in reversed(years)],
         "folders": sorted(Counter(one_line(entry.row.folder) for entry in entries).items()),
@@ -167,8 +168,8 @@ def _data_address(picture: tuple[str, bytes] | None) -> str:
 
 def _year_page(year: str, entries: list[Entry], title: str, words: dict[str, str], options: IndexOptions) -> bytes:
     style = _asset("index.css")
-    rows = []
-    for entry in reversed(entries):
+    rows, newest_first = [], entries[::-1]
+    for entry in sorted(newest_first, key=lambda entry: entry.place or 0):
         row = entry.row
         date, sender, to, _, subject = map(one_line, row.facts)
         rows.append(

@@ -42,7 +42,7 @@ def write_index(
 ) -> int:
     """Write the page and its data; the manifest is to be written after it. What somebody else has put under the name of
     the page is left alone. Returns how many messages it shows. Raises TargetError."""
-    entries = in_conversations(read_entries(target.folder, register.rows_in(journal), tell=tell))
+    entries = in_conversations(read_entries(target.folder, register.rows_in(journal), tell=tell), options.sort)
     written = set()
     for path, content in files_of(entries, options, target.folder.resolve().name):
         staging = target.open_staging()
@@ -77,7 +77,7 @@ def index_folders(
         if (place / OWN / "journal.sqlite").is_file():
             read += [replace(entry, below=folder, case=case) for entry in read_entries(place, register.rows_of(place))]
             tell(len(read))
-    entries = in_conversations(read)
+    entries = in_conversations(read, options.sort)
     try:
         with OutputFolder(home) as root:
             if root.taken(INDEX) and not _is_ours(root):

@@ -95,11 +95,11 @@ class Files:
         )
         return ((digest, FileRecord.of(row)) for digest, *row in rows)
 
-    def archive(self, folder: str, format: str, naming: str) -> FileRecord | None:
-        """The archive of a folder that an earlier run has made."""
+    def archive(self, folder: str, format: str, naming: str, otherwise: bool) -> FileRecord | None:
+        """The archive of a folder that an earlier run has made under names given in this way, or `otherwise`."""
         row = self._base.ask(
-            "SELECT * FROM file WHERE message=0 AND format=? AND naming=?",
-            (f"{format}:{folder}", naming),
+            "SELECT * FROM file WHERE message=0 AND format=? AND (naming=? OR ?) ORDER BY naming=? DESC LIMIT 1",
+            (f"{format}:{folder}", naming, otherwise, naming),
         ).fetchone()
         return FileRecord.of(row) if row else None
 

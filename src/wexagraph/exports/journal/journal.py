@@ -94,6 +94,15 @@ class Journal(Database):
             sql = "UPDATE message SET run=?, source=?, place=?, stamp=?, id=? WHERE number=?"
             self.ask(sql, (self.run, *where, number))
 
+    def setting(self, name: str) -> str:
+        """What was kept of the folder under a name; "" where nothing was."""
+        row = self.ask("SELECT value FROM setting WHERE name=?", (name,)).fetchone()
+        return row[0] if row else ""
+
+    def keep_setting(self, name: str, value: str) -> None:
+        """Keep something of the folder as a whole."""
+        self.ask("INSERT OR REPLACE INTO setting VALUES (?, ?)", (name, value))
+
     def note_parts(self, parts: str) -> None:
         """Note what this run's pages were made with, in words."""
         self.ask("INSERT OR REPLACE INTO made_with VALUES (?, ?)", (self.run, parts))

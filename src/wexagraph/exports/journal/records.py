@@ -59,6 +59,7 @@ CREATE TABLE numbered (
 ) WITHOUT ROWID;
 CREATE TABLE met (message INTEGER NOT NULL, recipe TEXT NOT NULL, PRIMARY KEY (message, recipe)) WITHOUT ROWID;
 CREATE TABLE given (key TEXT PRIMARY KEY) WITHOUT ROWID;
+CREATE TABLE setting (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 """
 _TEMPORARY = """
 CREATE TEMP TABLE fresh (
@@ -200,6 +201,10 @@ def _with_numbers(base: sqlite3.Connection) -> None:
     _make(base, "numbered")
 
 
+def _with_settings(base: sqlite3.Connection) -> None:
+    _make(base, "setting")
+
+
 def _make(base: sqlite3.Connection, *tables: str) -> None:
     for statement in _SCHEMA.split(";"):
         if any(f"TABLE {name} (" in statement or f" ON {name} (" in statement for name in tables):
@@ -209,8 +214,15 @@ def _make(base: sqlite3.Connection, *tables: str) -> None:
 JOURNAL = Form(
     "the journal",
     _SCHEMA,
-    version=6,
-    since={2: _with_tags, 3: _with_plain_texts, 4: _with_turns, 5: _with_attachments, 6: _with_numbers},
+    version=7,
+    since={
+        2: _with_tags,
+        3: _with_plain_texts,
+        4: _with_turns,
+        5: _with_attachments,
+        6: _with_numbers,
+        7: _with_settings,
+    },
     settings=("synchronous = NORMAL", "journal_mode = TRUNCATE", "temp_store = FILE", "cache_size = -16000"),
     temporary=_TEMPORARY,
 )

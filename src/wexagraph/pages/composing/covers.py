@@ -97,12 +97,12 @@ class Contents:
 
 def entry(message: Message, origin: Provenance, options: PageOptions, pages: int = 0) -> Entry:
     """What a cover tells of a message."""
-    header, tr = message.header, options.tr
+    header, tr, names = message.header, options.tr, options.names
     moment = header.date(origin.arrival)[0]
-    to = [str(address) for address in header.addresses(b"to")[: _MOST_RECIPIENTS + 1]]
+    to = [str(names.named(address)) for address in header.addresses(b"to")[: _MOST_RECIPIENTS + 1]]
     return Entry(
         subject=_told(header.subject) or tr("no subject"),
-        sender=_told(str(header.sender)) or tr("no sender"),
+        sender=_told(str(names.named(header.sender))) or tr("no sender"),
         to=_told(", ".join(to[:_MOST_RECIPIENTS])) + (" " + tr("and more") if len(to) > _MOST_RECIPIENTS else ""),
         date=_shown(moment, options) if moment else tr(UNDATED),
         message_id=_told(header.text(b"message-id")),
@@ -119,7 +119,7 @@ def entry(message: Message, origin: Provenance, options: PageOptions, pages: int
         evidence=tuple(evidence(message, origin, options)),
         pages=pages,
         when=f"{_in_zone(moment, options):%Y-%m-%d %H:%M}" if moment else tr(UNDATED),
-        name=_told(header.sender.name or header.sender.address) or tr("no sender"),
+        name=_told(names.named(header.sender).name or header.sender.address) or tr("no sender"),
     )
 
 

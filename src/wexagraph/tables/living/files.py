@@ -7,12 +7,13 @@ import os
 import re
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import count
 from pathlib import Path
 from typing import Any, BinaryIO
 
 from wexagraph.errors import CallError, InUse, TargetError
+from wexagraph.languages import ENGLISH, Language, language
 from wexagraph.output.folder import lock_file
 from wexagraph.output.replacing import Changed, Look, look, whole_file, write_whole_file
 from wexagraph.tables.columns import MARK, Column, csv_row
@@ -36,7 +37,8 @@ Things = Callable[[list[Column[Any]], frozenset[str]], Iterable[Listing]]
 @dataclass(frozen=True)
 class Register:
     """What a register is to be: its columns (none: those that it has, else `usual`), what it is of in words, and how a
-    name of a column is understood. `value` gives what a column has of a thing that is listed."""
+    name of a column is understood. `value` gives what a column has of a thing that is listed; headings are in a
+    language."""
 
     resolve: Callable[[str], Column[Any]]
     columns: tuple[Column[Any], ...] = ()
@@ -44,6 +46,7 @@ class Register:
     title: str = ""
     about: str = ""
     value: Callable[[Column[Any], Any], Any] = value_of
+    tr: Language = field(default_factory=lambda: language(ENGLISH))
 
 
 def check_form(path: Path) -> None:
@@ -90,7 +93,8 @@ def _top_up(
     exists = seen is not None
     with opened(path, register) as sheet:
         with reading(path, seen):
-            table = LivingTable(sheet, register.resolve, register.columns if exists else (), register.value)
+            wanted = register.columns if exists else ()
+            table = LivingTable(sheet, register.resolve, wanted, register.value, register.tr)
             known = sheet.messages() if hinted and not table.result.changed else frozenset()
             listed = things(table.columns(), known)
             table.read()
@@ -176,10 +180,11 @@ def opened(path: Path, register: Register) -> Iterator[Any]:
 def _empty(register: Register, suffix: str) -> bytes:
     columns = list(register.columns or register.usual)
     ours = [one for one in columns if one.kind != "own"] + [one for one in columns if one.kind == "own"]
-    keys = heading((one.name, one.heading) for one in ours)
+    keys = heading((one.name, one.headed(register.tr)) for one in ours)
+    headings = [*(one.headed(register.tr) for one in columns), keys]
     if suffix == ".csv":
-        return MARK + csv_row([*(one.heading for one in columns), keys]).encode("utf-8")
-    return empty_register(columns, keys, register.title, register.about)
+        return MARK + csv_row(headings).encode("utf-8")
+    return empty_register(columns, headings, register.title, register.about)
 
 
 @contextmanager

@@ -12,6 +12,7 @@ from itertools import islice
 from typing import Any, NamedTuple, Protocol
 
 from wexagraph.errors import TargetError
+from wexagraph.languages import ENGLISH, Language, language
 from wexagraph.tables.columns import Column
 from wexagraph.tables.living.keys import CHECK, RowId, check, folder_digest, heading, key, parse_heading
 from wexagraph.tables.living.keys import parse_key as parsed
@@ -189,13 +190,14 @@ class LivingTable:
         resolve: Callable[[str], Column[Any]],
         wanted: Iterable[Column[Any]] = (),
         value: Callable[[Column[Any], Any], Any] = value_of,
+        tr: Language | None = None,
     ) -> None:
         """Find the columns of a table. `resolve` gives that of a name; `wanted` are columns that may be new to it;
-        `value` gives what a column has of a thing.
+        `value` gives what a column has of a thing; headings of new columns are in the language of `tr`.
 
         Raises TargetError where it has no keys.
         """
-        self._sheet, self._value = sheet, value
+        self._sheet, self._value, self._tr = sheet, value, tr or language(ENGLISH)
         self.result = TopUp()
         self._layouts = [layout_of(part, sheet.path, resolve) for part in sheet.parts]
         if not self._layouts:
@@ -218,15 +220,15 @@ class LivingTable:
             for entry in layout.entries:
                 if entry.at is None:
                     self.result.deleted.append(entry.heading)
-                elif entry.heading != entry.column.heading:
-                    self.result.renamed.append((entry.column.heading, entry.heading))
+                elif not entry.column.is_heading(entry.heading, self._tr):
+                    self.result.renamed.append((entry.column.headed(self._tr), entry.heading))
         names = {entry.column.name for entry in (*layout.entries, *layout.own)}
         headings: dict[int, Any] = {}
         for column in wanted:
             if column.name not in names:
                 at = max(len(part.heading), part.width) + len(headings)
-                headings[at] = column.heading
-                (layout.own if column.kind == "own" else layout.entries).append(Entry(column, column.heading, at))
+                headings[at] = column.headed(self._tr)
+                (layout.own if column.kind == "own" else layout.entries).append(Entry(column, headings[at], at))
         if layout.heading() != part.heading[layout.key]:
             self._change(number, 0, {**headings, layout.key: layout.heading()})
 

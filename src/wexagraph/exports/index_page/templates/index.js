@@ -3,7 +3,7 @@
   var book = JSON.parse(document.getElementById("book").textContent);
   var say = book.words;
   var STEP = 60, SLICE = 12, PAUSE = 1500;
-  var ID = 0, DATE = 1, FROM = 2, TO = 3, SUBJECT = 4, FOLDER = 5, ATTACHED = 6, NOTES = 7, FILES = 8, TALK = 9, SIZE = 10, TAGS = 11, CC = 12, FAILED = 13, CASE = 14;
+  var ID = 0, DATE = 1, FROM = 2, TO = 3, SUBJECT = 4, FOLDER = 5, ATTACHED = 6, NOTES = 7, FILES = 8, TALK = 9, SIZE = 10, TAGS = 11, CC = 12, FAILED = 13, CASE = 14, PLACE = 15;
   var COLUMNS = [["date", DATE], ["from", FROM], ["to", TO], ["subject", SUBJECT], ["case", CASE], ["folder", FOLDER], ["attached", ATTACHED], ["notes", NOTES]]
     .filter(function (column) { return document.getElementById("by-" + column[0]); });
   var hasCases = COLUMNS.length > 7;
@@ -176,12 +176,15 @@
     return part[where[1]];
   }
 
+  function sorting() { return state.sort || (book.placed ? "place" : "-date"); }
+
   function ordered() {
-    var sort = state.sort || "-date", name = sort.replace("-", "");
+    var sort = sorting(), name = sort.replace("-", "");
     if (!orders[sort]) {
       var column = COLUMNS.filter(function (one) { return one[0] === name; })[0] || COLUMNS[0];
       var keys = rows.map(function (row) {
         var value = row[column[1]];
+        if (name === "place") { return row[PLACE]; }
         return Array.isArray(value) ? String(1000 + value.length) : name === "date" ? Date.parse(value) || 0 : fold(person(value));
       });
       var list = rows.map(function (_, key) { return key; });
@@ -327,7 +330,7 @@
     var text = fill(shown.length === book.total ? say.count : say.of, { count: number(shown.length), shown: number(shown.length), all: number(book.total) });
     at("count").textContent = all ? text + (searching ? ". " + say.searching + "\u2026" : "") : fill(say.loading, { count: number(rows.length) });
     COLUMNS.forEach(function (column) {
-      var sort = state.sort || "-date", heading = at("by-" + column[0]);
+      var sort = sorting(), heading = at("by-" + column[0]);
       heading.setAttribute("aria-sort", sort === column[0] ? "ascending" : sort === "-" + column[0] ? "descending" : "none");
     });
   }
@@ -448,7 +451,7 @@
   at("more").addEventListener("click", function () { room += STEP; draw(false); });
   COLUMNS.forEach(function (column) {
     at("by-" + column[0]).firstElementChild.addEventListener("click", function () {
-      var sort = state.sort || "-date";
+      var sort = sorting();
       go({ sort: sort === column[0] ? "-" + column[0] : sort === "-" + column[0] || column[0] !== "date" ? column[0] : "-date" }, false);
     });
   });
