@@ -153,12 +153,18 @@ class PopPeer(Scripted):
 
 
 class Proxy:
-    """Hands a line on to a port. `cut_after` bytes of answers the line is cut, again and again; `delay` seconds pass
-    before each piece that a client sends. `round_trips` counts those."""
+    """Hands a line on to a port. `cut_after` bytes of answers the line is cut, again and again, or `cut_sent` bytes that
+    a client sends; `delay` seconds pass before each piece of those. `round_trips` counts them."""
 
     def __init__(
-        self, port: int, cut_after: Callable[[], int] | None = None, delay: float = 0.0, most_cuts: int = 10**9
+        self,
+        port: int,
+        cut_after: Callable[[], int] | None = None,
+        delay: float = 0.0,
+        most_cuts: int = 10**9,
+        cut_sent: int = 10**12,
     ) -> None:
+        self.cut_sent, self.sent, self.answered = cut_sent, 0, 0
         self.target, self.cut_after, self.delay, self.round_trips, self.cuts, self.most_cuts = (
             port,
             cut_after,
@@ -197,7 +203,11 @@ class Proxy:
             while data := client.recv(65536):
                 self.round_trips += 1
                 time.sleep(self.delay)
-                server.sendall(data)
+                server.sendall(data[: max(0, self.cut_sent - self.sent)])
+                self.sent += len(data)
+                if self.sent >= self.cut_sent:
+                    self.cuts += 1
+                    break
         _shut(client, server)
 
     def _down(self, server: socket.socket, client: socket.socket) -> None:
@@ -205,6 +215,7 @@ class Proxy:
         with contextlib.suppress(OSError):
             while data := server.recv(65536):
                 client.sendall(data[:left])
+                self.answered += len(data)
                 left -= len(data)
                 if left <= 0:
                     self.cuts += 1

@@ -10,6 +10,7 @@ import io
 import json
 import logging
 import os
+import random
 import signal
 import ssl
 import subprocess
@@ -19,6 +20,7 @@ import zipfile
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 from email.message import EmailMessage
+from functools import partial
 from pathlib import Path
 from typing import Any, cast
 
@@ -29,6 +31,7 @@ from aiosmtpd.smtp import SMTP, AuthResult, Envelope, LoginPassword
 from tests import exim
 from tests.dovecot import PASSWORD, USER
 from tests.helpers import PROGRAM, ProgramTest, letter, letter_with, mbox, pdf_text, rounds
+from tests.peers import Proxy
 from tests.servers import free_ports
 from tests.test_accounts import AccountTest
 from wexagraph.demo.build import file, message, multipart, text, when
@@ -136,13 +139,14 @@ class Sending(ProgramTest):
         self.post = Post(self.folder)
         self.addCleanup(self.post.close)
 
-    def send(self, *arguments: object, code: int = 0, post: Post | None = None) -> Any:
+    def send(self, *arguments: object, code: int | None = 0, post: Post | None = None, by: Proxy | None = None) -> Any:
         post = post or self.post
         self.write(
             "own.toml",
             f'[sending]\nsender = "Port office <records@saltmere.example>"\nauthority = "{post.authority}"\n',
         )
-        call = ("--config", "own.toml", "send", *arguments, "--yes", "--by", post.url)
+        url = post.url if by is None else f"smtp://records@localhost:{by.port}/"
+        call = ("--config", "own.toml", "send", *arguments, "--yes", "--by", url)
         return self.run_program(*call, env={"WEXAGRAPH_PASSWORD": "tide"}, code=code)
 
     def test_what_arrives(self) -> None:
@@ -310,6 +314,36 @@ class Sending(ProgramTest):
         self.assertEqual(
             [mail["state"] for mail in json.loads(self.run_program("send", "log", "--json").stdout)], ["handed over"]
         )
+
+    def test_a_line_that_is_cut_anywhere(self) -> None:
+        """Whatever was on its way: the mail comes once, or somebody is asked before it goes once more."""
+        self.write("in/a.eml", letter("One", body="x" * 20_000))
+        whole = Proxy(self.post.port)
+        self.addCleanup(whole.close)
+        self.send("in", "--send-to", "a@court.example", by=whole)
+        instants = random.Random(39)
+        ends = (("sent", whole.sent), ("answers", whole.answered))
+        sides = [(side, instants.randrange(1, count + 1)) for side, count in ends for _ in range(rounds(15, 5))]
+        for number, (side, at) in enumerate(sides):
+            self.post.mails.clear()
+            if side == "sent":
+                cut = Proxy(self.post.port, cut_sent=at)
+            else:
+                cut = Proxy(self.post.port, cut_after=partial(int, at))
+            call = ("in", "--send-to", f"b{number}@court.example")
+            first = self.send(*call, by=cut, code=None)
+            cut.close()
+            again = self.send(*call, code=None)
+            said = first.stdout + first.stderr + again.stdout
+            self.assertNotIn("Traceback", said)
+            if len(self.post.mails) == 1 and "--again sends it once more" not in again.stdout:
+                self.assertIn("handed over", again.stdout)
+            elif self.post.mails:
+                self.assertEqual((len(self.post.mails), again.returncode), (1, 1), (side, at, said))
+            else:
+                self.assertIn("--again", again.stdout, (side, at))
+                self.send(*call, "--again")
+                self.assertEqual(len(self.post.mails), 1)
 
     def test_one_recipient_that_is_refused(self) -> None:
         self.write("in/a.eml", letter("One"))
