@@ -126,6 +126,22 @@ class Delivering(ProgramTest):
             self.deliver()
         self.assertEqual(len(named_rows(lines)), 6)
 
+    def test_places_used_before_are_offered(self) -> None:
+        self.assertIn("used: none yet", self.run_program("deliver", "out", code=2).stderr)
+        self.run_program("place", "add", "court", str(self.folder / "share"))
+        (self.folder / "stick").mkdir()
+        self.run_program("deliver", "out", "--into", "stick")
+        stick = str((self.folder / "stick").resolve())
+        self.assertIn(f"used: @court, {stick}.", self.run_program("deliver", "out", code=2).stderr)
+        for begun, offered in (
+            ("", f"plain,@court\nplain,{stick}\n"),
+            (stick[:4], f"plain,{stick}\n"),
+            ("x", "file,x\n"),
+        ):
+            words = {"COMP_WORDS": f"wexagraph deliver out --into {begun}", "COMP_CWORD": "4"}
+            done = self.run_program(env={"_WEXAGRAPH_COMPLETE": "bash_complete", **words})
+            self.assertEqual(done.stdout, offered)
+
     def test_what_is_no_longer_here(self) -> None:
         """It goes there too; what somebody has changed there stays."""
         self.export("--as", "eml,text,html")

@@ -16,7 +16,7 @@ from wexagraph.exports.register import tell_links
 from wexagraph.exports.verify import JOURNAL
 from wexagraph.output.target import keep_apart
 from wexagraph.reports import Progress
-from wexagraph.sending.delivery import DeliveryReport, deliver, folders_in
+from wexagraph.sending.delivery import DeliveryReport, deliver, delivered_to, folders_in
 from wexagraph.sending.places import FolderPlace, Place
 from wexagraph.sources.accounts import PLACES, parse_url
 from wexagraph.text import one_line
@@ -67,6 +67,13 @@ def place_named(named: str, configuration: Configuration) -> Known:
             "in your own wexagraph.toml."
         )
     return known[named[1:]]
+
+
+def known_places(root: Path, configuration: Configuration) -> list[str]:
+    """The places that have names, and those without one that a folder was delivered to before."""
+    urls = {known.url.rstrip("/") for known in configuration.places.values()}
+    before = [place for place in delivered_to(root) if place not in urls] if root.is_dir() else []
+    return [*(f"@{name}" for name in sorted(configuration.places)), *before]
 
 
 def check_place(named: str, root: str, configuration: Configuration) -> None:

@@ -20,7 +20,6 @@ from wexagraph.text import one_line, size
 @FOLDER
 @click.option(
     "--into",
-    required=True,
     metavar="PLACE",
     shell_complete=complete_places,
     help="A folder that is there, sftp:// or davs://user@host/folder, s3://KEY@host/bucket/folder, or @NAME.",
@@ -38,7 +37,7 @@ from wexagraph.text import one_line, size
 def command(
     context: click.Context,
     folder: str,
-    into: str,
+    into: str | None,
     links: bool,
     until: str | None,
     dry_run: bool,
@@ -51,13 +50,19 @@ def command(
     here is removed, as long as it is what was delivered. Files of others are left, and named. Each file is read back
     before it gets its name.
     """
-    from wexagraph.app.places import deliver_to
+    from wexagraph.app.places import deliver_to, known_places
 
     if until and not links:
         raise CallError("--until is said of addresses: add --links.")
     root = Path(folder).expanduser()
     if not root.exists():
         raise CallError(f"{one_line(folder)} does not exist.")
+    if into is None:
+        known = ", ".join(map(one_line, known_places(root, context.obj.configuration))) or "none yet"
+        raise CallError(
+            f"--into PLACE is missing: it says where {one_line(folder)} goes. Places that you have used: {known}. "
+            "`wexagraph place add` names another."
+        )
     display = Display(("delivery",), "files")
     with display, stoppable(display) as stopped:
         report = deliver_to(

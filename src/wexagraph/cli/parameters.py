@@ -8,6 +8,7 @@ import sys
 from collections.abc import Callable, Iterable
 from contextlib import contextmanager
 from datetime import datetime
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -50,8 +51,15 @@ def _names(context: click.Context, parameter: click.Parameter, incomplete: str) 
 
 
 def complete_places(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
-    """What a shell may complete a place with."""
-    return _named_or_files(incomplete, lambda configuration: list(configuration.places))
+    """What a shell may complete a place with: one that has a name, or that the folder was delivered to before."""
+    from wexagraph.app.configuration import load
+    from wexagraph.app.places import known_places
+
+    folder = context.params.get("folder") or next(iter(context.args), "")
+    places = known_places(Path(folder), load(None, lambda name: False))
+    if fitting := [place for place in places if place.startswith(incomplete)]:
+        return offered(fitting, incomplete)
+    return [CompletionItem(incomplete, type="file")]
 
 
 def _named_or_files(incomplete: str, names_of: Callable[[Configuration], list[str]]) -> list[CompletionItem]:

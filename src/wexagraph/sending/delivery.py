@@ -136,6 +136,15 @@ class Delivered(Database):
         self.ask("DELETE FROM delivered WHERE place=? AND path=?", (self._place, path))
 
 
+def delivered_to(root: Path) -> list[str]:
+    """The places that a folder was delivered to before. Raises TargetError."""
+    lying = root / OWN / _DATABASE
+    if not lying.is_file():
+        return []
+    with closing(Delivered(lying, "", reading=True)) as journal:
+        return [place for (place,) in journal.ask("SELECT DISTINCT place FROM delivered ORDER BY place")]
+
+
 def deliver(
     root: Path,
     place: Place,
