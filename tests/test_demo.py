@@ -93,6 +93,17 @@ class Demo(ProgramTest):
         browsed = len(list((self.export / "index files").iterdir())) + 1
         self.assertEqual(len(done.stdout.splitlines()), 2 * self.mailbox.count + 1 + browsed)
 
+    def test_the_lawyer_gets_a_draft(self) -> None:
+        """As the stand-in account has it, read by Python's own package."""
+        (draft,) = (self.export.parent / "account").iterdir()
+        mail = email.message_from_bytes(draft.read_bytes(), policy=email.policy.default)
+        self.assertEqual(
+            (mail["to"], mail["from"].addresses[0].domain), ("Ana Prior <prior@court.example>", "saltmere.example")
+        )
+        (bound,) = mail.iter_attachments()
+        self.assertEqual(bound.get_content_type(), "application/pdf")
+        self.assertIn("a draft in records@", self.first.output)
+
     def test_the_register_has_a_row_a_message(self) -> None:
         with open(self.export / "register.csv", encoding="utf-8-sig", newline="") as file:
             rows = named_rows(file)

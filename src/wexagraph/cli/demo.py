@@ -5,12 +5,15 @@ from __future__ import annotations
 import os
 import shlex
 import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import click
 
+from wexagraph.app.accounts import VARIABLE
 from wexagraph.app.orders.running import PLACE
 from wexagraph.app.rows import ZONE
 from wexagraph.cli.main import COMMANDS, cli
@@ -63,6 +66,10 @@ def command(context: click.Context, into: str, zone: str) -> int:
         ),
         ("Where colleagues see it: a folder of the office's share", ["deliver", out, "--into", str(folder / "share")]),
         (
+            "What the lawyer asked for: a draft in the account, for a person to look at and send",
+            ["send", source, "--subject", "quay", "--send-to", "Ana Prior <prior@court.example>", "--bind", "all"],
+        ),
+        (
             "An order: what is written about the quay, every hour",
             [*("order", "add", "quay", "--every", "1h", "--", "export", source, "--subject", "quay"), *to_quay],
         ),
@@ -80,22 +87,40 @@ def command(context: click.Context, into: str, zone: str) -> int:
         ("All cases", ["case", "list", *records]),
         ("What was written of a mooring?", ["find", "mooring pelican", "--case", "2026-118", *records]),
     ]
-    worst, before = 0, os.environ.get(PLACE)
-    os.environ[PLACE] = str(folder / "orders")  # the demo's own: the clerk's stay as they are
-    try:
-        number = 1
+    worst, number = 0, 1
+    with _own_account(folder) as configuration:
         for heading, arguments in steps:
             if heading:
                 number += 1
                 click.secho(f"\n{number}. {heading}", bold=True)
+            if arguments[0] == "send":
+                arguments = ["--config", configuration, *arguments]
             click.secho(f"   $ wexagraph {shlex.join(arguments)}\n", fg="magenta")
             worst = max(worst, _run(context, arguments))
-    finally:
-        del os.environ[PLACE]
-        if before is not None:
-            os.environ[PLACE] = before
     _farewell(folder, mailbox.count)
     return worst
+
+
+@contextmanager
+def _own_account(folder: Path) -> Iterator[str]:
+    """An account that takes drafts, and orders and logs of the demo's own: the clerk's stay as they are. Gives the path
+    of the configuration that names the account."""
+    from wexagraph.demo.account import drafts_account
+
+    own = {PLACE: str(folder / "orders"), VARIABLE: "saltmere"}
+    before = {name: os.environ.get(name) for name in own}
+    os.environ.update(own)
+    try:
+        with drafts_account(folder / "account") as url:
+            configuration = folder / "wexagraph.toml"
+            told = f'[sending]\nsender = "Port office <records@saltmere.example>"\ndrafts = "{url}"\n'
+            configuration.write_text(told, "utf-8")
+            yield str(configuration)
+    finally:
+        for name, value in before.items():
+            os.environ.pop(name, None)
+            if value is not None:
+                os.environ[name] = value
 
 
 def _prepare(folder: Path) -> None:
@@ -105,7 +130,7 @@ def _prepare(folder: Path) -> None:
             raise TargetError(f"{folder} is a file. Name another place with --into.")
         if folder.is_dir() and any(folder.iterdir()) and not (folder / _MARK).exists():
             raise TargetError(f"{folder} holds something else. Name another place with --into.")
-        for name in ("mailbox", "export", "orders", "quay", "records", "share"):
+        for name in ("mailbox", "export", "orders", "quay", "records", "share", "account"):
             if (folder / name).exists():
                 shutil.rmtree(folder / name)
         (folder / "share").mkdir(parents=True)
