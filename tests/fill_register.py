@@ -19,12 +19,12 @@ def main() -> None:
     sheet = book["Messages"]
     at = {str(cell.value): cell.column for cell in sheet[1]}
     for row in range(2, sheet.max_row + 1):
-        words = WRITTEN.get(str(sheet.cell(row, at["subject"]).value))
+        words = WRITTEN.get(str(sheet.cell(row, at["Subject"]).value))
         for heading, text in zip(("Materials", "Due date", "Contractor"), words or (), strict=False):
             sheet.cell(row, at[heading]).value = text
         if words:
             sheet.cell(row, at["Due date"]).fill = PatternFill("solid", fgColor="FFE9B8")
-    for name in ("to", "folder"):
+    for name in ("To", "Folder"):
         sheet.column_dimensions[sheet.cell(1, at[name]).column_letter].hidden = True
     book.save(sys.argv[1])
 

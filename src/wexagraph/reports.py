@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import asdict, dataclass, field, fields
+from datetime import datetime
 from typing import Any
 
 from wexagraph.notes import CODES
@@ -63,7 +64,8 @@ class Report:
     the run was asked to stop before its end, `total` how many messages it would have looked at (None: not known).
     `changed_at_the_source` counts the messages that were changed there afterwards, and `afterwards` how (None: it was
     not asked for), `left_at_the_source` those that were no longer what is stored.
-    `delivery` says what went to a place at the end, `undelivered` why nothing did.
+    `delivery` says what went to a place at the end, `undelivered` why nothing did; `sealed` by whom it was sealed,
+    `stamped` for when, and `unstamped` why not.
     Of a dry run, `planned` is what would be written, and the sums are as the run would have them.
     """
 
@@ -87,6 +89,9 @@ class Report:
     left_at_the_source: list[tuple[str, str]] = field(default_factory=list)
     delivery: Report | None = None
     undelivered: str = ""
+    sealed: str = ""
+    stamped: datetime | None = None
+    unstamped: str = ""
     planned: list[PlannedFile] | None = None
 
     def fail(self, failure: Failure) -> None:
@@ -103,6 +108,8 @@ class Report:
         self.notes += other.notes
         self.unreadable += other.unreadable
         self.interrupted |= other.interrupted
+        self.sealed, self.unstamped = self.sealed or other.sealed, self.unstamped or other.unstamped
+        self.stamped = self.stamped or other.stamped
 
     @property
     def is_empty(self) -> bool:
@@ -113,7 +120,7 @@ class Report:
     def complete(self) -> bool:
         """Whether everything that was asked for is there."""
         wrong = self.failed or self.unreadable or self.unknown_ids or self.interrupted or self.left_at_the_source
-        return not (wrong or self.undelivered) and (self.delivery is None or self.delivery.complete)
+        return not (wrong or self.undelivered or self.unstamped) and (self.delivery is None or self.delivery.complete)
 
     def as_dict(self) -> dict[str, Any]:
         """Plain values for JSON, by the names of the fields."""
@@ -121,6 +128,7 @@ class Report:
         del values["planned"]
         values["delivery"] = self.delivery.as_dict() if self.delivery is not None else None
         values |= planned_as_dict(self.planned)
+        values["stamped"] = self.stamped.isoformat() if self.stamped is not None else None
         values["seconds"] = round(self.seconds, 3)
         values["notes"] = [{"code": c, "count": n, "text": CODES[c]} for c, n in sorted(self.notes.items())]
         values["failures"] = [asdict(failure) for failure in self.failures]
@@ -148,13 +156,33 @@ class Finding:
 
 
 @dataclass
+class Sealed:
+    """A list of checksums that is sealed, stamped, or both, and whose seal and stamp hold: by whom ("": not), through
+    which file of known certificates that is proved ("": it is not), since when nothing of it can have been otherwise,
+    and until when that can be proved."""
+
+    list: str
+    by: str = ""
+    known_by: str = ""
+    stamped_by: str = ""
+    stamp_known_by: str = ""
+    since: datetime | None = None
+    until: datetime | None = None
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain values for JSON."""
+        moments = {name: getattr(self, name) for name in ("since", "until")}
+        return asdict(self) | {name: at.isoformat() if at is not None else None for name, at in moments.items()}
+
+
+@dataclass
 class Verification:
     """What a proof of an export folder or a backup found.
 
     `files` were looked at, of `bytes` in all (a backup's); `messages` were unpacked and digested, where it went `deep`.
     `left` are files of a run that was stopped, which the next run takes in: nothing is wrong; nor is it with registers
-    that people have `worked_in`, each with what is proved of it. After a repair, `repaired` and `unrepaired` tell what
-    was mended.
+    that people have `worked_in`, each with what is proved of it. `seals` are those that hold. After a repair,
+    `repaired` and `unrepaired` tell what was mended.
     """
 
     folder: str
@@ -167,6 +195,7 @@ class Verification:
     worked_in: list[tuple[str, str]] = field(default_factory=list)
     repaired: list[str] = field(default_factory=list)
     unrepaired: list[str] = field(default_factory=list)
+    seals: list[Sealed] = field(default_factory=list)
 
     @property
     def whole(self) -> bool:
@@ -185,7 +214,8 @@ class Verification:
     def as_dict(self) -> dict[str, Any]:
         """Plain values for JSON."""
         worked_in = [{"path": path, "proved": proved} for path, proved in self.worked_in]
-        return {"folder": self.folder, "whole": self.whole} | asdict(self) | {"worked_in": worked_in}
+        lists = {"worked_in": worked_in, "seals": [one.as_dict() for one in self.seals]}
+        return {"folder": self.folder, "whole": self.whole} | asdict(self) | lists
 
 
 @dataclass

@@ -16,7 +16,8 @@ from wexagraph.selection.value_lists import names_list
 from wexagraph.toml import line_of, mending, wrong
 
 NAME = "wexagraph.toml"
-_TABLES = ("options", "sources", "accounts", "notices", "sending", "places")
+_TRUSTED = ("accounts", "notices", "sending", "places")
+_TABLES = ("options", "sources", *_TRUSTED)
 SENDING = ("by", "sender", "drafts", "password-variable", "password-command", "token-command", "authority")
 """What can be said of sending: the server, the sender, the account that drafts go to; and how the server's secret is
 found, as that of an account."""
@@ -141,37 +142,25 @@ def _read(
         if table not in _TABLES or not isinstance(values, dict):
             raise wrong(path, text, "", table, f"{table!r} is nothing that can be set here", table, _TABLES)
     _sources(path, text, content.get("sources", {}), config, trusted)
-    accounts = content.get("accounts", {})
-    if accounts and not trusted:
-        # a folder that somebody else has filled must not run commands, nor send passwords to a server of its choice
-        what = "accounts are taken from the user's own configuration folder, or from a file named with --config"
-        raise wrong(path, text, "", "accounts", what, "", [])
-    _accounts(path, text, accounts, config)
-    notices = content.get("notices", {})
-    if notices and not trusted:
-        what = "notices are taken from the user's own configuration folder, or from a file named with --config"
-        raise wrong(path, text, "", "notices", what, "", [])
-    for key, value in notices.items():
+    for table in _TRUSTED if not trusted else ():
+        if content.get(table):
+            # a folder that somebody else has filled must not run commands, nor send passwords to a server of its choice
+            what = f"[{table}] is taken from the user's own configuration folder, or from a file named with --config"
+            raise wrong(path, text, "", table, what, "", [])
+    _accounts(path, text, content.get("accounts", {}), config)
+    for key, value in content.get("notices", {}).items():
         if key not in ("notify", "addresses"):
             what = f"{key!r} is nothing that notices have"
             raise wrong(path, text, "notices", key, what, key, ["notify", "addresses"])
         held = config.notices if key == "notify" else config.told
         held += [value] if isinstance(value, str) else list(map(str, value))
-    sending = content.get("sending", {})
-    if sending and not trusted:
-        what = "sending is taken from the user's own configuration folder, or from a file named with --config"
-        raise wrong(path, text, "", "sending", what, "", [])
-    for key, value in sending.items():
+    for key, value in content.get("sending", {}).items():
         if key not in SENDING:
             raise wrong(path, text, "sending", key, f"{key!r} is nothing that sending has", key, SENDING)
         if not isinstance(value, str) or not value:
             raise wrong(path, text, "sending", key, f"{key} = {value!r} is of the wrong kind", "", [])
         config.sending[key] = value if key != "authority" else str(path.parent / Path(value).expanduser())
-    places = content.get("places", {})
-    if places and not trusted:
-        what = "places are taken from the user's own configuration folder, or from a file named with --config"
-        raise wrong(path, text, "", "places", what, "", [])
-    for key, value in places.items():
+    for key, value in content.get("places", {}).items():
         if isinstance(value, dict):
             config.places[key] = _known(path, text, "places", key, value)
         elif not isinstance(value, str) or not value:

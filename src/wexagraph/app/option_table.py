@@ -358,6 +358,30 @@ ALLOW = Option(
     "WORDS",
     RECORD,
 )
+SEAL = Option(
+    "seal",
+    "Seal the list of checksums at the end: a PKCS#12 file with the office's key. See `wexagraph seal`.",
+    None,
+    None,
+    "KEY",
+    RECORD,
+)
+SEAL_PASSWORD = Option(
+    "seal-password",
+    "The password of that file: file:PATH, env:NAME or command:'PROGRAM'. Asked for without it.",
+    None,
+    None,
+    "WHERE",
+    RECORD,
+)
+STAMP = Option(
+    "stamp",
+    "Have the list stamped by an authority (RFC 3161): its address. Only a digest goes there.",
+    None,
+    None,
+    "URL",
+    RECORD,
+)
 CASE = Option("case", "Into this case.", None, None, "REF")
 BY_PLAN = Option("by-plan", "Each where the file plan says.", False, Flag())
 CLERK = Option(
@@ -394,6 +418,7 @@ PAGE_OPTIONS = (
 EXPORT = (
     *(AS, NAME, FLAT, CARRIED, BIND, TITLE, UNQUOTE, RUN_ON, NUMBERED, TAG, REGISTER_FORMS, *PAGE_OPTIONS),
     *(INDEX_PAGE, OFFICE_NAME, OFFICE_PICTURE, REMOTE_IMAGES, REMOTE_HOST, ENGINE, PATIENCE, JOBS, CLUSTER),
+    *(SEAL, SEAL_PASSWORD, STAMP),
 )
 DOCUMENT_PAGES = (PAPER, LANDSCAPE, MARGIN, HEADER, FOOTER_LINE, PROPERTY, ARCHIVAL, LANGUAGE, OCR)
 """Options of pages that PDFs of attachments alone have too."""

@@ -18,10 +18,10 @@ from wexagraph.app.locales import language_code, scan_languages, usual_paper, zo
 from wexagraph.app.option_table import EXPORT, PAGE_OPTIONS
 from wexagraph.app.option_values import attachment_ways, index_options, margins, paper, percent, words
 from wexagraph.app.rows import BUILT_IN, defaults
-from wexagraph.app.secrets import Prompt, secret
+from wexagraph.app.secrets import PROMPT, Prompt, secret
 from wexagraph.errors import CallError
 from wexagraph.exports.options import ATTACHMENTS as ALONE
-from wexagraph.exports.options import BOUND_PATTERN, FORMATS, NO_LOCKED_ARCHIVE, ExportOptions
+from wexagraph.exports.options import BOUND_PATTERN, FORMATS, NO_LOCKED_ARCHIVE, ExportOptions, Sealing
 from wexagraph.files import open_regular
 from wexagraph.naming.paths import REGISTERS
 from wexagraph.naming.patterns import DEFAULT_PATTERN, NamePattern, TextPattern
@@ -92,8 +92,35 @@ def export_options(
         registers=register_forms(values["register"]),
         carried=values["carried"],
         numbered=values["numbered"],
+        sealing=sealing(values, prompt),
         index=index_options(values, page.language, index_title or " ".join(case or ())) if values["index"] else None,
     )
+
+
+def sealing(values: Plain, prompt: Prompt | None) -> Sealing | None:
+    """How a folder is sealed; None where it is not. The key is tried before hours of work. Raises CallError,
+    SourceError."""
+    key, where, stamp = values["seal"], values["seal-password"], values["stamp"]
+    if key is None and stamp is None:
+        if where is not None:
+            raise CallError("--seal-password is that of a key: add --seal KEY.")
+        return None
+    from wexagraph.seals.signatures import read_key
+    from wexagraph.seals.stamps import check_address
+
+    if stamp is not None:
+        check_address(stamp)
+    if key is None:
+        return Sealing(stamp=stamp)
+    path = Path(key).expanduser().absolute()
+    password = secret(where or PROMPT, "--seal-password", _once(prompt))
+    read_key(path, password)
+    return Sealing(str(path), password, stamp or "")
+
+
+def _once(prompt: Prompt | None) -> Prompt | None:
+    """Asks for a secret that there is already, so not twice."""
+    return (lambda what, new: prompt(what, False)) if prompt is not None else None
 
 
 def _beside(ways: Any, formats: tuple[str, ...]) -> list[str]:

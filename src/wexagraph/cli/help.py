@@ -39,6 +39,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         "wexagraph deliver export --into /mnt/office/records",
         "wexagraph deliver export --into davs://ines@files.saltmere.example/court",
     ),
+    "seal": (
+        "wexagraph seal export --seal office.p12 --stamp http://stamps.saltmere.example/",
+        "wexagraph seal export --renew --stamp http://stamps.saltmere.example/",
+    ),
     "place": (
         "wexagraph place add court davs://ines@files.saltmere.example/court",
         "wexagraph place check court",

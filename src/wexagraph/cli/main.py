@@ -50,6 +50,7 @@ COMMANDS = {  # name: module, group, and the line that --help shows without load
     "runs": ("runs", KEEP, "The runs of a backup: when, how many new and gone, bytes, errors."),
     "restore": ("restore", KEEP, "Give messages of a backup back: mbox, Maildir, EML, ZIP, an account."),
     "verify": ("verify", KEEP, "Prove a backup or an export folder whole, or say what is not."),
+    "seal": ("seal", KEEP, "Seal and stamp what was made, so that others can prove it."),
     "compare": ("compare", KEEP, "Does a folder, a backup or another mailbox hold all of a source?"),
     "copy": ("copy", KEEP, "Bring a copy of a backup on another disk up to date."),
     "join": ("join", KEEP, "Join the small volumes of a backup into few."),

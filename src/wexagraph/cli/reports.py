@@ -87,6 +87,7 @@ def _print_the_rest(report: Report) -> None:
         click.echo(one_line(report.why_none))
     for exception in report.idle:
         click.echo(f"--except {one_line(exception)} has left out nothing.")
+    print_seal(report)
     print_delivery(report)
     print_afterwards(report)
     if report.notes:
@@ -105,6 +106,20 @@ def _print_the_rest(report: Report) -> None:
         click.secho(f"Not found: {ids}. `wexagraph list` gives the IDs of a source.", fg="red")
     if report.interrupted:
         click.echo(f"Stopped. {GOES_ON}")
+
+
+def print_seal(report: Report) -> None:
+    """By whom a list of checksums was sealed, and whether it is stamped."""
+    if report.sealed:
+        click.echo(f"Sealed by {one_line(report.sealed)}.")
+    if report.stamped is not None:
+        click.echo(f"Stamped: {report.stamped:%Y-%m-%d %H:%M:%S} UTC.")
+    if report.unstamped:
+        click.secho(
+            f"Not stamped: {one_line(report.unstamped)}. The files are there; `wexagraph seal DIR --stamp URL` catches "
+            "up.",
+            fg="red",
+        )
 
 
 def print_delivery(report: Report) -> None:

@@ -7,6 +7,7 @@ import sys
 from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -41,6 +42,12 @@ _COLUMNS: list[Column[Finding]] = [
     "--repair", metavar="SOURCE", help="Of a backup: mend it, from another copy of it or from the mailbox it is of."
 )
 @click.option("--at", metavar="PLACE", help="Compare with what was delivered there: by sizes, --deep by bytes.")
+@click.option(
+    "--known",
+    metavar="FILE",
+    multiple=True,
+    help="Certificates by which seals are proved, as PEM or DER: the office's root, that of who stamps. Repeatable.",
+)
 @JOBS
 @QUIET
 @CSV
@@ -52,6 +59,7 @@ def command(
     deep: bool,
     repair: str | None,
     at: str | None,
+    known: tuple[str, ...],
     jobs: int,
     quiet: bool,
     as_csv: bool,
@@ -74,8 +82,37 @@ def command(
     elif deep or repair is not None:
         raise CallError(f"--deep and --repair are for backups; {folder} is none. The export command mends an export.")
     else:
-        verification = verified_records(root) if is_records(root) else verified(root)
+        trusted = _read_known(known)
+        verification = verified_records(root, trusted) if is_records(root) else verified(root, known=trusted)
     return _tell(verification, _print_backup if of_a_backup else _print_export, quiet, as_csv, as_json)
+
+
+def _read_known(paths: tuple[str, ...]) -> Any:
+    """The certificates of files; None where none is named, so that nothing is loaded for it."""
+    if not paths:
+        return None
+    from wexagraph.seals.signatures import read_known
+
+    return read_known(Path(path).expanduser() for path in paths)
+
+
+def _print_seals(verification: Verification) -> None:
+    for one in verification.seals:
+        earlier = "" if "/" not in one.list else f" ({one_line(one.list)})"
+        if one.by:
+            click.echo(f"Sealed by {one.by}{earlier}: the list is as it was sealed. {_who(one.by, one.known_by)}")
+        if one.since is not None:
+            click.echo(
+                f"Stamped by {one.stamped_by}{earlier}: since {one.since:%Y-%m-%d %H:%M:%S} UTC nothing of it can have "
+                f"been otherwise. {_who(one.stamped_by, one.stamp_known_by)} That can be proved until "
+                f"{one.until:%Y-%m-%d}; `wexagraph seal --renew` makes it longer."
+            )
+
+
+def _who(name: str, known_by: str) -> str:
+    if known_by:
+        return f"Its certificate is known through {one_line(known_by)}."
+    return f"That it is {name} is not proved: nothing in --known leads to its certificate."
 
 
 def _tell(
@@ -186,6 +223,7 @@ def _told(verification: Verification) -> str:
 
 
 def _print_export(verification: Verification) -> None:
+    _print_seals(verification)
     for path, proved in verification.worked_in:
         click.echo(f"Worked in: {one_line(path)}: {proved}.")
     missing, altered, foreign = (len(verification.paths(state)) for state in ("missing", "altered", "foreign"))

@@ -31,6 +31,16 @@ NO_LOCKED_ARCHIVE = (
 
 
 @dataclass(frozen=True)
+class Sealing:
+    """How the list of checksums is sealed at the end: with the key in a PKCS#12 file ("": it is not), and a stamp of
+    the authority at an address ("": none). Shows no password when it is printed."""
+
+    key: str = ""
+    password: str = field(default="", repr=False)
+    stamp: str = ""
+
+
+@dataclass(frozen=True)
 class ExportOptions:
     """How chosen messages become files.
 
@@ -43,7 +53,8 @@ class ExportOptions:
     makes all anew. `cluster` is the address of a Dask scheduler whose workers make and bind pages. `registers` are the
     forms of the table beside the files: csv, xlsx. `index` makes a page to browse in the folder. With `carried`,
     messages that others bring along as files are exported as themselves. `numbered` is what stands before the numbers
-    that run through the pages of all PDFs, and that files are named by ("": there are none).
+    that run through the pages of all PDFs, and that files are named by ("": there are none). `sealing` is done at the
+    end.
 
     Raises CallError where two do not go together.
     """
@@ -71,6 +82,7 @@ class ExportOptions:
     index: IndexOptions | None = None
     carried: bool = False
     numbered: str = ""
+    sealing: Sealing | None = None
 
     def __post_init__(self) -> None:
         if self.numbered and "pdf" not in self.formats:

@@ -6,6 +6,7 @@ they did stays (`tables/living/table.py`).
 
 from __future__ import annotations
 
+import hashlib
 import json
 import shutil
 from collections.abc import Callable, Iterator, Sequence
@@ -269,12 +270,29 @@ def _write(
 def write_manifest(target: Target, journal: Journal) -> None:
     """Write `manifest-sha256.txt`. Raises TargetError."""
     manifest = target.open_staging()
+    digest = hashlib.sha256()
     with manifest.failing():
         for path, sha256 in journal.files.checksums():
             # our names hold no backslash and no line end, so the escapes of sha256sum are never needed
-            manifest.file.write(f"{sha256}  {path}\n".encode("utf-8", "surrogateescape"))
+            line = f"{sha256}  {path}\n".encode("utf-8", "surrogateescape")
+            manifest.file.write(line)
+            digest.update(line)
+    if digest.hexdigest() != target.sha256(MANIFEST):
+        _keep_seals(target)
     put_list(target, journal, manifest, MANIFEST)
     target.settle()
+
+
+def _keep_seals(target: Target) -> None:
+    """The list of checksums becomes another: where it was sealed, the one that was is kept with its seals."""
+    if not any(target.root.taken(MANIFEST + ending) for ending in (".p7s", ".tsr")):
+        return
+    from wexagraph.seals.sealing import keep_earlier
+
+    try:
+        keep_earlier(target.root)
+    except OSError as error:
+        raise target.failed(error) from error
 
 
 def _rename_earlier(target: Target, journal: Journal) -> None:

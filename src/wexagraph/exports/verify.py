@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
 
 from wexagraph.errors import SourceError, TargetError
-from wexagraph.naming.paths import ALL_REGISTERS, CASE_LOG, MANIFEST
+from wexagraph.naming.paths import ALL_REGISTERS, CASE_LOG, MANIFEST, PROOF, SEALS
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.reports import Finding, Verification
 from wexagraph.temporary import TemporaryFolder
@@ -26,6 +26,7 @@ from wexagraph.text import one_line, shortened
 
 if TYPE_CHECKING:
     from wexagraph.exports.journal.journal import Journal
+    from wexagraph.seals.signatures import Known
 
 JOURNAL = f"{OWN}/journal.sqlite"
 _SHOWN = 3
@@ -34,8 +35,11 @@ _REGISTERS = frozenset(ALL_REGISTERS)
 _LINE = re.compile(r"\\?([0-9a-f]{64}) [ *](.+)")
 
 
-def verify(folder: str | Path, progress: Callable[[int], None] | None = None) -> Verification:
-    """Compare an export folder with its `manifest-sha256.txt`. Nothing is changed.
+def verify(
+    folder: str | Path, progress: Callable[[int], None] | None = None, known: Known | None = None
+) -> Verification:
+    """Compare an export folder with its `manifest-sha256.txt`, and prove its seals by certificates that are `known`.
+    Nothing is changed.
 
     Raises SourceError where there is no manifest, or the folder can't be read.
     """
@@ -60,7 +64,7 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
                     elif state != "whole":
                         verification.findings.append(Finding(path, state))
                 tell(verification.files)
-            ours = listed.keys() | {MANIFEST, CASE_LOG}
+            ours = listed.keys() | {MANIFEST, CASE_LOG} | _seals(root, known, verification)
             foreign = [path for path in root.files() if path not in ours and not path.startswith(f"{OWN}/")]
             for finding in disagreements(root, listed):
                 verification.add(finding.path, finding.state, finding.reason)
@@ -68,9 +72,9 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
             for path in registers:
                 if not _is_of(path, _REGISTERS) and (proved := _about(root, path)) is not None:
                     verification.worked_in.append((path, proved))
-            known = _REGISTERS | {path for path, _ in verification.worked_in}
+            tables = _REGISTERS | {path for path, _ in verification.worked_in}
             for path in foreign:
-                if path not in known and not _is_of(path, known):
+                if path not in tables and not _is_of(path, tables):
                     verification.add(path, "foreign")
             verification.findings += [Finding(line, "unreadable") for line in unreadable]
     except FileNotFoundError as error:
@@ -82,6 +86,17 @@ def verify(folder: str | Path, progress: Callable[[int], None] | None = None) ->
     except OSError as error:
         raise SourceError(f"{folder}/{MANIFEST} can't be read: {error.strerror or error}.") from error
     return verification
+
+
+def _seals(root: OutputFolder, known: Known | None, verification: Verification) -> set[str]:
+    """Prove the seals of a folder. Returns the files of them."""
+    if not any(root.taken(path) for path in (f"{MANIFEST}.p7s", f"{MANIFEST}.tsr", SEALS, PROOF)):
+        return set()
+    from wexagraph.seals.sealing import prove, seal_files
+    from wexagraph.seals.signatures import Known
+
+    prove(root, known or Known(), verification)
+    return seal_files(root)
 
 
 def _is_of(path: str, registers: Iterable[str]) -> bool:

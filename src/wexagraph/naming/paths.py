@@ -33,13 +33,16 @@ ATTACHMENT_LISTS = {"csv": ATTACHMENT_LIST, "xlsx": "attachments.xlsx"}
 """The registers of attachments that are files of their own: a row an attachment."""
 ALL_REGISTERS = (*REGISTERS.values(), *ATTACHMENT_LISTS.values())
 CASE_LOG, FILE_PLAN = "case.log", "fileplan.toml"
+SEALS, PROOF = "seals", "HOW-TO-PROVE.txt"
+"""Where earlier seals lie, with the lists that they are over; and what lies beside each seal: how it is proved."""
 INDEX, INDEX_FILES = "index.html", "index files"
 """The page to browse, and the folder of what it needs."""
-RESERVED = frozenset({MANIFEST, *ALL_REGISTERS, CASE_LOG, INDEX, INDEX_FILES})
+_SEALED = (f"{MANIFEST}.p7s", f"{MANIFEST}.tsr", "seal-certificates.pem", PROOF.lower(), SEALS)
+RESERVED = frozenset({MANIFEST, *ALL_REGISTERS, CASE_LOG, INDEX, INDEX_FILES, *_SEALED})
 """Names in the folder itself that are ours: no message and no attachment gets them."""
 RESERVED_STEMS = (
     *("manifest-sha256", "manifest-sha256.txt", "register", *ALL_REGISTERS),
-    *("index", "index.html", "index files"),
+    *("index", "index.html", "index files", *_SEALED),
 )
 """Stems of such names: a message's files, or the folder beside them, would stand for our lists."""
 

@@ -19,7 +19,7 @@ from wexagraph.backups.bag import TAG_FILES, TAG_MANIFESTS, is_backup
 from wexagraph.errors import CallError, InUse, TargetError, WexagraphError
 from wexagraph.exports.verify import manifest_entries
 from wexagraph.files import open_regular, visible
-from wexagraph.naming.paths import ALL_REGISTERS, CASE_LOG, FILE_PLAN, MANIFEST
+from wexagraph.naming.paths import ALL_REGISTERS, CASE_LOG, FILE_PLAN, MANIFEST, PROOF
 from wexagraph.output.databases import ANEW, Database, Form
 from wexagraph.output.folder import FULL, OWN, OutputFolder
 from wexagraph.reports import AGAIN, NEW, Failure, Finding, PlannedFile, Progress, Report, Verification
@@ -93,6 +93,7 @@ def made(root: Path) -> list[Made]:
             lists.append(_made(above, folder, MANIFEST, as_read))
         names = {*ALL_REGISTERS, CASE_LOG, *(TAG_FILES if is_backup(folder) else ())}
         files += [each for name in sorted(names - {MANIFEST}) if (each := _made(above, folder, name)).size is not None]
+        files += [_made(above, folder, path) for path in _seals(folder)]
         tags = (_made(above, folder, name) for name in TAG_MANIFESTS)
         lists += [each for each in tags if each.size is not None]
     if not (files or lists):
@@ -103,6 +104,16 @@ def made(root: Path) -> list[Made]:
     if (root / FILE_PLAN).is_file():
         files.append(_made("", root, FILE_PLAN))
     return [*files, *lists]
+
+
+def _seals(folder: Path) -> list[str]:
+    """The files of seals in a folder."""
+    if not (folder / PROOF).is_file():
+        return []
+    from wexagraph.seals.sealing import seal_files
+
+    with OutputFolder(folder, make=False) as root:
+        return sorted(seal_files(root))
 
 
 def folders_in(root: Path, deep: int = _DEEPEST) -> Iterator[Path]:

@@ -43,7 +43,7 @@ def _begun(book: Any, title: str, columns: Sequence[Column[T]]) -> Any:
     sheet.auto_filter.ref = f"A1:{get_column_letter(len(columns))}1"
     for number in range(1, len(columns) + 1):
         sheet.column_dimensions[get_column_letter(number)].width = 34 if number < 4 else 14
-    head = [_cell(sheet, column.heading) for column in columns]
+    head = [_cell(sheet, column.name) for column in columns]
     for cell in head:
         cell.font = Font(bold=True)
     sheet.append(head)

@@ -4,17 +4,21 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from wexagraph.exports.verify import JOURNAL, verify
 from wexagraph.naming.paths import CASE_LOG, FILE_PLAN, MANIFEST
 from wexagraph.reports import Verification
 
+if TYPE_CHECKING:
+    from wexagraph.seals.signatures import Known
 
-def verified(folder: Path, head: str | None = None) -> Verification:
+
+def verified(folder: Path, head: str | None = None, known: Known | None = None) -> Verification:
     """An export folder proved, and where it is a case's, its log: that nothing was taken out of that, and that each
     letter that it says was filed is there. `head` is the digest of a line that must be in the log, where the plan is
-    not to be asked. Raises SourceError."""
-    verification = verify(folder)
+    not to be asked; `known` are certificates by which seals are proved. Raises SourceError."""
+    verification = verify(folder, known=known)
     if head is None and not is_records(folder.absolute().parent) and not (folder / CASE_LOG).exists():
         return verification  # of no case: nothing of what cases need is loaded
     from wexagraph.app.cases.records import case_of
@@ -45,7 +49,7 @@ def is_records(folder: Path) -> bool:
     return (folder / FILE_PLAN).is_file()
 
 
-def verified_records(folder: Path) -> Verification:
+def verified_records(folder: Path, known: Known | None = None) -> Verification:
     """All cases of a records folder proved, each path with the folder of its case in front. Raises CallError,
     SourceError."""
     from wexagraph.app.cases.records import settled_plan
@@ -58,7 +62,8 @@ def verified_records(folder: Path) -> Verification:
             if problem := case_log.broken(place, case.log):
                 whole.add(f"{case.folder}/{CASE_LOG}", "altered", problem)
             continue
-        proved = verified(place, case.log)
+        proved = verified(place, case.log, known)
+        whole.seals += [replace(one, list=f"{case.folder}/{one.list}") for one in proved.seals]
         whole.files += proved.files
         whole.worked_in += [(f"{case.folder}/{path}", said) for path, said in proved.worked_in]
         for finding in proved.findings:

@@ -25,7 +25,7 @@ from wexagraph.sources.imap.changes import Afterwards
 __all__ = ["COMMANDS", "Work", "check", "choice_of", "chosen", "command_of", "options_of", "run", "settled"]
 COMMANDS = ("export", "attachments", "register", "file", "backup")
 """The commands that can be repeated, each a module of its name here, which is loaded when it is called."""
-_SECRETS = ("password", "owner-password")
+_SECRETS = ("password", "owner-password", "seal-password")
 
 
 def run(call: Call, work: Work) -> Report:
@@ -115,10 +115,10 @@ def settled(call: Call) -> Call:
     options = dict(call.options)
     for name, of_the_system in command_of(call).settled:
         options.setdefault(name, of_the_system())
-    for name in ("cover", *_SECRETS):
+    for name in ("cover", "seal", *_SECRETS):
         value = str(options.get(name) or "")
         kind, _, path = value.rpartition("file:")
-        if name == "cover" and value and value != "built-in":
+        if name in ("cover", "seal") and value and value != "built-in":
             options[name] = _absolute(value)
         elif name in _SECRETS and value.startswith("file:"):
             options[name] = f"{kind}file:{_absolute(path)}"

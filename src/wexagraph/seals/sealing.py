@@ -1,0 +1,319 @@
+"""Sealing a folder: a signature and a time stamp over its list of checksums, beside it, with all that others need to
+prove them; and proving them here.
+
+A list that was sealed and is replaced is kept with its seals in `seals/0001`, `seals/0002`, ... To renew is to stamp a
+list of all seals and stamps (SHA-512) before the certificates of the old stamps end.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+
+from asn1crypto import cms
+from cryptography import x509
+from cryptography.hazmat.primitives.serialization import Encoding
+
+from wexagraph.errors import CallError, InUse, TargetError
+from wexagraph.naming.paths import MANIFEST, PROOF, SEALS
+from wexagraph.output.folder import OutputFolder
+from wexagraph.reports import Finding, Sealed, Verification
+from wexagraph.seals import stamps
+from wexagraph.seals.signatures import BROKEN, Known, NotSigned, SealKey, Signature, check, name_of, sign
+
+SEAL, STAMP = ".p7s", ".tsr"
+CERTIFICATES, HOW = "seal-certificates.pem", PROOF
+RENEWED = "stamps-sha512.txt"
+_EARLIER = re.compile(rf"{SEALS}/\d{{4}}")
+_LINE = re.compile(r"([0-9a-f]{128})  (.+)")
+_PATIENCE = 10.0
+
+
+@dataclass
+class SealReport:
+    """What was done: who sealed ("": nobody, or it was sealed so before), the moment of a stamp (None: none was made),
+    why one could not be had, and how many files were stamped anew."""
+
+    sealed: str = ""
+    stamped: datetime | None = None
+    unstamped: str = ""
+    renewed: int = 0
+
+
+@contextmanager
+def _held(folder: Path) -> Iterator[OutputFolder]:
+    """A folder that nobody writes into meanwhile. Raises CallError where nothing is there to be sealed, TargetError."""
+    if not (folder / MANIFEST).is_file():
+        raise CallError(f"{folder} holds no {MANIFEST}, so there is nothing to seal. An export folder has one.")
+    try:
+        with OutputFolder(folder, make=False) as root:
+            if (holder := root.take_lock(_PATIENCE)) is not None:
+                by = f" by process {holder}" if holder else ""
+                raise InUse(f"{folder} is being written to{by}. Wait for that run, then seal again.")
+            yield root
+    except OSError as error:
+        raise TargetError(f"{folder} can't be written to: {error.strerror or error}. Check the disk.") from error
+
+
+def seal(folder: Path, key: SealKey | None, url: str, moment: datetime) -> SealReport:
+    """Seal the list of checksums of a folder with a `key` (None: it is not to be), and have it stamped at an address
+    ("": not). What is sealed and stamped already, as it is, stays. Raises CallError, TargetError."""
+    report = SealReport()
+    with _held(folder) as root:
+        digest = bytes.fromhex(root.digest(MANIFEST) or "")
+        at = _Place(root, "")
+        if key is not None and not at.is_sealed_by(key):
+            root.write(at.list + SEAL, sign(digest, key, moment))
+            report.sealed = key.name
+        if url and at.stamp() is None:
+            try:
+                root.write(at.list + STAMP, stamps.ask(url, digest))
+                report.stamped = _Place(root, "").stamped_at()
+            except stamps.NoStamp as error:
+                report.unstamped = str(error)
+        _write_helps(root)
+    return report
+
+
+def renew(folder: Path, url: str) -> SealReport:
+    """Have all seals and stamps of a folder, with the lists that they are over, stamped once more, so that they are
+    proved beyond the end of their certificates. Raises CallError, TargetError."""
+    report = SealReport()
+    with _held(folder) as root:
+        files = [path for path in sorted(seal_files(root)) if path not in (CERTIFICATES, HOW)]
+        stamped = [path for path in files if path.endswith(STAMP)]
+        if not stamped:
+            raise CallError(f"{folder} has no stamp that could be renewed. `wexagraph seal --stamp URL` asks for one.")
+        lines = [f"{root.digest(path, 'sha512')}  {path}\n" for path in [*files, MANIFEST]]
+        content = "".join(lines).encode()
+        try:
+            answer = stamps.ask(url, hashlib.sha512(content).digest(), "sha512")
+        except stamps.NoStamp as error:
+            report.unstamped = str(error)
+            return report
+        place = _free(root)
+        root.write(f"{place}/{RENEWED}", content)
+        root.write(f"{place}/{RENEWED}{STAMP}", answer)
+        report.renewed = len(files)
+        _write_helps(root)
+    return report
+
+
+def keep_earlier(root: OutputFolder) -> None:
+    """Keep the seals of a list of checksums that is about to be replaced, with the list. Raises OSError."""
+    there = [ending for ending in (SEAL, STAMP) if root.taken(MANIFEST + ending)]
+    if not there:
+        return
+    place = _free(root)
+    with root.reader(MANIFEST) as file:
+        root.write(f"{place}/{MANIFEST}", file.read())
+    for ending in there:
+        root.rename_new(MANIFEST + ending, f"{place}/{MANIFEST}{ending}")
+    _write_helps(root)
+
+
+def _free(root: OutputFolder) -> str:
+    numbers = [int(name) for name in root.names(SEALS) if name.isdigit()] if root.taken(SEALS) else []
+    return f"{SEALS}/{max(numbers, default=0) + 1:04}"
+
+
+def seal_files(root: OutputFolder) -> set[str]:
+    """The files of seals in a folder."""
+    beside = {f"{MANIFEST}{SEAL}", f"{MANIFEST}{STAMP}", CERTIFICATES, HOW}
+    names = {name + ending for name in (MANIFEST, RENEWED) for ending in ("", SEAL, STAMP)}
+    inner = root.files(SEALS) if root.taken(SEALS) else iter(())
+    kept = {path for path in inner if _EARLIER.fullmatch(path.rpartition("/")[0]) and path.rpartition("/")[2] in names}
+    return {path for path in beside if root.taken(path)} | kept
+
+
+class _Place:
+    """A list of checksums, or of stamps, with the seal and the stamp over it. What does not hold is a finding."""
+
+    def __init__(self, root: OutputFolder, folder: str, name: str = MANIFEST) -> None:
+        self.root, self.list = root, f"{folder}/{name}" if folder else name
+        self.findings: list[Finding] = []
+
+    def _digest(self, kind: str) -> bytes:
+        return bytes.fromhex(self.root.digest(self.list, kind) or "")
+
+    def _read(self, path: str) -> bytes | None:
+        if not self.root.taken(path):
+            return None
+        with self.root.reader(path) as file:
+            return file.read()
+
+    def seal(self) -> Signature | None:
+        """The seal that holds; None where there is none."""
+        if (data := self._read(self.list + SEAL)) is None:
+            return None
+        try:
+            return check(cms.ContentInfo.load(data, strict=True), self._digest)
+        except NotSigned as error:
+            self.findings.append(Finding(self.list + SEAL, "altered", f"the seal does not hold: {error}"))
+        except BROKEN:
+            self.findings.append(Finding(self.list + SEAL, "altered", "the seal does not hold: it is damaged"))
+        return None
+
+    def stamp(self) -> stamps.Stamp | None:
+        """The stamp that holds; None where there is none."""
+        if (data := self._read(self.list + STAMP)) is None:
+            return None
+        try:
+            return stamps.read(data, self._digest)
+        except NotSigned as error:
+            self.findings.append(Finding(self.list + STAMP, "altered", f"the stamp does not hold: {error}"))
+            return None
+
+    def is_sealed_by(self, key: SealKey) -> bool:
+        """Whether the list is sealed with that key, as it is."""
+        signature = self.seal()
+        return signature is not None and signature.certificate == key.certificate
+
+    def stamped_at(self) -> datetime | None:
+        stamp = self.stamp()
+        return stamp.moment if stamp is not None else None
+
+    def certificates(self) -> Iterator[x509.Certificate]:
+        """All that stand in seal and stamp."""
+        signed = self.seal()
+        stamp = self.stamp()
+        for signature in (signed, stamp.signature if stamp is not None else None):
+            if signature is not None:
+                yield signature.certificate
+                yield from signature.others
+
+
+def _places(root: OutputFolder) -> list[_Place]:
+    """The list as it is, the earlier ones, and the lists of stamps."""
+    folders = sorted({path.rpartition("/")[0] for path in seal_files(root) if path.startswith(f"{SEALS}/")})
+    lists = [_Place(root, folder, name) for folder in folders for name in (MANIFEST, RENEWED)]
+    return [_Place(root, ""), *(place for place in lists if _is_there(place))]
+
+
+def _is_there(place: _Place) -> bool:
+    return any(place.root.taken(place.list + ending) for ending in ("", SEAL, STAMP))
+
+
+def prove(root: OutputFolder, known: Known, verification: Verification) -> None:
+    """Prove the seals of a folder: what holds goes to the `seals` of a verification, what does not to its findings."""
+    until = _renewed_until(root, verification)
+    for place in _places(root):
+        if place.list.endswith(RENEWED):
+            continue
+        if place.list != MANIFEST and not root.taken(place.list):
+            verification.add(place.list, "missing", "the list that was sealed is gone")
+            continue
+        signature, stamp = place.seal(), place.stamp()
+        verification.findings += place.findings
+        if signature is None and stamp is None:
+            continue
+        sealed = Sealed(place.list)
+        moment = stamp.moment if stamp is not None else datetime.now(UTC)
+        if signature is not None:
+            sealed.by = name_of(signature.certificate)
+            sealed.known_by = known.root_of(signature.certificate, signature.others, moment)
+        if stamp is not None:
+            authority = stamp.signature
+            sealed.stamped_by, sealed.since = name_of(authority.certificate), stamp.moment
+            sealed.stamp_known_by = known.root_of(authority.certificate, authority.others, stamp.moment)
+            ends = authority.certificate.not_valid_after_utc
+            sealed.until = max([ends, *(end for at, end in until(place.list + STAMP) if at <= ends)])
+        verification.seals.append(sealed)
+    _prove_helps(root, verification)
+
+
+def _renewed_until(root: OutputFolder, verification: Verification) -> Callable[[str], list[tuple[datetime, datetime]]]:
+    """For each file, when it was stamped once more, and until when that is proved; a chain counts to its end."""
+    spans: dict[str, list[tuple[datetime, datetime]]] = {}
+    for place in _places(root):
+        if not place.list.endswith(RENEWED):
+            continue
+        stamp = place.stamp()
+        verification.findings += place.findings
+        if not root.taken(place.list):
+            verification.add(place.list, "missing", "the list of stamps is gone")
+        elif stamp is None and not place.findings:
+            verification.add(place.list, "altered", "its stamp is gone")
+        if stamp is None or not root.taken(place.list):
+            continue
+        with root.reader(place.list) as file:
+            lines = file.read().decode("utf-8", "replace").splitlines()
+        for line in lines:
+            match = _LINE.fullmatch(line)
+            if match is None:
+                continue
+            path = match[2]
+            current = root.digest(path, "sha512")
+            if current is None and path != MANIFEST and not path.startswith(MANIFEST):
+                verification.add(path, "missing", "it was stamped, and is gone")
+            elif current == match[1]:
+                spans.setdefault(path, []).append((stamp.moment, stamp.signature.certificate.not_valid_after_utc))
+            elif current is not None and path.startswith(f"{SEALS}/"):
+                verification.add(path, "altered", "it is not as it was stamped")
+    return lambda path: spans.get(path, [])
+
+
+@dataclass
+class _Helps:
+    """What lies beside seals for who proves them without this program."""
+
+    certificates: list[x509.Certificate] = field(default_factory=list)
+    lines: list[str] = field(default_factory=list)
+
+
+_HOW = """How to prove this folder without the program that made it
+
+Take the office's root certificate from the office itself, and that of the authority that stamps from the
+authority, not from this folder: root.pem and stamps-root.pem stand for them below.
+
+The files are those of the list:
+
+    sha256sum --check --strict {list}
+
+"""
+_HOW_SEAL = """The list was sealed (CMS, RFC 5652):
+
+    openssl cms -verify -binary -inform DER -in {seal} -content {list} \\
+        -certfile {certificates} -CAfile root.pem -purpose any -out /dev/null
+
+"""
+_HOW_STAMP = """The list was there when it was stamped (RFC 3161):
+
+    openssl ts -verify -data {list} -in {stamp} -untrusted {certificates} -CAfile stamps-root.pem
+
+"""
+
+
+def _helps(root: OutputFolder) -> dict[str, bytes]:
+    """Certificates and the lines that prove, made from the seals that are there."""
+    helps = _Helps(lines=[_HOW.format(list=MANIFEST)])
+    for place in _places(root):
+        for certificate in place.certificates():
+            if certificate not in helps.certificates:
+                helps.certificates.append(certificate)
+        names = {"list": place.list, "seal": place.list + SEAL, "stamp": place.list + STAMP}
+        for ending, text in ((SEAL, _HOW_SEAL), (STAMP, _HOW_STAMP)):
+            if root.taken(place.list + ending):
+                helps.lines.append(text.format(certificates=CERTIFICATES, **names))
+    pems = b"".join(certificate.public_bytes(Encoding.PEM) for certificate in helps.certificates)
+    return {CERTIFICATES: pems, HOW: "".join(helps.lines).encode()}
+
+
+def _write_helps(root: OutputFolder) -> None:
+    for path, content in _helps(root).items():
+        if hashlib.sha256(content).hexdigest() != root.digest(path):
+            root.write(path, content)
+
+
+def _prove_helps(root: OutputFolder, verification: Verification) -> None:
+    broken = any(finding.path.endswith((SEAL, STAMP)) for finding in verification.findings)
+    for path, content in _helps(root).items():
+        if not root.taken(path):
+            verification.add(path, "missing", "it belongs to the seals")
+        elif hashlib.sha256(content).hexdigest() != root.digest(path) and not broken:
+            verification.add(path, "altered", "it does not go with the seals: one was altered or taken away")

@@ -1,0 +1,252 @@
+"""Seals and time stamps: made by us and proved by openssl, whose own authority answers; altered in each way, and named."""
+
+from __future__ import annotations
+
+import json
+import random
+import shutil
+import subprocess
+import tempfile
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from tests.authority import Authority
+from tests.helpers import ProgramTest, letter, mbox, rounds
+
+LIST = "manifest-sha256.txt"
+
+
+class Sealing(ProgramTest):
+    authority: Authority
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.home = cls.enterClassContext(_folder())
+        cls.authority = Authority(cls.home)
+        cls.addClassCleanup(cls.authority.close)
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.authority.mood = ""
+        self.write("in.mbox", mbox(*(letter(f"Berth {number}") for number in range(2))))
+
+    def key(self, name: str = "seal.p12") -> tuple[str, ...]:
+        return ("--seal", str(self.home / name), "--seal-password", "env:TIDE")
+
+    def run_program(self, *arguments: object, **options):  # type: ignore[no-untyped-def]
+        return super().run_program(*arguments, env={"TIDE": self.authority.password}, **options)
+
+    def export(self, *more: str, code: int = 0, formats: str = "eml") -> str:
+        call = ("export", "in.mbox", "--as", formats, "--into", "out", *self.key(), *more)
+        done = self.run_program(*call, code=code)
+        return done.stdout + done.stderr
+
+    def verify(self, *roots: Path, code: int = 0) -> str:
+        known = [word for root in roots for word in ("--known", str(root))]
+        return self.run_program("verify", "out", *known, code=code).stdout
+
+    def prove(self, folder: str = "out", home: Path | None = None, place: str = "") -> None:
+        """As HOW-TO-PROVE.txt says, without our program."""
+        home, at = home or self.home, f"{place}{LIST}"
+        cms = ("openssl", "cms", "-verify", "-binary", "-inform", "DER", "-in", f"{at}.p7s", "-content", at)
+        by = (
+            "-certfile",
+            "seal-certificates.pem",
+            "-CAfile",
+            home / "root.pem",
+            "-purpose",
+            "any",
+            "-out",
+            "/dev/null",
+        )
+        stamp = ("openssl", "ts", "-verify", "-data", at, "-in", f"{at}.tsr", "-CAfile", home / "stamps-root.pem")
+        for command in ((*cms, *by), (*stamp, "-untrusted", "seal-certificates.pem")):
+            done = subprocess.run(list(map(str, command)), cwd=self.folder / folder, capture_output=True, text=True)
+            self.assertEqual(done.returncode, 0, done.stderr)
+            told = (self.folder / folder / "HOW-TO-PROVE.txt").read_text()
+            self.assertIn(f"{command[1]} -verify", told)
+        if not place:
+            check = ("sha256sum", "--check", "--strict", "--quiet", LIST)
+            subprocess.run(check, cwd=self.folder / folder, check=True)
+
+    def test_openssl_proves_what_was_sealed(self) -> None:
+        said = self.export("--stamp", self.authority.url)
+        self.assertIn("Sealed by Port of Saltmere.", said)
+        self.assertIn("Stamped: 20", said)
+        self.prove()
+        self.assertLess(sum((self.folder / f"out/{LIST}.{end}").stat().st_size for end in ("p7s", "tsr")), 10_000)
+        self.assertIn("is not proved: nothing in --known leads to its certificate", self.verify())
+        told = self.verify(self.home / "root.pem", self.home / "stamps-root.pem")
+        self.assertIn("Its certificate is known through root.pem.", told)
+        self.assertIn("Its certificate is known through stamps-root.pem.", told)
+        self.assertIn("0 missing, 0 altered; 0 foreign", told)
+        self.assertNotIn(self.authority.password, "".join(map(str, (self.folder / "out").rglob("*"))))
+        for path in (self.folder / "out").rglob("*"):
+            self.assertFalse(path.is_file() and b"tide" in path.read_bytes(), path)
+        asked = self.authority.asked
+        self.assertNotIn("Sealed", self.export("--stamp", self.authority.url), "it is sealed so already")
+        self.assertEqual(self.authority.asked, asked)
+
+    def test_an_earlier_seal_is_kept_with_its_list(self) -> None:
+        self.export("--stamp", self.authority.url)
+        before = (self.folder / "out" / LIST).read_bytes()
+        self.export("--stamp", self.authority.url, formats="eml,text")
+        self.assertEqual((self.folder / "out/seals/0001" / LIST).read_bytes(), before)
+        self.prove()
+        self.prove(place="seals/0001/")
+        self.run_program("export", "in.mbox", "--as", "eml,text,html", "--into", "out")
+        self.assertFalse((self.folder / f"out/{LIST}.p7s").exists(), "nothing says that what is new was sealed")
+        report = json.loads(self.run_program("verify", "out", "--json").stdout)
+        self.assertEqual([one["list"] for one in report["seals"]], [f"seals/000{n}/{LIST}" for n in (1, 2)])
+        (self.folder / "share").mkdir()
+        self.run_program("deliver", "out", "--into", "share")
+        self.run_program("verify", "share/out")
+        self.prove("share/out", place="seals/0002/")
+
+    def test_by_hand_as_an_order_and_afterwards(self) -> None:
+        self.run_program(
+            *("order", "add", "daily", "--", "export", "in.mbox", "--as", "eml", "--into", "out"),
+            *(*self.key(), "--stamp", self.authority.url),
+        )
+        self.assertNotIn(self.authority.password, self.run_program("order", "show", "daily").stdout)
+        self.run_program("order", "run", "daily")
+        self.prove()
+        self.run_program("export", "in.mbox", "--as", "eml", "--into", "later")
+        self.run_program("seal", "later", *self.key(), "--stamp", self.authority.url)
+        self.prove("later")
+        self.run_program("case", "open", "7", "Fog", "--records", "records")
+        self.run_program("file", "in.mbox", "--case", "7", "--records", "records", "--as", "eml")
+        self.run_program("seal", "records/7 Fog", *self.key(), "--stamp", self.authority.url)
+        self.prove("records/7 Fog")
+        told = self.run_program("verify", "records", "--known", self.home / "root.pem").stdout
+        self.assertIn("Sealed by Port of Saltmere (7 Fog/manifest-sha256.txt)", told)
+
+    def test_another_kind_of_key(self) -> None:
+        other = Authority(self.folder / "ca", "P-256")
+        self.addCleanup(other.close)
+        self.run_program("export", "in.mbox", "--as", "eml", "--into", "out")
+        call = ("--seal", other.home / "seal.p12", "--seal-password", "env:TIDE", "--stamp", other.url)
+        self.run_program("seal", "out", *call)
+        self.prove(home=other.home)
+        self.assertIn("known through root.pem", self.verify(other.home / "root.pem"))
+        told = self.verify(self.home / "root.pem")
+        self.assertIn("That it is Port of Saltmere is not proved", told, "a root of the same name is another root")
+
+    def test_a_stamp_that_can_not_be_had(self) -> None:
+        for mood, said in (
+            ("refuse", "answers 503"),
+            ("garbage", "has not answered with a time stamp"),
+            ("other", "has answered another question"),
+        ):
+            with self.subTest(mood):
+                self.authority.mood = mood
+                shutil.rmtree(self.folder / "out", ignore_errors=True)
+                told = self.export("--stamp", self.authority.url, code=1)
+                self.assertIn("Not stamped: ", told)
+                self.assertIn(said, told)
+                self.assertEqual(len(self.made("out", ".eml")), 2)
+                self.assertIn("Sealed by Port of Saltmere.", told)
+                self.assertFalse((self.folder / f"out/{LIST}.tsr").exists())
+                self.assertIn("0 altered; 0 foreign", self.verify())
+        told = self.export("--stamp", "http://127.0.0.1:9/", code=1)
+        self.assertIn("can't be asked", told)
+        self.authority.mood = ""
+        self.assertIn("Stamped: ", self.run_program("seal", "out", "--stamp", self.authority.url).stdout)
+        self.prove()
+
+    def test_what_is_refused(self) -> None:
+        self.write("no.p12", b"nothing")
+        for call, said in (
+            (("--seal", "none.p12", "--seal-password", "env:TIDE"), "can't be read"),
+            (("--seal", "no.p12", "--seal-password", "env:TIDE"), "no PKCS#12 file, or its password is another"),
+            (("--seal", str(self.home / "seal.p12"), "--seal-password", "tide"), "never stands on the command line"),
+            (("--seal", str(self.home / "seal.p12")), "there is no terminal to ask at"),
+            (("--seal-password", "env:TIDE"), "add --seal KEY"),
+            (("--stamp", "ftp://stamps.saltmere.example/"), "http:// or https://"),
+        ):
+            with self.subTest(call):
+                done = self.run_program("export", "in.mbox", "--as", "eml", "--into", "out", *call, code=2)
+                self.assertIn(said, done.stderr)
+        self.assertFalse((self.folder / "out").exists(), "before any work")
+        self.assertIn("nothing to seal", self.run_program("seal", ".", *self.key(), code=2).stderr)
+        self.run_program("export", "in.mbox", "--as", "eml", "--into", "out")
+        self.assertIn("say what to do", self.run_program("seal", "out", code=2).stderr)
+        call = ("seal", "out", "--renew", "--stamp", self.authority.url)
+        self.assertIn("no stamp that could be renewed", self.run_program(*call, code=2).stderr)
+        self.assertIn("it holds no certificate", self.run_program("verify", "out", "--known", "no.p12", code=2).stderr)
+
+    def test_renewed_stamps_prove_longer(self) -> None:
+        later = Authority(self.folder / "ca", days=3000)
+        self.addCleanup(later.close)
+        self.export("--stamp", self.authority.url)
+        self.export("--stamp", self.authority.url, formats="eml,text")
+        before = json.loads(self.run_program("verify", "out", "--json").stdout)["seals"]
+        self.run_program("seal", "out", "--renew", "--stamp", later.url)
+        after = json.loads(self.run_program("verify", "out", "--json").stdout)["seals"]
+        for one, renewed in zip(before, after, strict=True):
+            self.assertEqual(one["since"], renewed["since"])
+            self.assertLess(one["until"], renewed["until"])
+        place = self.folder / "out/seals/0002"
+        check = ("sha512sum", "--check", "--strict", "--quiet", place / "stamps-sha512.txt")
+        subprocess.run(check, cwd=self.folder / "out", check=True)
+        stamp = ("openssl", "ts", "-verify", "-data", "stamps-sha512.txt", "-in", "stamps-sha512.txt.tsr")
+        by = ("-untrusted", "../../seal-certificates.pem", "-CAfile", later.home / "stamps-root.pem")
+        subprocess.run([*stamp, *by], cwd=place, check=True, capture_output=True)
+        self.run_program("seal", "out", "--renew", "--stamp", later.url)
+        self.verify()
+
+    def test_alterations_are_named(self) -> None:
+        """Of each file of a sealed folder: altered, cut short, taken away, exchanged."""
+        self.export("--stamp", self.authority.url)
+        self.export("--stamp", self.authority.url, formats="eml,text")
+        self.run_program("seal", "out", "--renew", "--stamp", self.authority.url)
+        self.verify()
+        shutil.copytree(self.folder / "out", self.folder / "whole")
+        other = Authority(self.folder / "ca")
+        self.addCleanup(other.close)
+        self.run_program("export", "in.mbox", "--as", "eml,text", "--into", "theirs")
+        call = ("--seal", other.home / "seal.p12", "--seal-password", "env:TIDE", "--stamp", other.url)
+        self.run_program("seal", "theirs", *call)
+
+        def altered(at: int) -> Callable[[Path], None]:
+            def change(path: Path) -> None:
+                data = bytearray(path.read_bytes())
+                data[at % len(data)] ^= 1
+                path.write_bytes(data)
+
+            return change
+
+        files = [
+            path for path in (self.folder / "whole").rglob("*") if path.is_file() and ".wexagraph" not in path.parts
+        ]
+        changes: list[tuple[str, Callable[[Path], None]]] = [
+            *((f"byte {at}", altered(at)) for at in (0, 400, -200)),
+            ("cut", lambda path: path.write_bytes(path.read_bytes()[:-30]) and None),  # type: ignore[arg-type]
+            ("gone", Path.unlink),
+        ]
+        count, dice = 0, random.Random(42)
+        for original in files:
+            path = self.folder / "out" / original.relative_to(self.folder / "whole")
+            for what, change in dice.sample(changes, rounds(5, 2)):
+                change(path)
+                count += 1
+                done = self.run_program("verify", "out", code=None)
+                self.assertIn(path.name, done.stdout, (what, done.stdout))
+                if f"Worked in: {path.name}" not in done.stdout:  # a register: said, and nothing need be wrong with it
+                    self.assertEqual(done.returncode, 1, (path.name, what, done.stdout))
+                path.parent.mkdir(exist_ok=True)
+                shutil.copyfile(original, path)
+        self.assertGreater(count, rounds(40, 20))
+        for name in (f"{LIST}.p7s", f"{LIST}.tsr"):
+            shutil.copyfile(self.folder / "theirs" / name, self.folder / "out" / name)
+            self.verify(code=1)
+            shutil.copyfile(self.folder / "whole" / name, self.folder / "out" / name)
+        self.write("out/seals/0001/more.txt", "theirs")
+        self.assertIn("1 foreign", self.verify(code=1))
+
+
+@contextmanager
+def _folder() -> Iterator[Path]:
+    with tempfile.TemporaryDirectory(prefix="wexagraph-authority-") as place:
+        yield Path(place)
