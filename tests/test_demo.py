@@ -93,6 +93,27 @@ class Demo(ProgramTest):
         browsed = len(list((self.export / "index files").iterdir())) + 1
         self.assertEqual(len(done.stdout.splitlines()), 2 * self.mailbox.count + 1 + browsed)
 
+    def test_openssl_proves_seal_and_stamp(self) -> None:
+        keys, name = self.export.parent / "keys", "manifest-sha256.txt"
+        seal = (
+            "cms",
+            "-verify",
+            "-binary",
+            "-inform",
+            "DER",
+            "-in",
+            f"{name}.p7s",
+            "-content",
+            name,
+            "-purpose",
+            "any",
+        )
+        stamp = ("ts", "-verify", "-data", name, "-in", f"{name}.tsr", "-CAfile", keys / "stamps-root.pem")
+        for call in ((*seal, "-CAfile", keys / "office-root.pem", "-out", "/dev/null"), stamp):
+            done = subprocess.run(["openssl", *map(str, call)], cwd=self.export, capture_output=True, text=True)
+            self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("Its certificate is known through stamps-root.pem", self.first.output)
+
     def test_the_lawyer_gets_a_draft(self) -> None:
         """As the stand-in account has it, read by Python's own package."""
         (draft,) = (self.export.parent / "account").iterdir()

@@ -232,9 +232,9 @@ class Sealing(ProgramTest):
                 change(path)
                 count += 1
                 done = self.run_program("verify", "out", code=None)
-                self.assertIn(path.name, done.stdout, (what, done.stdout))
+                self.assertIn(path.name, done.stdout + done.stderr, (what, done.stdout))
                 if f"Worked in: {path.name}" not in done.stdout:  # a register: said, and nothing need be wrong with it
-                    self.assertEqual(done.returncode, 1, (path.name, what, done.stdout))
+                    self.assertIn(done.returncode, (1, 3), (path.name, what, done.stdout))
                 path.parent.mkdir(exist_ok=True)
                 shutil.copyfile(original, path)
         self.assertGreater(count, rounds(40, 20))

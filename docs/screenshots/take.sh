@@ -68,7 +68,7 @@ convert sheet.png permit.png -background "#fbfcfd" -bordercolor "#c5d0d6" -borde
 rm "saltmere/export/letters/2026-01-28 0645 Tide and Trade - Tide and Trade- Ice on the inner basin.eml"
 echo " " >>saltmere/export/register.csv
 touch saltmere/export/notes.txt
-terminal verify "wexagraph verify saltmere/export; echo; wexagraph compare saltmere/mailbox saltmere/export"
+terminal verify "wexagraph verify saltmere/export --known saltmere/keys/office-root.pem --known saltmere/keys/stamps-root.pem; echo; wexagraph compare saltmere/mailbox saltmere/export"
 python "$here/../../tests/draw_pages.py" saltmere/export .
 convert found.png -resize 880x found.png
 convert talk.png -resize 880x -crop 880x250+0+0 +repage talk.png

@@ -22,6 +22,8 @@ from wexagraph.errors import TargetError
 from wexagraph.text import one_line
 
 _MARK = "made-by-wexagraph-demo"
+_STAMPS, _LOCK = "STAMPS", "SALTMERE_KEY"
+"""Stand for the address of who stamps, while it is not known; and for what has the password of the office's key."""
 
 
 @click.command("demo")
@@ -37,6 +39,7 @@ def command(context: click.Context, into: str, zone: str) -> int:
     records clerk meets, the broken and the hostile included.
     """
     from wexagraph.demo import make_mailbox
+    from wexagraph.demo.authority import KEY, OFFICE_ROOT, STAMPS_ROOT, authority
 
     folder = Path(into)
     _prepare(folder)
@@ -64,6 +67,17 @@ def command(context: click.Context, into: str, zone: str) -> int:
             "The same command again: nothing is done twice",
             ["export", source, "--into", out, "--as", "pdf,eml", "--index", "--zone", zone],
         ),
+        (
+            "Sealed with the office's key and stamped by another, so that nobody can say it was made later",
+            ["seal", out, "--seal", str(folder / "keys" / KEY), "--seal-password", f"env:{_LOCK}", "--stamp", _STAMPS],
+        ),
+        (
+            "Whole, by whom, and since when",
+            [
+                *("verify", out, "--known", str(folder / "keys" / OFFICE_ROOT)),
+                *("--known", str(folder / "keys" / STAMPS_ROOT)),
+            ],
+        ),
         ("Where colleagues see it: a folder of the office's share", ["deliver", out, "--into", str(folder / "share")]),
         (
             "What the lawyer asked for: a draft in the account, for a person to look at and send",
@@ -88,13 +102,14 @@ def command(context: click.Context, into: str, zone: str) -> int:
         ("What was written of a mooring?", ["find", "mooring pelican", "--case", "2026-118", *records]),
     ]
     worst, number = 0, 1
-    with _own_account(folder) as configuration:
+    with _own_account(folder) as configuration, authority(folder / "keys") as stamps:
         for heading, arguments in steps:
             if heading:
                 number += 1
                 click.secho(f"\n{number}. {heading}", bold=True)
             if arguments[0] == "send":
                 arguments = ["--config", configuration, *arguments]
+            arguments = [stamps if word == _STAMPS else word for word in arguments]
             click.secho(f"   $ wexagraph {shlex.join(arguments)}\n", fg="magenta")
             worst = max(worst, _run(context, arguments))
     _farewell(folder, mailbox.count)
@@ -106,8 +121,9 @@ def _own_account(folder: Path) -> Iterator[str]:
     """An account that takes drafts, and orders and logs of the demo's own: the clerk's stay as they are. Gives the path
     of the configuration that names the account."""
     from wexagraph.demo.account import drafts_account
+    from wexagraph.demo.authority import PASSWORD
 
-    own = {PLACE: str(folder / "orders"), VARIABLE: "saltmere"}
+    own = {PLACE: str(folder / "orders"), VARIABLE: PASSWORD, _LOCK: PASSWORD}
     before = {name: os.environ.get(name) for name in own}
     os.environ.update(own)
     try:
@@ -130,7 +146,7 @@ def _prepare(folder: Path) -> None:
             raise TargetError(f"{folder} is a file. Name another place with --into.")
         if folder.is_dir() and any(folder.iterdir()) and not (folder / _MARK).exists():
             raise TargetError(f"{folder} holds something else. Name another place with --into.")
-        for name in ("mailbox", "export", "orders", "quay", "records", "share", "account"):
+        for name in ("mailbox", "export", "orders", "quay", "records", "share", "account", "keys"):
             if (folder / name).exists():
                 shutil.rmtree(folder / name)
         (folder / "share").mkdir(parents=True)

@@ -100,13 +100,15 @@ def _print_seals(verification: Verification) -> None:
     for one in verification.seals:
         earlier = "" if "/" not in one.list else f" ({one_line(one.list)})"
         if one.by:
-            click.echo(f"Sealed by {one.by}{earlier}: the list is as it was sealed. {_who(one.by, one.known_by)}")
+            click.echo(f"Sealed by {one.by}{earlier}: the list is as it was sealed.")
+            click.echo(f"  {_who(one.by, one.known_by)}")
         if one.since is not None:
             click.echo(
                 f"Stamped by {one.stamped_by}{earlier}: since {one.since:%Y-%m-%d %H:%M:%S} UTC nothing of it can have "
-                f"been otherwise. {_who(one.stamped_by, one.stamp_known_by)} That can be proved until "
-                f"{one.until:%Y-%m-%d}; `wexagraph seal --renew` makes it longer."
+                "been otherwise."
             )
+            click.echo(f"  {_who(one.stamped_by, one.stamp_known_by)}")
+            click.echo(f"  Provable until {one.until:%Y-%m-%d}; `wexagraph seal --renew` makes that longer.")
 
 
 def _who(name: str, known_by: str) -> str:

@@ -31,6 +31,8 @@ CERTIFICATES, HOW = "seal-certificates.pem", PROOF
 RENEWED = "stamps-sha512.txt"
 _EARLIER = re.compile(rf"{SEALS}/\d{{4}}")
 _LINE = re.compile(r"([0-9a-f]{128})  (.+)")
+_NAMED = re.compile(r"(?<=-in )[\w/.-]+(?:\.p7s|\.tsr)")
+_MOST_LINES = 10_000_000
 _PATIENCE = 10.0
 
 
@@ -245,7 +247,7 @@ def _renewed_until(root: OutputFolder, verification: Verification) -> Callable[[
             lines = file.read().decode("utf-8", "replace").splitlines()
         for line in lines:
             match = _LINE.fullmatch(line)
-            if match is None:
+            if match is None or not _is_inside(match[2]):
                 continue
             path = match[2]
             current = root.digest(path, "sha512")
@@ -304,6 +306,19 @@ def _helps(root: OutputFolder) -> dict[str, bytes]:
     return {CERTIFICATES: pems, HOW: "".join(helps.lines).encode()}
 
 
+def _told(root: OutputFolder) -> list[str]:
+    """The seals and stamps that the lines beside them name."""
+    if root.stamp(HOW) is None:
+        return []
+    with root.reader(HOW) as file:
+        text = file.read(_MOST_LINES).decode("utf-8", "replace")
+    return [path for path in dict.fromkeys(_NAMED.findall(text)) if _is_inside(path)]
+
+
+def _is_inside(path: str) -> bool:
+    return not any(level in ("", ".", "..") for level in path.split("/"))
+
+
 def _write_helps(root: OutputFolder) -> None:
     for path, content in _helps(root).items():
         if hashlib.sha256(content).hexdigest() != root.digest(path):
@@ -311,6 +326,9 @@ def _write_helps(root: OutputFolder) -> None:
 
 
 def _prove_helps(root: OutputFolder, verification: Verification) -> None:
+    for path in _told(root):
+        if not root.taken(path):
+            verification.add(path, "missing", f"{HOW} names it")
     broken = any(finding.path.endswith((SEAL, STAMP)) for finding in verification.findings)
     for path, content in _helps(root).items():
         if not root.taken(path):

@@ -81,11 +81,17 @@ def name_of(certificate: x509.Certificate) -> str:
 
 def sign(digest: bytes, key: SealKey, moment: datetime) -> bytes:
     """A detached signature over the file of that SHA-256, in DER; `moment` is when the signer says that it was made."""
+    return bytes(signed(digest, key, moment).dump())
+
+
+def signed(digest: bytes, key: SealKey, moment: datetime, kind: str = "data", content: bytes | None = None) -> Any:
+    """A ContentInfo of asn1crypto with a signature over what has that SHA-256, which is of a `kind`; with `content`, it
+    holds that."""
     own = key.certificate.public_bytes(Encoding.DER)
     identity = tsp.SigningCertificateV2({"certs": [tsp.ESSCertIDv2({"cert_hash": hashlib.sha256(own).digest()})]})
     attributes = cms.CMSAttributes(
         [
-            {"type": "content_type", "values": ["data"]},
+            {"type": "content_type", "values": [kind]},
             {"type": "message_digest", "values": [digest]},
             {"type": "signing_time", "values": [cms.Time({"utc_time": moment.astimezone(UTC)})]},
             {"type": "signing_certificate_v2", "values": [identity]},
@@ -109,16 +115,19 @@ def sign(digest: bytes, key: SealKey, moment: datetime) -> bytes:
             "signature": value,
         }
     )
-    signed = cms.SignedData(
+    encapsulated: dict[str, Any] = {"content_type": kind}
+    if content is not None:
+        encapsulated["content"] = cms.ParsableOctetString(content)
+    data = cms.SignedData(
         {
-            "version": "v1",
+            "version": "v1" if kind == "data" else "v3",
             "digest_algorithms": [algos.DigestAlgorithm({"algorithm": "sha256"})],
-            "encap_content_info": {"content_type": "data"},
+            "encap_content_info": encapsulated,
             "certificates": certificates,
             "signer_infos": [signer],
         }
     )
-    return bytes(cms.ContentInfo({"content_type": "signed_data", "content": signed}).dump())
+    return cms.ContentInfo({"content_type": "signed_data", "content": data})
 
 
 @dataclass(frozen=True)
