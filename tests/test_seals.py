@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import json
 import random
+import re
 import shutil
 import subprocess
 import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+
+import bagit
 
 from tests.authority import Authority
 from tests.helpers import ProgramTest, letter, mbox, rounds
@@ -46,9 +49,9 @@ class Sealing(ProgramTest):
         known = [word for root in roots for word in ("--known", str(root))]
         return self.run_program("verify", "out", *known, code=code).stdout
 
-    def prove(self, folder: str = "out", home: Path | None = None, place: str = "") -> None:
+    def prove(self, folder: str = "out", home: Path | None = None, place: str = "", name: str = LIST) -> None:
         """As HOW-TO-PROVE.txt says, without our program."""
-        home, at = home or self.home, f"{place}{LIST}"
+        home, at = home or self.home, f"{place}{name}"
         cms = ("openssl", "cms", "-verify", "-binary", "-inform", "DER", "-in", f"{at}.p7s", "-content", at)
         by = (
             "-certfile",
@@ -67,8 +70,9 @@ class Sealing(ProgramTest):
             told = (self.folder / folder / "HOW-TO-PROVE.txt").read_text()
             self.assertIn(f"{command[1]} -verify", told)
         if not place:
-            check = ("sha256sum", "--check", "--strict", "--quiet", LIST)
-            subprocess.run(check, cwd=self.folder / folder, check=True)
+            for each in {name, LIST}:
+                check = ("sha256sum", "--check", "--strict", "--quiet", each)
+                subprocess.run(check, cwd=self.folder / folder, check=True)
 
     def test_openssl_proves_what_was_sealed(self) -> None:
         said = self.export("--stamp", self.authority.url)
@@ -121,6 +125,61 @@ class Sealing(ProgramTest):
         self.prove("records/7 Fog")
         told = self.run_program("verify", "records", "--known", self.home / "root.pem").stdout
         self.assertIn("Sealed by Port of Saltmere (7 Fog/manifest-sha256.txt)", told)
+
+    def test_a_backup(self) -> None:
+        """Sealed by the list that proves its list; topped up, copied, mended, what was sealed is kept."""
+        call = ("backup", "in.mbox", "--into", "out", *self.key(), "--stamp", self.authority.url)
+        self.assertIn("Sealed by Port of Saltmere.", self.run_program(*call).stdout)
+        tags = "tagmanifest-sha256.txt"
+        self.prove(name=tags)
+        self.assertIn("Its certificate is known through root.pem", self.verify(self.home / "root.pem"))
+        self.write("in.mbox", mbox(*(letter(f"Berth {number}") for number in range(3))))
+        self.run_program(*call)
+        self.prove(name=tags)
+        self.prove(name=tags, place="seals/0001/")
+        self.assertIn(f"(seals/0001/{tags})", self.verify())
+        bagit.Bag(str(self.folder / "out")).validate()
+        self.run_program("copy", "out", "--into", "twin")
+        self.prove("twin", name=tags)
+        self.run_program("verify", "twin")
+        volume = next((self.folder / "out/data/volumes").iterdir())
+        volume.write_bytes(volume.read_bytes()[:-20])
+        self.verify(code=1)
+        self.run_program("verify", "out", "--repair", "twin", code=None)
+        self.verify()
+        (self.folder / f"twin/{tags}.p7s").write_bytes(b"nothing")
+        self.assertIn("the seal does not hold", self.run_program("verify", "twin", code=1).stdout)
+
+    def test_a_packed_case_and_a_certificate(self) -> None:
+        """One file each, with seal and stamp beside it."""
+        records, seals = ("--records", "records"), (*self.key(), "--stamp", self.authority.url)
+        self.run_program("case", "open", "7", "Fog", "--keep", "1d", *records)
+        self.run_program("file", "in.mbox", "--case", "7", "--as", "eml", *records)
+        self.run_program("case", "pack", "7", "--into", "fog.zip", *records, *seals)
+        self.prove_file(self.folder / "fog.zip")
+        known = ("--known", self.home / "root.pem", "--known", self.home / "stamps-root.pem")
+        self.assertIn("known through root.pem", self.run_program("verify", "fog.zip", *known).stdout)
+        stamp = self.folder / "fog.zip.tsr"
+        whole = stamp.read_bytes()
+        stamp.write_bytes(whole[:-9] + b"altered!!")
+        self.assertIn("the stamp does not hold", self.run_program("verify", "fog.zip", code=1).stdout)
+        self.run_program("case", "unpack", "fog.zip", "--records", "elsewhere")
+        self.run_program("case", "close", "7", *records)
+        plan = self.folder / "records/fileplan.toml"
+        plan.write_text(re.sub(r"(opened|closed) = 20\d\d", r"\1 = 2020", plan.read_text()))
+        self.authority.mood = "refuse"
+        done = self.run_program("case", "dispose", "7", "--yes", *records, *seals, code=1)
+        self.assertIn("Not stamped", done.stdout + done.stderr)
+        (paper,) = (self.folder / "records/disposed").glob("*.pdf")
+        self.assertIn("Sealed by Port of Saltmere", self.run_program("verify", paper).stdout)
+
+    def prove_file(self, path: Path) -> None:
+        cms = ("openssl", "cms", "-verify", "-binary", "-inform", "DER", "-in", f"{path}.p7s", "-content", path)
+        by = ("-CAfile", self.home / "root.pem", "-purpose", "any", "-out", "/dev/null")
+        stamp = ("openssl", "ts", "-verify", "-data", path, "-in", f"{path}.tsr", "-CAfile")
+        for command in ((*cms, *by), (*stamp, self.home / "stamps-root.pem")):
+            done = subprocess.run(list(map(str, command)), capture_output=True, text=True)
+            self.assertEqual(done.returncode, 0, done.stderr)
 
     def test_another_kind_of_key(self) -> None:
         other = Authority(self.folder / "ca", "P-256")

@@ -155,6 +155,16 @@ class Finding:
     messages: list[tuple[str, str]] = field(default_factory=list)
 
 
+@dataclass(frozen=True)
+class Sealing:
+    """How a list of checksums is to be sealed: with the key in a PKCS#12 file ("": it is not), and a stamp of the
+    authority at an address ("": none). Shows no password when it is printed."""
+
+    key: str = ""
+    password: str = field(default="", repr=False)
+    stamp: str = ""
+
+
 @dataclass
 class Sealed:
     """A list of checksums that is sealed, stamped, or both, and whose seal and stamp hold: by whom ("": not), through

@@ -439,7 +439,7 @@ ATTACHMENTS_ALONE = (
     *(REGISTER_FORMS, CLUSTER),
 )
 REGISTER = (COLUMNS, COLUMN, ZONE, LANGUAGE)
-BACKUP = (VOLUME_SIZE, LOCK, OCR, JOBS, CLUSTER)
+BACKUP = (VOLUME_SIZE, LOCK, OCR, JOBS, CLUSTER, SEAL, SEAL_PASSWORD, STAMP)
 FILE = (
     *(CASE, BY_PLAN, CLERK, RECORDS),
     _unsaid(AS, "Which files each message becomes; pdf,eml where nothing says otherwise. As on export."),

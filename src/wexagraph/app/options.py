@@ -21,7 +21,7 @@ from wexagraph.app.rows import BUILT_IN, defaults
 from wexagraph.app.secrets import PROMPT, Prompt, secret
 from wexagraph.errors import CallError
 from wexagraph.exports.options import ATTACHMENTS as ALONE
-from wexagraph.exports.options import BOUND_PATTERN, FORMATS, NO_LOCKED_ARCHIVE, ExportOptions, Sealing
+from wexagraph.exports.options import BOUND_PATTERN, FORMATS, NO_LOCKED_ARCHIVE, ExportOptions
 from wexagraph.files import open_regular
 from wexagraph.naming.paths import REGISTERS
 from wexagraph.naming.patterns import DEFAULT_PATTERN, NamePattern, TextPattern
@@ -33,6 +33,7 @@ from wexagraph.pages.options import (
     Lock,
     PageOptions,
 )
+from wexagraph.reports import Sealing
 
 Plain = Mapping[str, Any]
 """Options by their names on the command line, without the dashes in front; what is not named has its default."""

@@ -12,6 +12,8 @@ from pathlib import Path
 
 import wexagraph
 from wexagraph.files import open_regular
+from wexagraph.naming.paths import PROOF
+from wexagraph.output.folder import OutputFolder
 
 BAGIT = "bagit.txt"
 INFO = "bag-info.txt"
@@ -38,6 +40,23 @@ _RUN = re.compile(r"\d{4}-\d{2}-\d{2}T\d{6}(-\d+)?Z")
 def is_backup(path: Path) -> bool:
     """Whether a backup lies here, whole or not."""
     return path.is_dir() and (path / BAGIT).is_file() and (path / VOLUMES).is_dir()
+
+
+def seals_in(root: OutputFolder) -> set[str]:
+    """The files of seals in a backup."""
+    if not root.taken(PROOF):
+        return set()
+    from wexagraph.seals.sealing import seal_files
+
+    return seal_files(root)
+
+
+def keep_seals(root: OutputFolder) -> None:
+    """The lists of a backup become others: where they were sealed, they are kept with their seals. Raises OSError."""
+    if root.taken(PROOF):
+        from wexagraph.seals.sealing import keep_earlier
+
+        keep_earlier(root)
 
 
 def volume_path(number: int, suffix: str = "") -> str:

@@ -157,6 +157,14 @@ def _copy(source: OutputFolder, target: OutputFolder, report: CopyReport, tell: 
     for name in bag.TAG_MANIFESTS:
         _copy_file(source, name, target, f"{_STAGED}/{name}", source.digest(name) or "")
         target.replace(f"{_STAGED}/{name}", name)
+    seals = bag.seals_in(source)
+    for path in bag.seals_in(target) - seals:
+        target.unlink(path)
+    for path in sorted(seals):
+        digest = source.digest(path) or ""
+        if target.digest(path) != digest:
+            _copy_file(source, path, target, f"{_STAGED}/seal", digest)
+            target.replace(f"{_STAGED}/seal", path)
     target.clear(_STAGED)
     target.sync()
 

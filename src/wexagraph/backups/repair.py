@@ -235,6 +235,7 @@ def _unflipped(path: Path, wanted: str) -> bytes | None:
 
 def _rewrite_tags(root: OutputFolder, manifest: dict[str, str], sound: bool, ask: Ask | None) -> None:
     """Write everything beside data/ anew, in the order of every change: the tag manifests go first and come last."""
+    bag.keep_seals(root)
     for name in bag.TAG_MANIFESTS:
         root.unlink(name)
     for name, content in (

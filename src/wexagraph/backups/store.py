@@ -102,6 +102,7 @@ class Store:
         """
         try:
             known = self._known_tags()
+            bag.keep_seals(self.root)
             for name in bag.TAG_MANIFESTS:
                 self.root.unlink(name)
             for one in new:

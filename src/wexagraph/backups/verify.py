@@ -8,7 +8,7 @@ import zlib
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
-from typing import BinaryIO
+from typing import TYPE_CHECKING, BinaryIO
 
 from wexagraph.backups import bag, runlists
 from wexagraph.backups.catalogue import Catalogue, CatalogueDamaged
@@ -16,8 +16,13 @@ from wexagraph.backups.encryption import Ask, Encryption, is_locked, unlock
 from wexagraph.backups.volumes import Member, members, read_packed, unpacked
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.files import open_regular
+from wexagraph.naming.paths import SEALS
+from wexagraph.output.folder import OutputFolder
 from wexagraph.reports import Verification
 from wexagraph.work.pool import ProcessWorkers
+
+if TYPE_CHECKING:
+    from wexagraph.seals.signatures import Known
 
 _AT_ONCE = 1000
 
@@ -28,8 +33,10 @@ def verify(
     jobs: int = 1,
     progress: Callable[[int], None] | None = None,
     ask: Ask | None = None,
+    known: Known | None = None,
 ) -> Verification:
-    """Compare a backup with its checksums. Nothing is changed. `progress` is told how many bytes were read.
+    """Compare a backup with its checksums, and prove its seals by certificates that are `known`. Nothing is changed.
+    `progress` is told how many bytes were read.
 
     Of a locked one, only `deep` needs the passphrase, which `ask` gives. Raises SourceError where no backup lies there,
     CallError.
@@ -42,6 +49,7 @@ def verify(
         check = _Check(root, verification, progress or (lambda _: None), encryption)
         check.tags()
         check.payload()
+        check.seals(known)
         if deep:
             check.deep(jobs)
         if encryption.locked or not is_locked(root):
@@ -56,6 +64,15 @@ class _Check:
         self.root, self.verification, self.tell, self.encryption = root, verification, tell, encryption
         self.manifest: dict[str, str] = {}
         self.catalogue: Catalogue | None = None
+
+    def seals(self, known: Known | None) -> None:
+        """What the backup was sealed with."""
+        with OutputFolder(self.root, make=False) as root:
+            if bag.seals_in(root) or root.taken(SEALS) or any(root.taken(f"{name}.p7s") for name in bag.TAG_MANIFESTS):
+                from wexagraph.seals.sealing import prove
+                from wexagraph.seals.signatures import Known
+
+                prove(root, known or Known(), self.verification)
 
     # the files beside data/
 
@@ -175,8 +192,11 @@ class _Check:
             else:
                 self.verification.add(path, "foreign")
         own = {*bag.TAG_FILES, *bag.TAG_MANIFESTS, "data", bag.OWN, bag.CATALOGUE + "-journal"}
-        for entry in sorted(os.listdir(self.root)):
-            if entry not in own:
+        with OutputFolder(self.root, make=False) as root:
+            seals = bag.seals_in(root)
+            inner = list(root.files(SEALS)) if root.taken(SEALS) else []
+        for entry in [*sorted({*os.listdir(self.root)} - {SEALS}), *inner]:
+            if entry not in own and entry not in seals:
                 self.verification.add(entry, "foreign")
 
     # messages

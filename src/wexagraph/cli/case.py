@@ -11,10 +11,11 @@ from typing import Any
 import click
 
 from wexagraph.app.cases.records import Records
+from wexagraph.app.option_table import SEAL, SEAL_PASSWORD, STAMP
 from wexagraph.app.printing import pdfs_of_case
-from wexagraph.cli.case_packing import pack_one, unpack_one
+from wexagraph.cli.case_packing import pack_one, seal_paper, sealing_of, unpack_one
 from wexagraph.cli.exits import OK, SOME_FAILED
-from wexagraph.cli.options import together
+from wexagraph.cli.options import options, together
 from wexagraph.cli.parameters import CSV, JSON, PRINT, RECORDS, REFERENCE, named, records_of
 from wexagraph.cli.reports import counted, print_json, print_on_paper
 from wexagraph.cli.session import at_a_terminal
@@ -22,6 +23,7 @@ from wexagraph.cli.terminal import Sheet, machine_output
 from wexagraph.errors import CallError
 from wexagraph.records import case_log
 from wexagraph.records.fileplan import Case
+from wexagraph.reports import Report
 from wexagraph.selection.criteria import parse_day
 from wexagraph.tables.columns import Column, heading, row
 from wexagraph.text import one_line, size
@@ -296,10 +298,11 @@ def due_cases(context: click.Context, records: str | None, as_csv: bool, as_json
 @command.command("dispose")
 @REFERENCE
 @click.option("--yes", is_flag=True, help="Do not ask.")
+@options(SEAL, SEAL_PASSWORD, STAMP)
 @RECORDS
 @click.pass_context
-def dispose_case(context: click.Context, reference: str, yes: bool, records: str | None) -> int:
-    """Remove a case whose time is over, and leave a certificate of what it held (PDF and text).
+def dispose_case(context: click.Context, reference: str, yes: bool, records: str | None, **seals: str | None) -> int:
+    """Remove a case whose time is over, and leave a certificate of what it held (PDF and text), which can be sealed.
 
     Refused while it is open, on hold, not due, or not whole. Nothing else in this program removes a record.
     """
@@ -313,6 +316,7 @@ def dispose_case(context: click.Context, reference: str, yes: bool, records: str
         what = f"{counted(messages, 'message')}, {counted(files, 'file')}"
         return click.confirm(f"Remove case {one_line(case.reference)}, {one_line(case.title)} ({what})?", err=True)
 
+    sealing = sealing_of(seals)
     done = dispose(records_of(context, records), reference, allow)
     if done is None:
         click.echo("Nothing was removed.")
@@ -320,7 +324,9 @@ def dispose_case(context: click.Context, reference: str, yes: bool, records: str
     click.echo(f"Case {one_line(done.reference)} is gone: {counted(done.messages, 'message')}.")
     click.echo(f"Certificate: {one_line(str(done.certificate))}")
     click.echo(f"Log:         {one_line(str(done.log))}")
-    return OK
+    report = Report()
+    seal_paper(done.certificate, sealing, report)
+    return OK if report.complete else SOME_FAILED
 
 
 @command.command("merge")

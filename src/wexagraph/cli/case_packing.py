@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
 from pathlib import Path
 
 import click
 
+from wexagraph.app.option_table import SEAL, SEAL_PASSWORD, STAMP
 from wexagraph.cli.exits import OK, SOME_FAILED
+from wexagraph.cli.options import options
 from wexagraph.cli.parameters import (
     DELIVER,
     INDEX_PAGE,
@@ -18,8 +21,10 @@ from wexagraph.cli.parameters import (
     named,
     records_of,
 )
-from wexagraph.cli.reports import counted, print_delivery
+from wexagraph.cli.reports import counted, print_delivery, print_seal
+from wexagraph.cli.session import prompt
 from wexagraph.errors import CallError
+from wexagraph.reports import Report, Sealing
 from wexagraph.text import one_line, size
 
 
@@ -29,6 +34,7 @@ from wexagraph.text import one_line, size
 @INDEX_PAGE
 @OFFICE_NAME
 @OFFICE_PICTURE
+@options(SEAL, SEAL_PASSWORD, STAMP)
 @DELIVER
 @RECORDS
 @click.pass_context
@@ -41,6 +47,7 @@ def pack_one(
     office_picture: str | None,
     deliver: str | None,
     records: str | None,
+    **seals: str | None,
 ) -> int:
     """Pack a case as one ZIP that proves itself, for a court or another office.
 
@@ -52,21 +59,40 @@ def pack_one(
     from wexagraph.app.locales import language_code
     from wexagraph.app.option_values import index_options
     from wexagraph.app.places import check_place
-    from wexagraph.reports import Report
 
     path = Path(into).expanduser()
     if path.suffix.lower() != ".zip":
         raise CallError(f"--into {into}: a case is packed as a .zip file.")
     page = index_options({"office": office, "office-picture": office_picture}, language_code(None)) if index else None
+    sealing = sealing_of(seals)
     if deliver:
         check_place(deliver, str(path), context.obj.configuration)
     count = pack_case(records_of(context, records), reference, path, page)
     click.echo(f"Packed: {one_line(str(path))}, {counted(count, 'file')}, {size(path.stat().st_size)}")
     report = Report(str(path))
+    seal_paper(path, sealing, report)
     if deliver:
         hand_on(deliver, str(path), report, lambda place, root: context.obj.deliver(place, root, lambda: False))
         print_delivery(report)
     return OK if report.complete else SOME_FAILED
+
+
+def sealing_of(given: dict[str, str | None]) -> Sealing | None:
+    """How something is sealed, as the options of a command say; None where it is not. Raises CallError, SourceError."""
+    if not any(given.values()):
+        return None
+    from wexagraph.app.options import sealing
+
+    return sealing({name.replace("_", "-"): value for name, value in given.items()}, prompt())
+
+
+def seal_paper(path: Path, sealing: Sealing | None, report: Report) -> None:
+    """Seal one file, where that is asked for, and say it. Raises TargetError."""
+    if sealing is not None:
+        from wexagraph.seals.sealing import seal_file
+
+        seal_file(path, sealing, datetime.now(UTC), report)
+        print_seal(report)
 
 
 @click.command("unpack")

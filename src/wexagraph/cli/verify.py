@@ -75,10 +75,10 @@ def command(
     if at is not None:
         return _tell(_at_a_place(context, root, at, deep), _print_place, quiet, as_csv, as_json)
     if root.is_file():
-        return _tell(_packed(root), _print_packed, quiet, as_csv, as_json)
+        return _tell(_one_file(root, known), _print_packed, quiet, as_csv, as_json)
     of_a_backup = (root / BAGIT).exists() or (root / "data" / "volumes").is_dir()
     if of_a_backup:
-        verification = _backup(context, root, deep, repair, jobs)
+        verification = _backup(context, root, deep, repair, jobs, known)
     elif deep or repair is not None:
         raise CallError(f"--deep and --repair are for backups; {folder} is none. The export command mends an export.")
     else:
@@ -151,26 +151,39 @@ def _print_place(verification: Verification) -> None:
     )
 
 
-def _packed(path: Path) -> Verification:
-    """Prove a case that was packed."""
+def _one_file(path: Path, known: tuple[str, ...]) -> Verification:
+    """Prove a case that was packed, or another file with a seal beside it."""
+    seals = Verification(str(path), files=1)
+    if any(path.with_name(path.name + ending).exists() for ending in (".p7s", ".tsr")):
+        from wexagraph.seals.sealing import prove_file
+        from wexagraph.seals.signatures import Known
+
+        prove_file(path, _read_known(known) or Known(), seals)
+        if path.suffix.lower() != ".zip":
+            return seals
     from wexagraph.records.packed import PackedCase
 
     with closing(PackedCase(path)) as packed:
-        return packed.verify()
+        verification = packed.verify()
+    verification.seals, verification.findings = seals.seals, [*verification.findings, *seals.findings]
+    return verification
 
 
 def _print_packed(verification: Verification) -> None:
+    _print_seals(verification)
     whole = verification.files - len(verification.paths("altered")) - len(verification.paths("foreign"))
     click.echo(
         f"{one_line(verification.folder)}: {whole:,} of {verification.files:,} files are whole; {_told(verification)}."
     )
 
 
-def _backup(context: click.Context, root: Path, deep: bool, repair: str | None, jobs: int) -> Verification:
+def _backup(
+    context: click.Context, root: Path, deep: bool, repair: str | None, jobs: int, known: tuple[str, ...]
+) -> Verification:
     from wexagraph.backups.verify import verify as verify_backup
 
     if repair is None:
-        return verify_backup(root, deep, jobs, ask=ask_passphrase())
+        return verify_backup(root, deep, jobs, ask=ask_passphrase(), known=_read_known(known))
     from wexagraph.backups.bag import is_backup
     from wexagraph.backups.repair import repair as mend
 
@@ -202,6 +215,7 @@ def _print_backup(verification: Verification) -> None:
         click.secho(f"Mended: {one_line(path)}", fg="green")
     for path in verification.unrepaired:
         click.secho(f"Not mended: {one_line(path)}. Another copy of the backup may have it.", fg="red")
+    _print_seals(verification)
     messages = f", {counted(verification.messages, 'message')} unpacked and digested" if verification.deep else ""
     click.echo(
         f"{one_line(verification.folder)}: {counted(verification.files, 'file')}, {size(verification.bytes)}{messages}"

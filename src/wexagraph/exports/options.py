@@ -18,6 +18,7 @@ from wexagraph.output.archives import ArchiveWriter, Kept, MboxWriter, ZipWriter
 from wexagraph.pages import PageOptions
 from wexagraph.pages.make import Maker, to_html, to_pdf, to_text
 from wexagraph.pages.options import Lock
+from wexagraph.reports import Sealing
 from wexagraph.text import one_line
 
 ATTACHMENTS = "attachments"
@@ -28,16 +29,6 @@ NO_LOCKED_ARCHIVE = (
     "a PDF/A must open for everybody, always (ISO 19005-3 forbids encryption): --archival and --password do not go "
     "together. Leave one of them out."
 )
-
-
-@dataclass(frozen=True)
-class Sealing:
-    """How the list of checksums is sealed at the end: with the key in a PKCS#12 file ("": it is not), and a stamp of
-    the authority at an address ("": none). Shows no password when it is printed."""
-
-    key: str = ""
-    password: str = field(default="", repr=False)
-    stamp: str = ""
 
 
 @dataclass(frozen=True)

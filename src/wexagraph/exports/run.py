@@ -17,7 +17,7 @@ from wexagraph.exports.in_hand import WorkItem
 from wexagraph.exports.journal.records import unpacked
 from wexagraph.exports.making import Pages
 from wexagraph.exports.needs import rename_files, renames, stored
-from wexagraph.exports.options import ATTACHMENTS, FORMATS, ExportOptions, IndexOptions, Sealing, suffix
+from wexagraph.exports.options import ATTACHMENTS, FORMATS, ExportOptions, IndexOptions, suffix
 from wexagraph.exports.plan import Planner
 from wexagraph.exports.reading import Reading
 from wexagraph.exports.register import Wording
@@ -74,19 +74,11 @@ def export(
             kept = list(source.in_mailbox(stored(journal, target, options)))
             report.changed_at_the_source, report.left_at_the_source = afterwards(kept)
     if options.sealing is not None and not report.interrupted and (target.folder / MANIFEST).is_file():
-        _seal(target.folder, options.sealing, options.exported or datetime.now(UTC), report)
+        from wexagraph.seals.sealing import seal_made
+
+        seal_made(target.folder, options.sealing, options.exported or datetime.now(UTC), report)
     report.seconds = time.monotonic() - started
     return report
-
-
-def _seal(folder: Path, sealing: Sealing, moment: datetime, report: ExportReport) -> None:
-    """Seal the list of checksums of a folder that was written."""
-    from wexagraph.seals.sealing import seal
-    from wexagraph.seals.signatures import read_key
-
-    key = read_key(Path(sealing.key), sealing.password) if sealing.key else None
-    done = seal(folder, key, sealing.stamp, moment)
-    report.sealed, report.stamped, report.unstamped = done.sealed, done.stamped, done.unstamped
 
 
 def chosen(source: Source, choice: Choice | None, options: ExportOptions) -> Choice:

@@ -20,13 +20,17 @@ from cryptography import x509
 from cryptography.hazmat.primitives.serialization import Encoding
 
 from wexagraph.errors import CallError, InUse, TargetError
+from wexagraph.files import open_regular
 from wexagraph.naming.paths import MANIFEST, PROOF, SEALS
 from wexagraph.output.folder import OutputFolder
-from wexagraph.reports import Finding, Sealed, Verification
+from wexagraph.output.replacing import write_whole_file
+from wexagraph.reports import Finding, Report, Sealed, Sealing, Verification
 from wexagraph.seals import stamps
-from wexagraph.seals.signatures import BROKEN, Known, NotSigned, SealKey, Signature, check, name_of, sign
+from wexagraph.seals.signatures import BROKEN, Known, NotSigned, SealKey, Signature, check, name_of, read_key, sign
 
 SEAL, STAMP = ".p7s", ".tsr"
+_BAG, _TAGS = "bagit.txt", "tagmanifest-sha256.txt"
+"""A backup is sealed by the list that proves its list (BagIt, RFC 8493)."""
 CERTIFICATES, HOW = "seal-certificates.pem", PROOF
 RENEWED = "stamps-sha512.txt"
 _EARLIER = re.compile(rf"{SEALS}/\d{{4}}")
@@ -51,9 +55,11 @@ class SealReport:
 def _held(folder: Path) -> Iterator[OutputFolder]:
     """A folder that nobody writes into meanwhile. Raises CallError where nothing is there to be sealed, TargetError."""
     if not (folder / MANIFEST).is_file():
-        raise CallError(f"{folder} holds no {MANIFEST}, so there is nothing to seal. An export folder has one.")
+        raise CallError(f"{folder} holds no {MANIFEST}, so there is nothing to seal. An export or a backup has one.")
     try:
         with OutputFolder(folder, make=False) as root:
+            if not root.taken(list_in(root)):
+                raise CallError(f"{folder} holds a run that was stopped. Run its backup again, then seal it.")
             if (holder := root.take_lock(_PATIENCE)) is not None:
                 by = f" by process {holder}" if holder else ""
                 raise InUse(f"{folder} is being written to{by}. Wait for that run, then seal again.")
@@ -67,19 +73,59 @@ def seal(folder: Path, key: SealKey | None, url: str, moment: datetime) -> SealR
     ("": not). What is sealed and stamped already, as it is, stays. Raises CallError, TargetError."""
     report = SealReport()
     with _held(folder) as root:
-        digest = bytes.fromhex(root.digest(MANIFEST) or "")
-        at = _Place(root, "")
+        digest = bytes.fromhex(root.digest(list_in(root)) or "")
+        at = _Place(root)
         if key is not None and not at.is_sealed_by(key):
             root.write(at.list + SEAL, sign(digest, key, moment))
             report.sealed = key.name
         if url and at.stamp() is None:
             try:
                 root.write(at.list + STAMP, stamps.ask(url, digest))
-                report.stamped = _Place(root, "").stamped_at()
+                report.stamped = _Place(root).stamped_at()
             except stamps.NoStamp as error:
                 report.unstamped = str(error)
         _write_helps(root)
     return report
+
+
+def seal_made(folder: Path, sealing: Sealing, moment: datetime, report: Report) -> None:
+    """Seal what a run has made, and say so in its report. Raises CallError, TargetError."""
+    key = read_key(Path(sealing.key), sealing.password) if sealing.key else None
+    done = seal(folder, key, sealing.stamp, moment)
+    report.sealed, report.stamped, report.unstamped = done.sealed, done.stamped, done.unstamped
+
+
+def seal_file(path: Path, sealing: Sealing, moment: datetime, report: Report) -> None:
+    """Seal one file that a run has made; seal and stamp lie beside it, and hold their certificates. Raises CallError,
+    TargetError."""
+    key = read_key(Path(sealing.key), sealing.password) if sealing.key else None
+    try:
+        with open_regular(path) as file:
+            digest = hashlib.file_digest(file, "sha256").digest()
+        if key is not None:
+            write_whole_file(path.with_name(path.name + SEAL), sign(digest, key, moment))
+            report.sealed = key.name
+        if sealing.stamp:
+            answer = stamps.ask(sealing.stamp, digest)
+            write_whole_file(path.with_name(path.name + STAMP), answer)
+            report.stamped = stamps.read(answer, lambda kind: digest).moment
+    except stamps.NoStamp as error:
+        report.unstamped = str(error)
+    except OSError as error:
+        raise TargetError(f"{path} can't be sealed: {error.strerror or error}. Check the disk.") from error
+
+
+def prove_file(path: Path, known: Known, verification: Verification) -> bool:
+    """Prove the seals beside one file. Returns whether there are any. Raises TargetError."""
+    try:
+        with OutputFolder(path.absolute().parent, make=False) as root:
+            place = _Place(root, path.name)
+            if not any(root.taken(path.name + ending) for ending in (SEAL, STAMP)):
+                return False
+            _prove(place, known, verification, lambda stamp: [])
+            return True
+    except OSError as error:
+        raise TargetError(f"{path} can't be read: {error.strerror or error}.") from error
 
 
 def renew(folder: Path, url: str) -> SealReport:
@@ -91,7 +137,7 @@ def renew(folder: Path, url: str) -> SealReport:
         stamped = [path for path in files if path.endswith(STAMP)]
         if not stamped:
             raise CallError(f"{folder} has no stamp that could be renewed. `wexagraph seal --stamp URL` asks for one.")
-        lines = [f"{root.digest(path, 'sha512')}  {path}\n" for path in [*files, MANIFEST]]
+        lines = [f"{root.digest(path, 'sha512')}  {path}\n" for path in [*files, list_in(root)]]
         content = "".join(lines).encode()
         try:
             answer = stamps.ask(url, hashlib.sha512(content).digest(), "sha512")
@@ -108,15 +154,21 @@ def renew(folder: Path, url: str) -> SealReport:
 
 def keep_earlier(root: OutputFolder) -> None:
     """Keep the seals of a list of checksums that is about to be replaced, with the list. Raises OSError."""
-    there = [ending for ending in (SEAL, STAMP) if root.taken(MANIFEST + ending)]
-    if not there:
+    name = list_in(root)
+    there = [ending for ending in (SEAL, STAMP) if root.taken(name + ending)]
+    if not there or not root.taken(name):
         return
     place = _free(root)
-    with root.reader(MANIFEST) as file:
-        root.write(f"{place}/{MANIFEST}", file.read())
+    with root.reader(name) as file:
+        root.write(f"{place}/{name}", file.read())
     for ending in there:
-        root.rename_new(MANIFEST + ending, f"{place}/{MANIFEST}{ending}")
+        root.rename_new(name + ending, f"{place}/{name}{ending}")
     _write_helps(root)
+
+
+def list_in(root: OutputFolder) -> str:
+    """The list of checksums that is sealed: of a backup, that of the files beside its data."""
+    return _TAGS if root.taken(_BAG) else MANIFEST
 
 
 def _free(root: OutputFolder) -> str:
@@ -126,8 +178,9 @@ def _free(root: OutputFolder) -> str:
 
 def seal_files(root: OutputFolder) -> set[str]:
     """The files of seals in a folder."""
-    beside = {f"{MANIFEST}{SEAL}", f"{MANIFEST}{STAMP}", CERTIFICATES, HOW}
-    names = {name + ending for name in (MANIFEST, RENEWED) for ending in ("", SEAL, STAMP)}
+    sealed = list_in(root)
+    beside = {f"{sealed}{SEAL}", f"{sealed}{STAMP}", CERTIFICATES, HOW}
+    names = {name + ending for name in (sealed, RENEWED) for ending in ("", SEAL, STAMP)}
     inner = root.files(SEALS) if root.taken(SEALS) else iter(())
     kept = {path for path in inner if _EARLIER.fullmatch(path.rpartition("/")[0]) and path.rpartition("/")[2] in names}
     return {path for path in beside if root.taken(path)} | kept
@@ -136,8 +189,8 @@ def seal_files(root: OutputFolder) -> set[str]:
 class _Place:
     """A list of checksums, or of stamps, with the seal and the stamp over it. What does not hold is a finding."""
 
-    def __init__(self, root: OutputFolder, folder: str, name: str = MANIFEST) -> None:
-        self.root, self.list = root, f"{folder}/{name}" if folder else name
+    def __init__(self, root: OutputFolder, path: str = "") -> None:
+        self.root, self.list = root, path or list_in(root)
         self.findings: list[Finding] = []
 
     def _digest(self, kind: str) -> bytes:
@@ -193,8 +246,8 @@ class _Place:
 def _places(root: OutputFolder) -> list[_Place]:
     """The list as it is, the earlier ones, and the lists of stamps."""
     folders = sorted({path.rpartition("/")[0] for path in seal_files(root) if path.startswith(f"{SEALS}/")})
-    lists = [_Place(root, folder, name) for folder in folders for name in (MANIFEST, RENEWED)]
-    return [_Place(root, ""), *(place for place in lists if _is_there(place))]
+    lists = [_Place(root, f"{folder}/{name}") for folder in folders for name in (list_in(root), RENEWED)]
+    return [_Place(root), *(place for place in lists if _is_there(place))]
 
 
 def _is_there(place: _Place) -> bool:
@@ -207,26 +260,36 @@ def prove(root: OutputFolder, known: Known, verification: Verification) -> None:
     for place in _places(root):
         if place.list.endswith(RENEWED):
             continue
-        if place.list != MANIFEST and not root.taken(place.list):
+        if "/" in place.list and not root.taken(place.list):
             verification.add(place.list, "missing", "the list that was sealed is gone")
-            continue
-        signature, stamp = place.seal(), place.stamp()
-        verification.findings += place.findings
-        if signature is None and stamp is None:
-            continue
-        sealed = Sealed(place.list)
-        moment = stamp.moment if stamp is not None else datetime.now(UTC)
-        if signature is not None:
-            sealed.by = name_of(signature.certificate)
-            sealed.known_by = known.root_of(signature.certificate, signature.others, moment)
-        if stamp is not None:
-            authority = stamp.signature
-            sealed.stamped_by, sealed.since = name_of(authority.certificate), stamp.moment
-            sealed.stamp_known_by = known.root_of(authority.certificate, authority.others, stamp.moment)
-            ends = authority.certificate.not_valid_after_utc
-            sealed.until = max([ends, *(end for at, end in until(place.list + STAMP) if at <= ends)])
-        verification.seals.append(sealed)
+        else:
+            _prove(place, known, verification, until)
     _prove_helps(root, verification)
+
+
+def _prove(
+    place: _Place,
+    known: Known,
+    verification: Verification,
+    until: Callable[[str], list[tuple[datetime, datetime]]],
+) -> None:
+    """Prove one seal and stamp; `until` gives when a stamp was stamped once more, and until when that is proved."""
+    signature, stamp = place.seal(), place.stamp()
+    verification.findings += place.findings
+    if signature is None and stamp is None:
+        return
+    sealed = Sealed(place.list)
+    moment = stamp.moment if stamp is not None else datetime.now(UTC)
+    if signature is not None:
+        sealed.by = name_of(signature.certificate)
+        sealed.known_by = known.root_of(signature.certificate, signature.others, moment)
+    if stamp is not None:
+        authority = stamp.signature
+        sealed.stamped_by, sealed.since = name_of(authority.certificate), stamp.moment
+        sealed.stamp_known_by = known.root_of(authority.certificate, authority.others, stamp.moment)
+        ends = authority.certificate.not_valid_after_utc
+        sealed.until = max([ends, *(end for at, end in until(place.list + STAMP) if at <= ends)])
+    verification.seals.append(sealed)
 
 
 def _renewed_until(root: OutputFolder, verification: Verification) -> Callable[[str], list[tuple[datetime, datetime]]]:
@@ -251,7 +314,7 @@ def _renewed_until(root: OutputFolder, verification: Verification) -> Callable[[
                 continue
             path = match[2]
             current = root.digest(path, "sha512")
-            if current is None and path != MANIFEST and not path.startswith(MANIFEST):
+            if current is None and "/" in path:
                 verification.add(path, "missing", "it was stamped, and is gone")
             elif current == match[1]:
                 spans.setdefault(path, []).append((stamp.moment, stamp.signature.certificate.not_valid_after_utc))
@@ -275,8 +338,7 @@ authority, not from this folder: root.pem and stamps-root.pem stand for them bel
 
 The files are those of the list:
 
-    sha256sum --check --strict {list}
-
+    {checks}
 """
 _HOW_SEAL = """The list was sealed (CMS, RFC 5652):
 
@@ -293,7 +355,10 @@ _HOW_STAMP = """The list was there when it was stamped (RFC 3161):
 
 def _helps(root: OutputFolder) -> dict[str, bytes]:
     """Certificates and the lines that prove, made from the seals that are there."""
-    helps = _Helps(lines=[_HOW.format(list=MANIFEST)])
+    listed = "sha256sum --check --strict {}\n    ".format
+    sealed = list_in(root)
+    checks = "".join(map(listed, dict.fromkeys((sealed, MANIFEST)))).rstrip(" ")
+    helps = _Helps(lines=[_HOW.format(checks=checks)])
     for place in _places(root):
         for certificate in place.certificates():
             if certificate not in helps.certificates:
