@@ -23,6 +23,7 @@ else
     command -v age >/dev/null || missing="$missing age"
     command -v munpack >/dev/null || missing="$missing mpack"
     command -v ripmime >/dev/null || missing="$missing ripmime"
+    command -v faketime >/dev/null || missing="$missing faketime"
     command -v groff >/dev/null || missing="$missing groff-base"
     command -v chromium >/dev/null || missing="$missing chromium"
     command -v soffice >/dev/null || missing="$missing libreoffice-calc"

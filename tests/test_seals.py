@@ -252,6 +252,14 @@ class Sealing(ProgramTest):
         stamp = ("openssl", "ts", "-verify", "-data", "stamps-sha512.txt", "-in", "stamps-sha512.txt.tsr")
         by = ("-untrusted", "../../seal-certificates.pem", "-CAfile", later.home / "stamps-root.pem")
         subprocess.run([*stamp, *by], cwd=place, check=True, capture_output=True)
+        first = ("openssl", "ts", "-verify", "-data", f"../../{LIST}", "-in", f"../../{LIST}.tsr")
+        known = ("-untrusted", "../../seal-certificates.pem", "-CAfile", self.home / "stamps-root.pem")
+        for days, old, new in ((100, 0, 0), (2000, 1, 0), (3500, 1, 1)):  # by openssl's clock
+            for command, code in (((*first, *known), old), ((*stamp, *by), new)):
+                done = subprocess.run(
+                    ["faketime", f"{year}-01-02", *command], cwd=place, capture_output=True, text=True
+                )
+                self.assertEqual(done.returncode, code, (year, done.stderr))
         self.run_program("seal", "out", "--renew", "--stamp", later.url)
         self.verify()
 
