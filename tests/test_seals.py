@@ -256,7 +256,7 @@ class Sealing(ProgramTest):
         known = ("-untrusted", "../../seal-certificates.pem", "-CAfile", self.home / "stamps-root.pem")
         for days, old, new in ((100, 0, 0), (2000, 1, 0), (3500, 1, 1)):  # by openssl's clock
             for command, code in (((*first, *known), old), ((*stamp, *by), new)):
-                late = ["faketime", f"+{days}d", *command]
+                late = ["faketime", "-f", f"+{days}d", *command]
                 done = subprocess.run(late, cwd=place, capture_output=True, text=True)
                 self.assertEqual(done.returncode, code, (days, done.stderr))
         self.run_program("seal", "out", "--renew", "--stamp", later.url)
