@@ -108,6 +108,28 @@ class Sealing(ProgramTest):
         self.run_program("verify", "share/out")
         self.prove("share/out", place="seals/0002/")
 
+    def test_killed_while_it_grows(self) -> None:
+        """Whichever step was the last, the next run leaves a folder whose seals hold."""
+        self.export("--stamp", self.authority.url)
+        shutil.copytree(self.folder / "out", self.folder / "before")
+        grow = ("export", "in.mbox", "--as", "eml,text", "--into", "out", *self.key(), "--stamp", self.authority.url)
+        self.run_program(*grow, end_before=10_000)
+        for step in range(0, self.steps, rounds(1, 9)):
+            shutil.rmtree(self.folder / "out")
+            shutil.copytree(self.folder / "before", self.folder / "out")
+            self.run_program(*grow, code=None, end_before=step)
+            self.run_program(*grow)
+            told = json.loads(self.run_program("verify", "out", "--json").stdout)
+            self.assertTrue(told["whole"], step)
+            self.assertEqual({one["list"].rpartition("/")[2] for one in told["seals"]}, {LIST})
+            self.assertGreaterEqual(len(told["seals"]), 2, step)
+
+    def test_a_mail_folder_of_that_name(self) -> None:
+        self.write("box/seals.mbox", mbox(letter("Seal rescue")))
+        self.run_program("export", "box", "--as", "eml", "--into", "out", *self.key())
+        self.assertEqual([path.partition("/")[0] for path in self.made("out", ".eml")], ["seals_"])
+        self.verify()
+
     def test_by_hand_as_an_order_and_afterwards(self) -> None:
         self.run_program(
             *("order", "add", "daily", "--", "export", "in.mbox", "--as", "eml", "--into", "out"),

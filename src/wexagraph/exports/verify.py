@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
 
 from wexagraph.errors import SourceError, TargetError
-from wexagraph.naming.paths import ALL_REGISTERS, CASE_LOG, MANIFEST, PROOF, SEALS
+from wexagraph.naming.paths import ALL_REGISTERS, CASE_LOG, MANIFEST, SEALED, SEALS
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.reports import Finding, Verification
 from wexagraph.temporary import TemporaryFolder
@@ -90,7 +90,7 @@ def verify(
 
 def _seals(root: OutputFolder, known: Known | None, verification: Verification) -> set[str]:
     """Prove the seals of a folder. Returns the files of them."""
-    if not any(root.taken(path) for path in (f"{MANIFEST}.p7s", f"{MANIFEST}.tsr", SEALS, PROOF)):
+    if not any(map(root.taken, SEALED)) and not root.taken(f"{SEALS}/0001"):
         return set()
     from wexagraph.seals.sealing import prove, seal_files
     from wexagraph.seals.signatures import Known

@@ -37,12 +37,14 @@ SEALS, PROOF = "seals", "HOW-TO-PROVE.txt"
 """Where earlier seals lie, with the lists that they are over; and what lies beside each seal: how it is proved."""
 INDEX, INDEX_FILES = "index.html", "index files"
 """The page to browse, and the folder of what it needs."""
-_SEALED = (f"{MANIFEST}.p7s", f"{MANIFEST}.tsr", "seal-certificates.pem", PROOF.lower(), SEALS)
-RESERVED = frozenset({MANIFEST, *ALL_REGISTERS, CASE_LOG, INDEX, INDEX_FILES, *_SEALED})
+SEALED = (f"{MANIFEST}.p7s", f"{MANIFEST}.tsr", "seal-certificates.pem", PROOF)
+RESERVED = frozenset(
+    {MANIFEST, *ALL_REGISTERS, CASE_LOG, INDEX, INDEX_FILES, *(name.lower() for name in SEALED), SEALS}
+)
 """Names in the folder itself that are ours: no message and no attachment gets them."""
 RESERVED_STEMS = (
     *("manifest-sha256", "manifest-sha256.txt", "register", *ALL_REGISTERS),
-    *("index", "index.html", "index files", *_SEALED),
+    *("index", "index.html", "index files", *(name.lower() for name in SEALED), SEALS),
 )
 """Stems of such names: a message's files, or the folder beside them, would stand for our lists."""
 

@@ -29,7 +29,7 @@ from wexagraph.seals import stamps
 from wexagraph.seals.signatures import BROKEN, Known, NotSigned, SealKey, Signature, check, name_of, read_key, sign
 
 SEAL, STAMP = ".p7s", ".tsr"
-_BAG, _TAGS = "bagit.txt", "tagmanifest-sha256.txt"
+_BAG, _VOLUMES, _TAGS = "bagit.txt", "data/volumes", "tagmanifest-sha256.txt"
 """A backup is sealed by the list that proves its list (BagIt, RFC 8493)."""
 CERTIFICATES, HOW = "seal-certificates.pem", PROOF
 RENEWED = "stamps-sha512.txt"
@@ -168,7 +168,7 @@ def keep_earlier(root: OutputFolder) -> None:
 
 def list_in(root: OutputFolder) -> str:
     """The list of checksums that is sealed: of a backup, that of the files beside its data."""
-    return _TAGS if root.taken(_BAG) else MANIFEST
+    return _TAGS if root.taken(_BAG) and root.taken(_VOLUMES) else MANIFEST
 
 
 def _free(root: OutputFolder) -> str:
