@@ -104,7 +104,7 @@ def _print_seals(verification: Verification) -> None:
             click.echo(f"  {_who(one.by, one.known_by)}")
         if one.since is not None:
             click.echo(
-                f"Stamped by {one.stamped_by}{earlier}: since {one.since:%Y-%m-%d %H:%M:%S} UTC nothing of it can have "
+                f"Stamped by {one.stamped_by}{earlier}: since {one.since:%Y-%m-%d %H:%M:%S} UTC the list can't have "
                 "been otherwise."
             )
             click.echo(f"  {_who(one.stamped_by, one.stamp_known_by)}")
