@@ -230,6 +230,9 @@ class Sealing(ProgramTest):
                 self.assertIn("Sealed by Port of Saltmere.", told)
                 self.assertFalse((self.folder / f"out/{LIST}.tsr").exists())
                 self.assertIn("0 altered; 0 foreign", self.verify())
+        call = ("export", "in.mbox", "--as", "eml", "--into", "bare", "--stamp", "http://127.0.0.1:9/")
+        self.run_program(*call, code=1)
+        self.assertIn("0 altered; 0 foreign", self.run_program("verify", "bare").stdout)
         told = self.export("--stamp", "http://127.0.0.1:9/", code=1)
         self.assertIn("can't be asked", told)
         self.authority.mood = ""
@@ -330,6 +333,10 @@ class Sealing(ProgramTest):
             shutil.copyfile(self.folder / "theirs" / name, self.folder / "out" / name)
             self.verify(code=1)
             shutil.copyfile(self.folder / "whole" / name, self.folder / "out" / name)
+        shutil.rmtree(self.folder / "out/seals")
+        for name in (f"{LIST}.p7s", f"{LIST}.tsr", "seal-certificates.pem", "HOW-TO-PROVE.txt"):
+            (self.folder / "out" / name).unlink()
+        self.assertIn("the folder was sealed, and no seal of it is left", self.verify(code=1))
         self.write("out/seals/0001/more.txt", "theirs")
         self.assertIn("1 foreign", self.verify(code=1))
 

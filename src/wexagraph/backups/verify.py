@@ -69,7 +69,7 @@ class _Check:
         """What the backup was sealed with."""
         with OutputFolder(self.root, make=False) as root:
             tags = next(iter(bag.TAG_MANIFESTS))
-            if any(map(root.taken, (PROOF, f"{SEALS}/0001", f"{tags}.p7s", f"{tags}.tsr"))):
+            if any(map(root.taken, (PROOF, f"{SEALS}/0001", f"{tags}.p7s", f"{tags}.tsr", f"{bag.OWN}/sealed"))):
                 from wexagraph.seals.sealing import prove
                 from wexagraph.seals.signatures import Known
 

@@ -90,7 +90,7 @@ def verify(
 
 def _seals(root: OutputFolder, known: Known | None, verification: Verification) -> set[str]:
     """Prove the seals of a folder. Returns the files of them."""
-    if not any(map(root.taken, SEALED)) and not root.taken(f"{SEALS}/0001"):
+    if not any(map(root.taken, (*SEALED, f"{SEALS}/0001", f"{OWN}/sealed"))):
         return set()
     from wexagraph.seals.sealing import prove, seal_files
     from wexagraph.seals.signatures import Known

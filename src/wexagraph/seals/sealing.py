@@ -22,7 +22,7 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from wexagraph.errors import CallError, InUse, TargetError
 from wexagraph.files import open_regular
 from wexagraph.naming.paths import MANIFEST, PROOF, SEALS
-from wexagraph.output.folder import OutputFolder
+from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.output.replacing import write_whole_file
 from wexagraph.reports import Finding, Report, Sealed, Sealing, Verification
 from wexagraph.seals import stamps
@@ -38,6 +38,8 @@ _LINE = re.compile(r"([0-9a-f]{128})  (.+)")
 _NAMED = re.compile(r"(?<=-in )[\w/.-]+(?:\.p7s|\.tsr)")
 _MOST_LINES = 10_000_000
 _PATIENCE = 10.0
+MARK = f"{OWN}/sealed"
+"""Lies in a folder that was sealed or stamped: where all signs of that are gone, it is noticed."""
 
 
 @dataclass
@@ -84,7 +86,9 @@ def seal(folder: Path, key: SealKey | None, url: str, moment: datetime) -> SealR
                 report.stamped = _Place(root).stamped_at()
             except stamps.NoStamp as error:
                 report.unstamped = str(error)
-        _write_helps(root)
+        if any(root.taken(at.list + ending) for ending in (SEAL, STAMP)):
+            root.write(MARK, b"")
+            _write_helps(root)
     return report
 
 
@@ -256,6 +260,8 @@ def _is_there(place: _Place) -> bool:
 
 def prove(root: OutputFolder, known: Known, verification: Verification) -> None:
     """Prove the seals of a folder: what holds goes to the `seals` of a verification, what does not to its findings."""
+    if root.taken(MARK) and not any(path.endswith((SEAL, STAMP)) for path in seal_files(root)):
+        verification.add(list_in(root) + SEAL, "missing", "the folder was sealed, and no seal of it is left")
     until = _renewed_until(root, verification)
     for place in _places(root):
         if place.list.endswith(RENEWED):
