@@ -213,6 +213,11 @@ class Sealing(ProgramTest):
         self.assertIn("known through root.pem", self.verify(other.home / "root.pem"))
         told = self.verify(self.home / "root.pem")
         self.assertIn("That it is Port of Saltmere is not proved", told, "a root of the same name is another root")
+        self.run_program("seal", "out", *self.key(), "--stamp", self.authority.url)
+        self.prove()
+        self.prove(home=other.home, place="seals/0001/")
+        told = self.verify(self.home / "root.pem", other.home / "root.pem")
+        self.assertEqual(told.count("Sealed by Port of Saltmere"), 2, "another's seal is kept")
 
     def test_a_stamp_that_can_not_be_had(self) -> None:
         for mood, said in (

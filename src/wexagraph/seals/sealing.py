@@ -72,11 +72,15 @@ def _held(folder: Path) -> Iterator[OutputFolder]:
 
 def seal(folder: Path, key: SealKey | None, url: str, moment: datetime) -> SealReport:
     """Seal the list of checksums of a folder with a `key` (None: it is not to be), and have it stamped at an address
-    ("": not). What is sealed and stamped already, as it is, stays. Raises CallError, TargetError."""
+    ("": not). What is sealed and stamped already, as it is, stays; a seal by another key is kept among the earlier
+    ones. Raises CallError, TargetError."""
     report = SealReport()
     with _held(folder) as root:
         digest = bytes.fromhex(root.digest(list_in(root)) or "")
         at = _Place(root)
+        others = key is not None and root.taken(at.list + SEAL) and not at.is_sealed_by(key)
+        if others or (url and root.taken(at.list + STAMP) and at.stamp() is None):
+            keep_earlier(root)
         if key is not None and not at.is_sealed_by(key):
             root.write(at.list + SEAL, sign(digest, key, moment))
             report.sealed = key.name
