@@ -16,7 +16,8 @@ from wexagraph.exports.register import tell_links
 from wexagraph.exports.verify import JOURNAL
 from wexagraph.output.target import keep_apart
 from wexagraph.reports import Progress
-from wexagraph.sending.delivery import DeliveryReport, deliver, delivered_to, folders_in
+from wexagraph.sending.delivery import DeliveryReport, deliver, delivered_to
+from wexagraph.sending.made import folders_in
 from wexagraph.sending.places import FolderPlace, Place
 from wexagraph.sources.accounts import PLACES, parse_url
 from wexagraph.text import one_line

@@ -10,7 +10,7 @@ import hashlib
 import json
 import shutil
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import closing, contextmanager, suppress
+from contextlib import closing, suppress
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import partial
@@ -20,20 +20,20 @@ from pathlib import Path
 from typing import Any, NamedTuple
 from urllib.parse import quote
 
-from wexagraph.errors import CallError, TargetError
+from wexagraph.errors import TargetError
 from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import FileRecord, unpacked, unpacked_notes
 from wexagraph.languages import ENGLISH, Language, language
 from wexagraph.naming.office_names import NO_NAMES, OfficeNames
 from wexagraph.naming.paths import ATTACHMENT_LIST, ATTACHMENT_LISTS, MANIFEST, REGISTER, REGISTERS
 from wexagraph.notes import CODES
-from wexagraph.output.folder import OWN, OutputFolder
+from wexagraph.output.folder import OWN
 from wexagraph.output.target import Staging, Target
 from wexagraph.tables.columns import Column
 from wexagraph.tables.living.files import Register, holder_of, opened, reading
-from wexagraph.tables.living.keys import CHECK, check, message_digest, parse_key
-from wexagraph.tables.living.table import Layout, Listing, LivingTable, Part, layout_of
-from wexagraph.tables.message_columns import Filed, column_of, facts
+from wexagraph.tables.living.keys import message_digest
+from wexagraph.tables.living.table import Listing, LivingTable
+from wexagraph.tables.message_columns import Filed, facts
 from wexagraph.temporary import TemporaryFolder
 
 _PATH, _NOTES = 11, 12
@@ -96,11 +96,15 @@ def _moment(text: str) -> datetime | str:
     return text
 
 
-COLUMNS: list[Column[RegisterRow]] = [
+_ORIGIN: list[Column[Any]] = [
     Column("id", lambda row: row.id, width=12, lasts=False),
     Column("folder", lambda row: row.folder, width=18, lasts=False),
     Column("date", lambda row: row.date, "moment", 17, lasts=False),
     Column("from", lambda row: row.facts[1], width=34, lasts=False),
+]
+"""What each row has of its message."""
+COLUMNS: list[Column[RegisterRow]] = [
+    *_ORIGIN,
     Column("to", lambda row: row.facts[2], width=34, lasts=False),
     Column("cc", lambda row: row.facts[3], width=34, lasts=False),
     Column("subject", lambda row: row.facts[4], width=48, lasts=False),
@@ -121,10 +125,7 @@ NUMBERS: list[Column[RegisterRow]] = [
 LINK: Column[RegisterRow] = Column("link", lambda row: "; ".join(row.links), width=48, lasts=False)
 """Where a folder was delivered to, others find its files there."""
 OF_ATTACHMENTS: list[Column[AttachmentRow]] = [
-    Column("id", lambda row: row.id, width=12, lasts=False),
-    Column("folder", lambda row: row.folder, width=18, lasts=False),
-    Column("date", lambda row: row.date, "moment", 17, lasts=False),
-    Column("from", lambda row: row.facts[1], width=34, lasts=False),
+    *_ORIGIN,
     Column("subject", lambda row: row.facts[4], width=48, lasts=False),
     Column("attachment", lambda row: row.name, width=34, lasts=False),
     Column("type", lambda row: row.type, width=22, lasts=False),
@@ -163,7 +164,7 @@ class Wording:
 
 
 @dataclass(frozen=True)
-class _Kind:
+class Kind:
     """A kind of register beside what an export makes: its files by their forms, its columns, and its rows."""
 
     files: dict[str, str]
@@ -175,7 +176,7 @@ class _Kind:
 
     def column(self, journal: Journal, name: str) -> Column[Any]:
         """A column by its name; one of another version, or of the office, is left to whom it is of."""
-        return _named(name, (*self.columns(journal), *self.more))
+        return named_column(name, (*self.columns(journal), *self.more))
 
 
 def _columns(journal: Journal) -> Sequence[Column[Any]]:
@@ -203,21 +204,13 @@ _ATTACHMENTS = (
     "FROM attachment a JOIN message m ON m.number=a.message LEFT JOIN document d USING (message, key, wish) "
     "ORDER BY m.folder, m.place, m.number, a.key"
 )
-_OF_MESSAGES = _Kind(REGISTERS, "Register of an export", _columns, _messages, (*NUMBERS, LINK))
-_OF_ATTACHMENTS = _Kind(ATTACHMENT_LISTS, "Register of attachments", lambda journal: OF_ATTACHMENTS, _attachments)
-_KINDS = {name: kind for kind in (_OF_MESSAGES, _OF_ATTACHMENTS) for name in kind.files.values()}
+_OF_MESSAGES = Kind(REGISTERS, "Register of an export", _columns, _messages, (*NUMBERS, LINK))
+_OF_ATTACHMENTS = Kind(ATTACHMENT_LISTS, "Register of attachments", lambda journal: OF_ATTACHMENTS, _attachments)
+KINDS = {name: kind for kind in (_OF_MESSAGES, _OF_ATTACHMENTS) for name in kind.files.values()}
 
 
-def _named(name: str, columns: Sequence[Column[Any]]) -> Column[Any]:
+def named_column(name: str, columns: Sequence[Column[Any]]) -> Column[Any]:
     return next((each for each in columns if each.name == name), Column(name, lambda row: None, "own"))
-
-
-def _any_column(name: str) -> Column[Any]:
-    """A column of any register that may lie in an export folder."""
-    column = _named(name, [*COLUMNS, *NUMBERS, LINK, *OF_ATTACHMENTS])
-    with suppress(CallError):
-        return column_of(name) if column.kind == "own" else column
-    return column
 
 
 def write(
@@ -249,7 +242,7 @@ def tell_links(folder: Path, address: str) -> None:
 
 
 def _write(
-    target: Target, journal: Journal, kind: _Kind, forms: tuple[str, ...], wording: Wording
+    target: Target, journal: Journal, kind: Kind, forms: tuple[str, ...], wording: Wording
 ) -> list[tuple[str, str]]:
     left = []
     wording.keep(journal)
@@ -340,7 +333,7 @@ def _ours(record: FileRecord | None) -> tuple[str, ...]:
 
 def _fill(target: Target, journal: Journal, name: str, at: Path, digest: str | None, wording: Wording) -> None:
     """Write the rows into the register that lies there, or into a new one. Raises TargetError."""
-    kind = _KINDS[name]
+    kind = KINDS[name]
     resolve = partial(kind.column, journal)
     register = Register(resolve, usual=tuple(kind.columns(journal)), title=kind.title, tr=wording.tr)
     with opened(at, register) as sheet:
@@ -378,7 +371,7 @@ def put_list(target: Target, journal: Journal, staging: Staging, name: str, take
 
 def recovered(name: str, digest: str) -> FileRecord:
     """A list of ours whose record was lost: of a register nobody knows what colleagues did in it."""
-    return FileRecord(name, 0, f"list:{name}", _WORKED_IN if name in _KINDS else "", "", 0, 0, digest)
+    return FileRecord(name, 0, f"list:{name}", _WORKED_IN if name in KINDS else "", "", 0, 0, digest)
 
 
 def rows_in(journal: Journal, wording: Wording | None = None) -> Iterator[RegisterRow]:
@@ -457,54 +450,3 @@ def rows_of(folder: Path) -> list[RegisterRow]:
         raise TargetError(
             f"the journal of {folder} can't be read: {error}. The same command again mends it."
         ) from error
-
-
-@contextmanager
-def _read(root: OutputFolder, name: str) -> Iterator[list[tuple[Part, Layout]]]:
-    """The parts of a register as they are now, each with its layout. Raises TargetError, OSError."""
-    with TemporaryFolder() as folder:
-        at = folder / name
-        with root.reader(name) as old, open(at, "xb") as copy:
-            shutil.copyfileobj(old, copy, 1 << 20)
-        with reading(at), opened(at, Register(_any_column)) as sheet:
-            yield [(part, layout_of(part, name, _any_column)) for part in sheet.parts]
-
-
-def subjects_in(journal: Journal, name: str) -> dict[str, str]:
-    """The subjects of the messages of which a register is to have rows, by what the keys of the rows tell."""
-    return {listing.message: listing.thing.facts[4] for listing in _KINDS[name].listings(journal, Wording())}
-
-
-def keys_of(root: OutputFolder, name: str) -> set[str] | None:
-    """The messages of which a register has rows, by what their keys tell; None where none can be read."""
-    try:
-        with _read(root, name) as parts:
-            rows = ((texts.get(layout.key, "")) for part, layout in parts for _, texts in part.rows(layout.kinds()))
-            return {parsed[0].message for key in rows if (parsed := parse_key(key)) is not None}
-    except (TargetError, OSError):
-        return None
-
-
-def about(root: OutputFolder, name: str) -> str | None:
-    """What can be proved of a register that is other than the manifest has it: how many cells are as they were written.
-    None where its keys can't be read."""
-    rows = whole = by_hand = others = 0
-    try:
-        with _read(root, name) as parts:
-            for part, layout in parts:
-                for _, texts in part.rows(layout.kinds()):
-                    _, checks = parse_key(texts.get(layout.key, "")) or (None, "")
-                    rows += bool(checks)
-                    for n, entry in enumerate(layout.entries):
-                        if entry.at is not None and (written := checks[n * CHECK : (n + 1) * CHECK]):
-                            as_written = written == check(entry.column.name, texts.get(entry.at, ""))
-                            whole, by_hand = whole + as_written, by_hand + (not as_written)
-            others = sum(bool(text) for part, _ in parts for text in part.heading)
-            others -= len(parts[-1][1].entries) + 1
-    except (TargetError, OSError):
-        return None
-    said = f"{rows:,} row{'s' * (rows != 1)}; {whole:,} cells are as they were written, {by_hand:,} changed by hand"
-    if others <= 0:
-        return said
-    columns = f"{others:,} column{'s' * (others != 1)}"
-    return f"{said}; what people have put into {columns} of their own is not proved"

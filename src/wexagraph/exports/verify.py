@@ -108,7 +108,7 @@ def _is_of(path: str, registers: Iterable[str]) -> bool:
 
 def _about(root: OutputFolder, path: str) -> str | None:
     """What can be proved of a register that people work in; None where its keys can't be read."""
-    from wexagraph.exports.register import about
+    from wexagraph.exports.register_proof import about
 
     return about(root, path)
 
@@ -170,7 +170,7 @@ def _of_list(journal: Journal, listed: Mapping[str, str]) -> Iterator[Finding]:
 
 def _of_registers(root: OutputFolder, journal: Journal, as_written: bool) -> Iterator[Finding]:
     """Of registers that nobody has touched, where the list is `as_written`, the digest says enough."""
-    from wexagraph.exports.register import keys_of, subjects_in
+    from wexagraph.exports.register_proof import keys_of, subjects_in
 
     for name in ALL_REGISTERS:
         recorded = journal.files.listing(name)

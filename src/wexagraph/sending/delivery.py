@@ -5,8 +5,6 @@ from __future__ import annotations
 
 import errno
 import hashlib
-import os
-import stat
 import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -15,14 +13,14 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from wexagraph.backups.bag import TAG_FILES, TAG_MANIFESTS, is_backup
+from wexagraph.backups.bag import TAG_MANIFESTS
 from wexagraph.errors import CallError, InUse, TargetError, WexagraphError
-from wexagraph.exports.verify import manifest_entries
 from wexagraph.files import open_regular, visible
-from wexagraph.naming.paths import ALL_REGISTERS, CASE_LOG, FILE_PLAN, MANIFEST, PROOF
+from wexagraph.naming.paths import MANIFEST
 from wexagraph.output.databases import ANEW, Database, Form
 from wexagraph.output.folder import FULL, OWN, OutputFolder
 from wexagraph.reports import AGAIN, NEW, Failure, Finding, PlannedFile, Progress, Report, Verification
+from wexagraph.sending.made import Made, made
 from wexagraph.sending.places import Place, part_of
 
 _FORM = Form(
@@ -38,31 +36,8 @@ _CHUNK = 1 << 20
 _AT_ONCE, _AT_ONCE_BYTES = 200, 64 * 1024 * 1024
 Row = tuple[str, int, str]
 """What is known of a file at a place: its SHA-256, its size, and the name of the part that was on its way."""
-_DEEPEST = 2
-_LIVING = frozenset({*ALL_REGISTERS, CASE_LOG, FILE_PLAN, MANIFEST, *TAG_FILES, *TAG_MANIFESTS})
-"""Files that change from run to run, and registers that people work in: they are as they are now."""
 _ANOTHERS = "another file lies there under this name, and was left. Move it, then deliver again"
 _PATIENCE = 20.0
-
-
-@dataclass(frozen=True)
-class Made:
-    """A file that this program made: its path below the folder, where it lies, its size (None: it is not there), and
-    the SHA-256 that the folder's list has of it ("" where none has)."""
-
-    path: str
-    file: str
-    size: int | None
-    sha256: str = ""
-
-
-def _made(above: str, folder: Path, path: str, sha256: str = "") -> Made:
-    file = os.path.join(folder, path)  # of 50,000, none is worth a Path
-    try:
-        about = os.lstat(file)
-    except OSError:
-        return Made(above + path, file, None, sha256)
-    return Made(above + path, file, about.st_size if stat.S_ISREG(about.st_mode) else None, sha256)
 
 
 @dataclass
@@ -73,57 +48,6 @@ class DeliveryReport(Report):
     removed: int = 0
     links: dict[str, str] = field(default_factory=dict)
     address: str = ""
-
-
-def made(root: Path) -> list[Made]:
-    """What lies in a folder that this program made (or the one file that `root` is), the lists that prove it last.
-    Raises CallError where there is nothing of it, OSError."""
-    if root.is_file():
-        return [_made("", root.parent, root.name)]
-    files: list[Made] = []
-    lists: list[Made] = []
-    for folder in folders_in(root):
-        above = "" if folder == root else f"{folder.relative_to(root).as_posix()}/"
-        if (folder / MANIFEST).is_file():  # a case that nothing is filed in yet has none
-            with open_regular(folder / MANIFEST) as manifest:
-                as_read = hashlib.file_digest(manifest, "sha256").hexdigest()  # a later one may list what is not sent
-                manifest.seek(0)
-                entries = [entry for entry in manifest_entries(manifest) if entry[1] not in _LIVING]
-            files += [_made(above, folder, path, digest) for digest, path in entries]
-            lists.append(_made(above, folder, MANIFEST, as_read))
-        names = {*ALL_REGISTERS, CASE_LOG, *(TAG_FILES if is_backup(folder) else ())}
-        files += [each for name in sorted(names - {MANIFEST}) if (each := _made(above, folder, name)).size is not None]
-        files += [_made(above, folder, path) for path in _seals(folder)]
-        tags = (_made(above, folder, name) for name in TAG_MANIFESTS)
-        lists += [each for each in tags if each.size is not None]
-    if not (files or lists):
-        raise CallError(
-            f"{root} holds nothing that this program made: no {MANIFEST} lies there or in its folders. Name an export, "
-            "a case, the records folder or a backup."
-        )
-    if (root / FILE_PLAN).is_file():
-        files.append(_made("", root, FILE_PLAN))
-    return [*files, *lists]
-
-
-def _seals(folder: Path) -> list[str]:
-    """The files of seals in a folder."""
-    if not (folder / PROOF).is_file():
-        return []
-    from wexagraph.seals.sealing import seal_files
-
-    with OutputFolder(folder, make=False) as root:
-        return sorted(seal_files(root))
-
-
-def folders_in(root: Path, deep: int = _DEEPEST) -> Iterator[Path]:
-    """The folders of exports and cases in a folder, or itself where it is one."""
-    if (root / MANIFEST).is_file() or (root / CASE_LOG).is_file():
-        yield root
-    elif deep:
-        for each in sorted(root.iterdir()):
-            if each.is_dir() and not each.is_symlink():
-                yield from folders_in(each, deep - 1)
 
 
 class Delivered(Database):
