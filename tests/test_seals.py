@@ -67,8 +67,8 @@ class Sealing(ProgramTest):
         for command in ((*cms, *by), (*stamp, "-untrusted", "seal-certificates.pem")):
             done = subprocess.run(list(map(str, command)), cwd=self.folder / folder, capture_output=True, text=True)
             self.assertEqual(done.returncode, 0, done.stderr)
-            told = (self.folder / folder / "HOW-TO-PROVE.txt").read_text()
-            self.assertIn(f"{command[1]} -verify", told)
+            output = (self.folder / folder / "HOW-TO-PROVE.txt").read_text()
+            self.assertIn(f"{command[1]} -verify", output)
         if not place:
             for each in {name, LIST}:
                 check = ("sha256sum", "--check", "--strict", "--quiet", each)
@@ -81,10 +81,10 @@ class Sealing(ProgramTest):
         self.prove()
         self.assertLess(sum((self.folder / f"out/{LIST}.{end}").stat().st_size for end in ("p7s", "tsr")), 10_000)
         self.assertIn("is not proved: nothing in --known leads to its certificate", self.verify())
-        told = self.verify(self.home / "root.pem", self.home / "stamps-root.pem")
-        self.assertIn("Its certificate is known through root.pem.", told)
-        self.assertIn("Its certificate is known through stamps-root.pem.", told)
-        self.assertIn("0 missing, 0 altered; 0 foreign", told)
+        output = self.verify(self.home / "root.pem", self.home / "stamps-root.pem")
+        self.assertIn("Its certificate is known through root.pem.", output)
+        self.assertIn("Its certificate is known through stamps-root.pem.", output)
+        self.assertIn("0 missing, 0 altered; 0 foreign", output)
         self.assertNotIn(self.authority.password, "".join(map(str, (self.folder / "out").rglob("*"))))
         for path in (self.folder / "out").rglob("*"):
             self.assertFalse(path.is_file() and b"tide" in path.read_bytes(), path)
@@ -119,10 +119,10 @@ class Sealing(ProgramTest):
             shutil.copytree(self.folder / "before", self.folder / "out")
             self.run_program(*grow, code=None, end_before=step)
             self.run_program(*grow)
-            told = json.loads(self.run_program("verify", "out", "--json").stdout)
-            self.assertTrue(told["whole"], step)
-            self.assertEqual({one["list"].rpartition("/")[2] for one in told["seals"]}, {LIST})
-            self.assertGreaterEqual(len(told["seals"]), 2, step)
+            output = json.loads(self.run_program("verify", "out", "--json").stdout)
+            self.assertTrue(output["whole"], step)
+            self.assertEqual({one["list"].rpartition("/")[2] for one in output["seals"]}, {LIST})
+            self.assertGreaterEqual(len(output["seals"]), 2, step)
 
     def test_a_mail_folder_of_that_name(self) -> None:
         self.write("box/seals.mbox", mbox(letter("Seal rescue")))
@@ -145,8 +145,8 @@ class Sealing(ProgramTest):
         self.run_program("file", "in.mbox", "--case", "7", "--records", "records", "--as", "eml")
         self.run_program("seal", "records/7 Fog", *self.key(), "--stamp", self.authority.url)
         self.prove("records/7 Fog")
-        told = self.run_program("verify", "records", "--known", self.home / "root.pem").stdout
-        self.assertIn("Sealed by Port of Saltmere (7 Fog/manifest-sha256.txt)", told)
+        output = self.run_program("verify", "records", "--known", self.home / "root.pem").stdout
+        self.assertIn("Sealed by Port of Saltmere (7 Fog/manifest-sha256.txt)", output)
 
     def test_a_backup(self) -> None:
         """Sealed by the list that proves its list; topped up, copied, mended, what was sealed is kept."""
@@ -211,13 +211,13 @@ class Sealing(ProgramTest):
         self.run_program("seal", "out", *call)
         self.prove(home=other.home)
         self.assertIn("known through root.pem", self.verify(other.home / "root.pem"))
-        told = self.verify(self.home / "root.pem")
-        self.assertIn("That it is Port of Saltmere is not proved", told, "a root of the same name is another root")
+        output = self.verify(self.home / "root.pem")
+        self.assertIn("That it is Port of Saltmere is not proved", output, "a root of the same name is another root")
         self.run_program("seal", "out", *self.key(), "--stamp", self.authority.url)
         self.prove()
         self.prove(home=other.home, place="seals/0001/")
-        told = self.verify(self.home / "root.pem", other.home / "root.pem")
-        self.assertEqual(told.count("Sealed by Port of Saltmere"), 2, "another's seal is kept")
+        output = self.verify(self.home / "root.pem", other.home / "root.pem")
+        self.assertEqual(output.count("Sealed by Port of Saltmere"), 2, "another's seal is kept")
 
     def test_a_stamp_that_can_not_be_had(self) -> None:
         for mood, said in (
@@ -228,18 +228,18 @@ class Sealing(ProgramTest):
             with self.subTest(mood):
                 self.authority.mood = mood
                 shutil.rmtree(self.folder / "out", ignore_errors=True)
-                told = self.export("--stamp", self.authority.url, code=1)
-                self.assertIn("Not stamped: ", told)
-                self.assertIn(said, told)
+                output = self.export("--stamp", self.authority.url, code=1)
+                self.assertIn("Not stamped: ", output)
+                self.assertIn(said, output)
                 self.assertEqual(len(self.made("out", ".eml")), 2)
-                self.assertIn("Sealed by Port of Saltmere.", told)
+                self.assertIn("Sealed by Port of Saltmere.", output)
                 self.assertFalse((self.folder / f"out/{LIST}.tsr").exists())
                 self.assertIn("0 altered; 0 foreign", self.verify())
         call = ("export", "in.mbox", "--as", "eml", "--into", "bare", "--stamp", "http://127.0.0.1:9/")
         self.run_program(*call, code=1)
         self.assertIn("0 altered; 0 foreign", self.run_program("verify", "bare").stdout)
-        told = self.export("--stamp", "http://127.0.0.1:9/", code=1)
-        self.assertIn("can't be asked", told)
+        output = self.export("--stamp", "http://127.0.0.1:9/", code=1)
+        self.assertIn("can't be asked", output)
         self.authority.mood = ""
         self.assertIn("Stamped: ", self.run_program("seal", "out", "--stamp", self.authority.url).stdout)
         self.prove()

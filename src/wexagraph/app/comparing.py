@@ -86,29 +86,29 @@ def checked_file(into: str | None) -> str:
     return suffix
 
 
-def certificate(found: Comparison, moment: datetime, who: str, tr: Language) -> Certificate:
+def certificate(comparison: Comparison, moment: datetime, who: str, tr: Language) -> Certificate:
     """What an auditor signs: what was compared, how, and what came of it."""
     verdict = "{folder} holds all messages of {source}."
-    if not found.complete:
+    if not comparison.complete:
         verdict = "{folder} does not hold all messages of {source}."
     how = (
         "byte for byte; line ends apart, where the forms of the mailboxes differ"
-        if found.deep
+        if comparison.deep
         else "by header: date, sender, recipients and subject. The bytes were not compared"
     )
-    counts = ", ".join(f"{tr.number(found.count(state))} {tr(state)}" for state in (THERE, MISSING, CHANGED, MORE))
-    source, folder = one_line(found.source), one_line(found.folder)
+    counts = ", ".join(f"{tr.number(comparison.count(state))} {tr(state)}" for state in (THERE, MISSING, CHANGED, MORE))
+    source, folder = one_line(comparison.source), one_line(comparison.folder)
     texts = (
         ("Source", source),
         ("Compared with", folder),
         ("Compared on", f"{moment:%Y-%m-%d %H:%M %z}"),
         ("By", who or tr("somebody")),
         ("How", tr(how)),
-        ("Messages of the source", _in_words(found.wanted, tr)),
-        ("Messages there", _in_words(found.held, tr)),
+        ("Messages of the source", _in_words(comparison.wanted, tr)),
+        ("Messages there", _in_words(comparison.held, tr)),
         ("Result", counts),
-        ("List of the source", found.wanted.digest),
-        ("List of what is there", found.held.digest),
+        ("List of the source", comparison.wanted.digest),
+        ("List of what is there", comparison.held.digest),
         ("Signed", ""),
     )
     messages = tuple(
@@ -118,7 +118,7 @@ def certificate(found: Comparison, moment: datetime, who: str, tr: Language) -> 
             f"{tr(one.state)}: {one_line(one.holding.subject)}",
             one.holding.digest or one_line(one.holding.unread),
         )
-        for one in found.differences
+        for one in comparison.differences
     )
     facts = tuple((tr(label), text) for label, text in texts)
     return Certificate(tr("Certificate of comparison"), tr(verdict, folder=folder, source=source), facts, messages)

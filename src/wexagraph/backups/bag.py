@@ -12,7 +12,7 @@ from pathlib import Path
 
 import wexagraph
 from wexagraph.files import open_regular
-from wexagraph.naming.paths import PROOF
+from wexagraph.naming.paths import signs_of_seals
 from wexagraph.output.folder import OutputFolder
 
 BAGIT = "bagit.txt"
@@ -42,9 +42,14 @@ def is_backup(path: Path) -> bool:
     return path.is_dir() and (path / BAGIT).is_file() and (path / VOLUMES).is_dir()
 
 
+def is_sealed(root: OutputFolder) -> bool:
+    """Whether anything shows that a backup was sealed, by the list that proves its list."""
+    return any(map(root.taken, signs_of_seals(next(iter(TAG_MANIFESTS)))))
+
+
 def seals_in(root: OutputFolder) -> set[str]:
     """The files of seals in a backup."""
-    if not root.taken(PROOF):
+    if not is_sealed(root):
         return set()
     from wexagraph.seals.sealing import seal_files
 
@@ -53,7 +58,7 @@ def seals_in(root: OutputFolder) -> set[str]:
 
 def keep_seals(root: OutputFolder) -> None:
     """The lists of a backup become others: where they were sealed, they are kept with their seals. Raises OSError."""
-    if root.taken(PROOF):
+    if is_sealed(root):
         from wexagraph.seals.sealing import keep_earlier
 
         keep_earlier(root)

@@ -16,7 +16,7 @@ from wexagraph.backups.encryption import Ask, Encryption, is_locked, unlock
 from wexagraph.backups.volumes import Member, members, read_packed, unpacked
 from wexagraph.errors import MessageError, SourceError
 from wexagraph.files import open_regular
-from wexagraph.naming.paths import PROOF, SEALS
+from wexagraph.naming.paths import SEALS
 from wexagraph.output.folder import OutputFolder
 from wexagraph.reports import Verification
 from wexagraph.work.pool import ProcessWorkers
@@ -68,8 +68,7 @@ class _Check:
     def seals(self, known: Known | None) -> None:
         """What the backup was sealed with."""
         with OutputFolder(self.root, make=False) as root:
-            tags = next(iter(bag.TAG_MANIFESTS))
-            if any(map(root.taken, (PROOF, f"{SEALS}/0001", f"{tags}.p7s", f"{tags}.tsr", f"{bag.OWN}/sealed"))):
+            if bag.is_sealed(root):
                 from wexagraph.seals.sealing import prove
                 from wexagraph.seals.signatures import Known
 

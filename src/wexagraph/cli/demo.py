@@ -129,8 +129,8 @@ def _own_account(folder: Path) -> Iterator[str]:
     try:
         with drafts_account(folder / "account") as url:
             configuration = folder / "wexagraph.toml"
-            told = f'[sending]\nsender = "Port office <records@saltmere.example>"\ndrafts = "{url}"\n'
-            configuration.write_text(told, "utf-8")
+            settings = f'[sending]\nsender = "Port office <records@saltmere.example>"\ndrafts = "{url}"\n'
+            configuration.write_text(settings, "utf-8")
             yield str(configuration)
     finally:
         for name, value in before.items():

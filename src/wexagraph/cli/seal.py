@@ -46,20 +46,19 @@ def command(context: click.Context, folder: str, renew: bool, as_json: bool, **v
     if wish is None or (renew and (wish.key or not wish.stamp)):
         raise CallError("say what to do: --seal KEY, --stamp URL, or both; or --renew with --stamp URL.")
     from wexagraph.seals import sealing as seals
-    from wexagraph.seals.signatures import read_key
 
+    report, renewed = Report(folder), 0
     if renew:
-        done = seals.renew(root, wish.stamp)
+        renewed = seals.renew(root, wish.stamp, report)
     else:
-        key = read_key(Path(wish.key), wish.password) if wish.key else None
-        done = seals.seal(root, key, wish.stamp, datetime.now(UTC))
+        seals.seal(root, wish, datetime.now(UTC), report)
     if as_json:
-        stamped = done.stamped.isoformat() if done.stamped is not None else None
-        print_json({"sealed": done.sealed, "stamped": stamped, "unstamped": done.unstamped, "renewed": done.renewed})
+        words = ("sealed", "stamped", "unstamped")
+        print_json({word: report.as_dict()[word] for word in words} | {"renewed": renewed})
     else:
-        print_seal(Report(sealed=done.sealed, stamped=done.stamped, unstamped=done.unstamped))
-        if done.renewed:
-            click.echo(f"Stamped once more: {counted(done.renewed, 'file')} of seals, stamps and lists.")
-        if not (done.sealed or done.stamped or done.unstamped or done.renewed):
+        print_seal(report)
+        if renewed:
+            click.echo(f"Stamped once more: {counted(renewed, 'file')} of seals, stamps and lists.")
+        if not (report.sealed or report.stamped or report.unstamped or renewed):
             click.echo(f"{one_line(folder)} is sealed and stamped so already, and nothing was changed since.")
-    return SOME_FAILED if done.unstamped else OK
+    return OK if report.complete else SOME_FAILED

@@ -58,7 +58,7 @@ def authority(folder: Path) -> Iterator[str]:
 
 def _stamped(question: Any, key: SealKey) -> bytes:
     now = datetime.now(UTC).replace(microsecond=0)
-    told = {
+    stated = {
         "version": "v1",
         "policy": _POLICY,
         "message_imprint": question["message_imprint"],
@@ -66,8 +66,8 @@ def _stamped(question: Any, key: SealKey) -> bytes:
         "gen_time": now,
     }
     if question["nonce"].native is not None:
-        told["nonce"] = question["nonce"].native
-    content = tsp.TSTInfo(told).dump()
+        stated["nonce"] = question["nonce"].native
+    content = tsp.TSTInfo(stated).dump()
     token = signed(hashlib.sha256(content).digest(), key, now, "tst_info", content)
     return bytes(tsp.TimeStampResp({"status": {"status": "granted"}, "time_stamp_token": token}).dump())
 

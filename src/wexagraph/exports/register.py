@@ -25,7 +25,7 @@ from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import FileRecord, unpacked, unpacked_notes
 from wexagraph.languages import ENGLISH, Language, language
 from wexagraph.naming.office_names import NO_NAMES, OfficeNames
-from wexagraph.naming.paths import ATTACHMENT_LIST, ATTACHMENT_LISTS, MANIFEST, REGISTER, REGISTERS
+from wexagraph.naming.paths import ATTACHMENT_LIST, ATTACHMENT_LISTS, MANIFEST, REGISTER, REGISTERS, signs_of_seals
 from wexagraph.notes import CODES
 from wexagraph.output.folder import OWN
 from wexagraph.output.target import Staging, Target
@@ -278,7 +278,7 @@ def write_manifest(target: Target, journal: Journal) -> None:
 
 def _keep_seals(target: Target) -> None:
     """The list of checksums becomes another: where it was sealed, the one that was is kept with its seals."""
-    if not any(target.root.taken(MANIFEST + ending) for ending in (".p7s", ".tsr")):
+    if not any(map(target.root.taken, signs_of_seals(MANIFEST))):
         return
     from wexagraph.seals.sealing import keep_earlier
 

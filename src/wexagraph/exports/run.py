@@ -74,9 +74,9 @@ def export(
             kept = list(source.in_mailbox(stored(journal, target, options)))
             report.changed_at_the_source, report.left_at_the_source = afterwards(kept)
     if options.sealing is not None and not report.interrupted and (target.folder / MANIFEST).is_file():
-        from wexagraph.seals.sealing import seal_made
+        from wexagraph.seals.sealing import seal
 
-        seal_made(target.folder, options.sealing, options.exported or datetime.now(UTC), report)
+        seal(target.folder, options.sealing, options.exported or datetime.now(UTC), report)
     report.seconds = time.monotonic() - started
     return report
 

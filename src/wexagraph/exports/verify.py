@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
 
 from wexagraph.errors import SourceError, TargetError
-from wexagraph.naming.paths import ALL_REGISTERS, CASE_LOG, MANIFEST, SEALED, SEALS
+from wexagraph.naming.paths import ALL_REGISTERS, CASE_LOG, MANIFEST, signs_of_seals
 from wexagraph.output.folder import OWN, OutputFolder
 from wexagraph.reports import Finding, Verification
 from wexagraph.temporary import TemporaryFolder
@@ -90,7 +90,7 @@ def verify(
 
 def _seals(root: OutputFolder, known: Known | None, verification: Verification) -> set[str]:
     """Prove the seals of a folder. Returns the files of them."""
-    if not any(map(root.taken, (*SEALED, f"{SEALS}/0001", f"{OWN}/sealed"))):
+    if not any(map(root.taken, signs_of_seals(MANIFEST))):
         return set()
     from wexagraph.seals.sealing import prove, seal_files
     from wexagraph.seals.signatures import Known

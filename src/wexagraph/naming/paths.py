@@ -38,6 +38,8 @@ SEALS, PROOF = "seals", "HOW-TO-PROVE.txt"
 INDEX, INDEX_FILES = "index.html", "index files"
 """The page to browse, and the folder of what it needs."""
 SEALED = (f"{MANIFEST}.p7s", f"{MANIFEST}.tsr", "seal-certificates.pem", PROOF)
+SEAL_MARK = ".wexagraph/sealed"
+"""Lies in a folder that was sealed or stamped: where all signs of that are gone, it is noticed."""
 RESERVED = frozenset(
     {MANIFEST, *ALL_REGISTERS, CASE_LOG, INDEX, INDEX_FILES, *(name.lower() for name in SEALED), SEALS}
 )
@@ -47,6 +49,11 @@ RESERVED_STEMS = (
     *("index", "index.html", "index files", *(name.lower() for name in SEALED), SEALS),
 )
 """Stems of such names: a message's files, or the folder beside them, would stand for our lists."""
+
+
+def signs_of_seals(listed: str) -> tuple[str, ...]:
+    """What lies in a folder that is sealed, some of it at least; `listed` is the list of checksums that is."""
+    return f"{listed}.p7s", f"{listed}.tsr", *SEALED[2:], f"{SEALS}/0001", SEAL_MARK
 
 
 @lru_cache(maxsize=1024)

@@ -11,7 +11,6 @@ import hashlib
 import re
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -21,8 +20,8 @@ from cryptography.hazmat.primitives.serialization import Encoding
 
 from wexagraph.errors import CallError, InUse, TargetError
 from wexagraph.files import open_regular
-from wexagraph.naming.paths import MANIFEST, PROOF, SEALS
-from wexagraph.output.folder import OWN, OutputFolder
+from wexagraph.naming.paths import MANIFEST, PROOF, SEAL_MARK, SEALED, SEALS
+from wexagraph.output.folder import OutputFolder
 from wexagraph.output.replacing import write_whole_file
 from wexagraph.reports import Finding, Report, Sealed, Sealing, Verification
 from wexagraph.seals import stamps
@@ -31,26 +30,15 @@ from wexagraph.seals.signatures import BROKEN, Known, NotSigned, SealKey, Signat
 SEAL, STAMP = ".p7s", ".tsr"
 _BAG, _VOLUMES, _TAGS = "bagit.txt", "data/volumes", "tagmanifest-sha256.txt"
 """A backup is sealed by the list that proves its list (BagIt, RFC 8493)."""
-CERTIFICATES, HOW = "seal-certificates.pem", PROOF
+CERTIFICATES, HOW = SEALED[2], PROOF
 RENEWED = "stamps-sha512.txt"
 _EARLIER = re.compile(rf"{SEALS}/\d{{4}}")
 _LINE = re.compile(r"([0-9a-f]{128})  (.+)")
-_NAMED = re.compile(r"(?<=-in )[\w/.-]+(?:\.p7s|\.tsr)")
+_SEAL_NAMES = re.compile(r"(?<=-in )[\w/.-]+(?:\.p7s|\.tsr)")
 _MOST_LINES = 10_000_000
 _PATIENCE = 10.0
-MARK = f"{OWN}/sealed"
-"""Lies in a folder that was sealed or stamped: where all signs of that are gone, it is noticed."""
-
-
-@dataclass
-class SealReport:
-    """What was done: who sealed ("": nobody, or it was sealed so before), the moment of a stamp (None: none was made),
-    why one could not be had, and how many files were stamped anew."""
-
-    sealed: str = ""
-    stamped: datetime | None = None
-    unstamped: str = ""
-    renewed: int = 0
+_MOST = 1_000_000
+"""A seal or a stamp is not larger: one that is was put there by somebody else."""
 
 
 @contextmanager
@@ -70,11 +58,10 @@ def _held(folder: Path) -> Iterator[OutputFolder]:
         raise TargetError(f"{folder} can't be written to: {error.strerror or error}. Check the disk.") from error
 
 
-def seal(folder: Path, key: SealKey | None, url: str, moment: datetime) -> SealReport:
-    """Seal the list of checksums of a folder with a `key` (None: it is not to be), and have it stamped at an address
-    ("": not). What is sealed and stamped already, as it is, stays; a seal by another key is kept among the earlier
-    ones. Raises CallError, TargetError."""
-    report = SealReport()
+def seal(folder: Path, sealing: Sealing, moment: datetime, report: Report) -> None:
+    """Seal the list of checksums of a folder, have it stamped, and say so in a report. What is sealed and stamped
+    already, as it is, stays; a seal by another key is kept among the earlier ones. Raises CallError, TargetError."""
+    key, url = _key(sealing), sealing.stamp
     with _held(folder) as root:
         digest = bytes.fromhex(root.digest(list_in(root)) or "")
         at = _Place(root)
@@ -91,22 +78,18 @@ def seal(folder: Path, key: SealKey | None, url: str, moment: datetime) -> SealR
             except stamps.NoStamp as error:
                 report.unstamped = str(error)
         if any(root.taken(at.list + ending) for ending in (SEAL, STAMP)):
-            root.write(MARK, b"")
+            root.write(SEAL_MARK, b"")
             _write_helps(root)
-    return report
 
 
-def seal_made(folder: Path, sealing: Sealing, moment: datetime, report: Report) -> None:
-    """Seal what a run has made, and say so in its report. Raises CallError, TargetError."""
-    key = read_key(Path(sealing.key), sealing.password) if sealing.key else None
-    done = seal(folder, key, sealing.stamp, moment)
-    report.sealed, report.stamped, report.unstamped = done.sealed, done.stamped, done.unstamped
+def _key(sealing: Sealing) -> SealKey | None:
+    return read_key(Path(sealing.key), sealing.password) if sealing.key else None
 
 
 def seal_file(path: Path, sealing: Sealing, moment: datetime, report: Report) -> None:
     """Seal one file that a run has made; seal and stamp lie beside it, and hold their certificates. Raises CallError,
     TargetError."""
-    key = read_key(Path(sealing.key), sealing.password) if sealing.key else None
+    key = _key(sealing)
     try:
         with open_regular(path) as file:
             digest = hashlib.file_digest(file, "sha256").digest()
@@ -123,23 +106,19 @@ def seal_file(path: Path, sealing: Sealing, moment: datetime, report: Report) ->
         raise TargetError(f"{path} can't be sealed: {error.strerror or error}. Check the disk.") from error
 
 
-def prove_file(path: Path, known: Known, verification: Verification) -> bool:
-    """Prove the seals beside one file. Returns whether there are any. Raises TargetError."""
+def prove_file(path: Path, known: Known, verification: Verification) -> None:
+    """Prove the seals beside one file. Raises TargetError."""
     try:
         with OutputFolder(path.absolute().parent, make=False) as root:
-            place = _Place(root, path.name)
-            if not any(root.taken(path.name + ending) for ending in (SEAL, STAMP)):
-                return False
-            _prove(place, known, verification, lambda stamp: [])
-            return True
+            _prove(_Place(root, path.name), known, verification, lambda stamp: [])
     except OSError as error:
         raise TargetError(f"{path} can't be read: {error.strerror or error}.") from error
 
 
-def renew(folder: Path, url: str) -> SealReport:
+def renew(folder: Path, url: str, report: Report) -> int:
     """Have all seals and stamps of a folder, with the lists that they are over, stamped once more, so that they are
-    proved beyond the end of their certificates. Raises CallError, TargetError."""
-    report = SealReport()
+    proved beyond the end of their certificates. Returns how many files; the report says why none. Raises CallError,
+    TargetError."""
     with _held(folder) as root:
         files = [path for path in sorted(seal_files(root)) if path not in (CERTIFICATES, HOW)]
         stamped = [path for path in files if path.endswith(STAMP)]
@@ -151,13 +130,12 @@ def renew(folder: Path, url: str) -> SealReport:
             answer = stamps.ask(url, hashlib.sha512(content).digest(), "sha512")
         except stamps.NoStamp as error:
             report.unstamped = str(error)
-            return report
+            return 0
         place = _free(root)
         root.write(f"{place}/{RENEWED}", content)
         root.write(f"{place}/{RENEWED}{STAMP}", answer)
-        report.renewed = len(files)
         _write_helps(root)
-    return report
+    return len(files)
 
 
 def keep_earlier(root: OutputFolder) -> None:
@@ -208,7 +186,7 @@ class _Place:
         if not self.root.taken(path):
             return None
         with self.root.reader(path) as file:
-            return file.read()
+            return file.read(_MOST)
 
     def seal(self) -> Signature | None:
         """The seal that holds; None where there is none."""
@@ -264,7 +242,7 @@ def _is_there(place: _Place) -> bool:
 
 def prove(root: OutputFolder, known: Known, verification: Verification) -> None:
     """Prove the seals of a folder: what holds goes to the `seals` of a verification, what does not to its findings."""
-    if root.taken(MARK) and not any(path.endswith((SEAL, STAMP)) for path in seal_files(root)):
+    if root.taken(SEAL_MARK) and not any(path.endswith((SEAL, STAMP)) for path in seal_files(root)):
         verification.add(list_in(root) + SEAL, "missing", "the folder was sealed, and no seal of it is left")
     until = _renewed_until(root, verification)
     for place in _places(root):
@@ -317,7 +295,7 @@ def _renewed_until(root: OutputFolder, verification: Verification) -> Callable[[
         if stamp is None or not root.taken(place.list):
             continue
         with root.reader(place.list) as file:
-            lines = file.read().decode("utf-8", "replace").splitlines()
+            lines = file.read(_MOST_LINES).decode("utf-8", "replace").splitlines()
         for line in lines:
             match = _LINE.fullmatch(line)
             if match is None or not _is_inside(match[2]):
@@ -331,14 +309,6 @@ def _renewed_until(root: OutputFolder, verification: Verification) -> Callable[[
             elif current is not None and path.startswith(f"{SEALS}/"):
                 verification.add(path, "altered", "it is not as it was stamped")
     return lambda path: spans.get(path, [])
-
-
-@dataclass
-class _Helps:
-    """What lies beside seals for who proves them without this program."""
-
-    certificates: list[x509.Certificate] = field(default_factory=list)
-    lines: list[str] = field(default_factory=list)
 
 
 _HOW = """How to prove this folder without the program that made it
@@ -368,26 +338,24 @@ def _helps(root: OutputFolder) -> dict[str, bytes]:
     listed = "sha256sum --check --strict {}\n    ".format
     sealed = list_in(root)
     checks = "".join(map(listed, dict.fromkeys((sealed, MANIFEST)))).rstrip(" ")
-    helps = _Helps(lines=[_HOW.format(checks=checks)])
+    certificates, lines = dict[x509.Certificate, None](), [_HOW.format(checks=checks)]
     for place in _places(root):
-        for certificate in place.certificates():
-            if certificate not in helps.certificates:
-                helps.certificates.append(certificate)
+        certificates |= dict.fromkeys(place.certificates())
         names = {"list": place.list, "seal": place.list + SEAL, "stamp": place.list + STAMP}
         for ending, text in ((SEAL, _HOW_SEAL), (STAMP, _HOW_STAMP)):
             if root.taken(place.list + ending):
-                helps.lines.append(text.format(certificates=CERTIFICATES, **names))
-    pems = b"".join(certificate.public_bytes(Encoding.PEM) for certificate in helps.certificates)
-    return {CERTIFICATES: pems, HOW: "".join(helps.lines).encode()}
+                lines.append(text.format(certificates=CERTIFICATES, **names))
+    pems = b"".join(certificate.public_bytes(Encoding.PEM) for certificate in certificates)
+    return {CERTIFICATES: pems, HOW: "".join(lines).encode()}
 
 
-def _told(root: OutputFolder) -> list[str]:
+def _named(root: OutputFolder) -> list[str]:
     """The seals and stamps that the lines beside them name."""
     if root.stamp(HOW) is None:
         return []
     with root.reader(HOW) as file:
         text = file.read(_MOST_LINES).decode("utf-8", "replace")
-    return [path for path in dict.fromkeys(_NAMED.findall(text)) if _is_inside(path)]
+    return [path for path in dict.fromkeys(_SEAL_NAMES.findall(text)) if _is_inside(path)]
 
 
 def _is_inside(path: str) -> bool:
@@ -401,7 +369,7 @@ def _write_helps(root: OutputFolder) -> None:
 
 
 def _prove_helps(root: OutputFolder, verification: Verification) -> None:
-    for path in _told(root):
+    for path in _named(root):
         if not root.taken(path):
             verification.add(path, "missing", f"{HOW} names it")
     broken = any(finding.path.endswith((SEAL, STAMP)) for finding in verification.findings)

@@ -241,15 +241,15 @@ def _has_issued(issuer: x509.Certificate, certificate: x509.Certificate) -> bool
 
 def read_known(paths: Iterable[Path]) -> Known:
     """The certificates in files, as PEM or DER. Raises CallError."""
-    found: list[tuple[x509.Certificate, str]] = []
+    certificates: list[tuple[x509.Certificate, str]] = []
     for path in paths:
         try:
             with open_regular(path, follow=True) as file:
                 data = file.read(_MOST)
             ders = [der for _, _, der in pem.unarmor(data, multiple=True)] if pem.detect(data) else [data]
-            found += [(x509.load_der_x509_certificate(der), path.name) for der in ders]
+            certificates += [(x509.load_der_x509_certificate(der), path.name) for der in ders]
         except OSError as error:
             raise CallError(f"--known {path} can't be read: {error.strerror or error}.") from error
         except BROKEN as error:
             raise CallError(f"--known {path}: it holds no certificate, as PEM or DER.") from error
-    return Known(tuple(found))
+    return Known(tuple(certificates))

@@ -395,13 +395,13 @@ def _utc(moment: datetime | None) -> str:
 def in_order(items: Iterable[_Item], order: tuple[str, ...], facts: Callable[[_Item], Facts]) -> list[_Item]:
     """Things about messages in an order; those that are equal in it stay as they came, and what has no date comes
     last."""
-    told = [(facts(item), item) for item in items]
+    pairs = [(facts(item), item) for item in items]
     for word in reversed(order):
         key = _KEYS[word.removeprefix("-")]
-        told.sort(key=lambda pair: key(pair[0]), reverse=word.startswith("-"))
+        pairs.sort(key=lambda pair: key(pair[0]), reverse=word.startswith("-"))
         if word.endswith("date"):
-            told.sort(key=lambda pair: not pair[0].date)
-    return [item for _, item in told]
+            pairs.sort(key=lambda pair: not pair[0].date)
+    return [item for _, item in pairs]
 
 
 _KEYS: dict[str, Callable[[Facts], str | int]] = {

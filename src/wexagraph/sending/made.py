@@ -13,7 +13,7 @@ from wexagraph.backups.bag import TAG_FILES, TAG_MANIFESTS, is_backup
 from wexagraph.errors import CallError
 from wexagraph.exports.verify import manifest_entries
 from wexagraph.files import open_regular
-from wexagraph.naming.paths import ALL_REGISTERS, CASE_LOG, FILE_PLAN, MANIFEST, PROOF
+from wexagraph.naming.paths import ALL_REGISTERS, CASE_LOG, FILE_PLAN, MANIFEST, signs_of_seals
 from wexagraph.output.folder import OutputFolder
 
 _DEEPEST = 2
@@ -74,11 +74,12 @@ def made(root: Path) -> list[Made]:
 
 def _seals(folder: Path) -> list[str]:
     """The files of seals in a folder."""
-    if not (folder / PROOF).is_file():
-        return []
-    from wexagraph.seals.sealing import seal_files
-
     with OutputFolder(folder, make=False) as root:
+        listed = next(iter(TAG_MANIFESTS)) if is_backup(folder) else MANIFEST
+        if not any(map(root.taken, signs_of_seals(listed))):
+            return []
+        from wexagraph.seals.sealing import seal_files
+
         return sorted(seal_files(root))
 
 

@@ -61,9 +61,9 @@ def _backup(job: Job) -> Report:
         done = clear(work.mailbox, job.wish, job.call.into, proved, ask, work.allow)
         report.changed_at_the_source, report.left_at_the_source = done
     if sealing is not None and not report.interrupted and Path(job.call.into).expanduser().is_dir():
-        from wexagraph.seals.sealing import seal_made
+        from wexagraph.seals.sealing import seal
 
-        seal_made(Path(job.call.into).expanduser(), sealing, work.moment, report)
+        seal(Path(job.call.into).expanduser(), sealing, work.moment, report)
     return report
 
 
