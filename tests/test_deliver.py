@@ -8,14 +8,17 @@ import shutil
 import subprocess
 from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from threading import Thread
 from typing import Any, ClassVar
+from unittest import mock
 from urllib.parse import unquote, urlsplit
 
 from tests.helpers import ProgramTest, letter, mbox, named_rows
 from tests.webdav import PASSWORD, Apache
+from wexagraph.output.target import Target
 from wexagraph.sending.delivery import deliver
 from wexagraph.sending.places import FolderPlace
 
@@ -125,6 +128,21 @@ class Delivering(ProgramTest):
             self.export("--register", "csv,xlsx", "--language", "de")
             self.deliver()
         self.assertEqual(len(named_rows(lines)), 6)
+
+    def test_links_beside_others(self) -> None:
+        """Whoever has the register open, or exports meanwhile, keeps no file from its place; it is said."""
+        self.write("out/.~lock.register.csv#", b"Miriam Cole,miriam,desk4")
+        done = self.run_program("deliver", "out", "--into", "share", "--links", code=1)
+        self.assertIn("Without links: register.csv: it is open by Miriam Cole on desk4", done.stderr)
+        (self.folder / "out/.~lock.register.csv#").unlink()
+        with closing(Target(self.folder / "out")), mock.patch("wexagraph.output.folder.PATIENCE", 0.1):
+            (self.folder / "stick").mkdir()
+            done = self.call_program("deliver", "out", "--into", "stick", "--links", code=1)
+        self.assertIn("another run is writing to it", done.stderr)
+        self.assertEqual(len(list((self.folder / "stick/out").rglob("*.eml"))), 5)
+        self.run_program("deliver", "out", "--into", "share", "--links")
+        self.run_program("export", "in.mbox", "--as", "eml,text", "--into", "out")
+        self.assertIn(",Link,", (self.folder / "out/register.csv").read_text("utf-8-sig"))
 
     def test_places_used_before_are_offered(self) -> None:
         self.assertIn("used: none yet", self.run_program("deliver", "out", code=2).stderr)

@@ -9,13 +9,16 @@ import shutil
 import subprocess
 import tempfile
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing, contextmanager
 from pathlib import Path
+from unittest import mock
 
 import bagit
 
 from tests.authority import Authority
 from tests.helpers import ProgramTest, letter, mbox, rounds
+from wexagraph.output.target import Target
 
 LIST = "manifest-sha256.txt"
 
@@ -123,6 +126,33 @@ class Sealing(ProgramTest):
             self.assertTrue(output["whole"], step)
             self.assertEqual({one["list"].rpartition("/")[2] for one in output["seals"]}, {LIST})
             self.assertGreaterEqual(len(output["seals"]), 2, step)
+
+    def test_while_another_run_writes(self) -> None:
+        """Nothing is sealed that changes meanwhile; whoever seals second finds it sealed."""
+        self.run_program("export", "in.mbox", "--as", "eml", "--into", "out")
+        call = ("seal", "out", *self.key(), "--stamp", self.authority.url)
+        secret = mock.patch.dict("os.environ", {"TIDE": self.authority.password})
+        with closing(Target(self.folder / "out")), mock.patch("wexagraph.seals.sealing._PATIENCE", 0.1), secret:
+            done = self.call_program(*call, code=3)
+            self.assertIn("is being written to", done.stderr)
+        self.assertFalse((self.folder / f"out/{LIST}.p7s").exists())
+        with ThreadPoolExecutor(2) as clerks:
+            said = list(clerks.map(lambda _: self.run_program(*call).stdout, range(2)))
+        self.assertEqual(sum("Sealed by" in each for each in said), 1)
+        self.assertFalse((self.folder / "out/seals").exists())
+        self.prove()
+
+    def test_a_sealed_case_is_packed_and_proved(self) -> None:
+        records = ("--records", "records")
+        self.run_program("case", "open", "7", "Fog", *records)
+        self.run_program("file", "in.mbox", "--case", "7", "--as", "eml", *records)
+        self.run_program("seal", "records/7 Fog", *self.key(), "--stamp", self.authority.url)
+        self.run_program("case", "pack", "7", "--into", "fog.zip", *records)
+        self.run_program("verify", "fog.zip")
+        self.run_program("case", "unpack", "fog.zip", "--records", "elsewhere")
+        self.prove("elsewhere/7 Fog")
+        self.run_program("case", "rename", "7", "8", *records)
+        self.run_program("verify", "records")
 
     def test_a_mail_folder_of_that_name(self) -> None:
         self.write("box/seals.mbox", mbox(letter("Seal rescue")))

@@ -100,12 +100,15 @@ def deliver_to(
     """Make a place the mirror of what was made in a folder, or of one file. Raises CallError, SourceError,
     TargetError."""
     with open_place(named, configuration, root, prompt, until) as place:
+        left: list[tuple[str, str]] = []
         if links and not dry and until is None and root.is_dir():
             name = root.resolve().name
             for folder in folders_in(root):
                 if (folder / JOURNAL).is_file():
                     at = folder.relative_to(root).as_posix()
-                    tell_links(folder, place.link(name if at == "." else f"{name}/{at}"))
-        return deliver(
+                    left += tell_links(folder, place.link(name if at == "." else f"{name}/{at}"))
+        report = deliver(
             *(root, place, state_folder() / "deliveries"), dry=dry, links=links, progress=progress, stopped=stopped
         )
+        report.unreadable += left
+        return report

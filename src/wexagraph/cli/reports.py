@@ -141,6 +141,8 @@ def print_undelivered(delivery: Report) -> None:
         click.secho(f"Not delivered: {one_line(failure.id)}: {one_line(failure.reason)}.", fg="red", err=True)
     if delivery.failed > SHOWN:
         click.secho(f"... and {delivery.failed - SHOWN:,} more.", fg="red", err=True)
+    for where, reason in delivery.unreadable:
+        click.secho(f"Without links: {one_line(where)}: {one_line(reason)}.", fg="red", err=True)
 
 
 def print_on_paper(paths: list[Path], printer: str) -> bool:

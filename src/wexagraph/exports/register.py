@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 from urllib.parse import quote
 
-from wexagraph.errors import TargetError
+from wexagraph.errors import InUse, TargetError
 from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import FileRecord, unpacked, unpacked_notes
 from wexagraph.languages import ENGLISH, Language, language
@@ -231,14 +231,21 @@ def write_attachments(
     return _write(target, journal, _OF_ATTACHMENTS, forms, wording or Wording.of(journal))
 
 
-def tell_links(folder: Path, address: str) -> None:
-    """Have the registers of an export folder tell the addresses of its files below one of the folder. Raises
-    TargetError."""
-    with closing(Target(folder)) as target, closing(Journal(target.database("journal.sqlite"))) as journal:
-        if journal.setting(_LINKS) != address and journal.has_exported():
-            journal.keep_setting(_LINKS, address)
-            write(target, journal, ())
-            journal.commit()
+def tell_links(folder: Path, address: str) -> list[tuple[str, str]]:
+    """Have the registers of an export folder tell the addresses of its files below one of the folder. Returns those
+    that somebody has open, or that are just being written. Raises TargetError."""
+    left: list[tuple[str, str]] = []
+    try:
+        with closing(Target(folder)) as target, closing(Journal(target.database("journal.sqlite"))) as journal:
+            if journal.setting(_LINKS) != address and journal.has_exported():
+                journal.keep_setting(_LINKS, address)
+                left = write(target, journal, ())
+                journal.commit()
+    except InUse:
+        left.append(
+            (str(folder), "another run is writing to it. `deliver --links` tells its register the addresses later")
+        )
+    return left
 
 
 def _write(
