@@ -354,7 +354,7 @@ class Sealing(ProgramTest):
         count, dice = 0, random.Random(42)
         for original in files:
             path = self.folder / "out" / original.relative_to(self.folder / "whole")
-            for what, change in dice.sample(changes, rounds(5, 2)):
+            for what, change in dice.sample(changes, rounds(5, 1)):
                 change(path)
                 count += 1
                 done = self.run_program("verify", "out", code=None)
@@ -363,7 +363,7 @@ class Sealing(ProgramTest):
                     self.assertIn(done.returncode, (1, 3), (path.name, what, done.stdout))
                 path.parent.mkdir(exist_ok=True)
                 shutil.copyfile(original, path)
-        self.assertGreater(count, rounds(40, 20))
+        self.assertGreater(count, rounds(40, 10))
         for name in (f"{LIST}.p7s", f"{LIST}.tsr"):
             shutil.copyfile(self.folder / "theirs" / name, self.folder / "out" / name)
             self.verify(code=1)
