@@ -159,6 +159,25 @@ class Browsed(ProgramTest):
             press("Escape")
             visit.until("document.activeElement.closest('#rows')")
 
+    def test_in_another_order(self) -> None:
+        """It opens as `list` would show it, also without scripts; a heading sorts anew."""
+        shutil.copytree(self.out, self.folder / "out")
+        listed = self.subjects(self.out.parent / "in", "--sort", "folder,-size")
+        wanted = [" ".join(subject.split()) or "no subject" for subject in listed]
+        self.run_program("index", "out", "--sort", "folder,-size")
+        with browser() as visit:
+            visit.show(self.folder / "out" / PAGE)
+            visit.count()
+            self.assertEqual(visit.subjects()[:20], wanted[:20])
+            visit.page.click("#by-date button")
+            self.assertEqual(visit.page.get_attribute("#by-date", "aria-sort"), "descending")
+            self.assertNotEqual(visit.subjects()[:20], wanted[:20])
+        with browser(scripts=False) as visit:
+            visit.page.goto((self.folder / "out" / PAGE).as_uri())
+            visit.page.click(".years a >> nth=0")
+            dated = visit.page.locator("tbody td.subject").all_inner_texts()
+            self.assertEqual(dated[:20], [subject for subject in wanted if subject in dated][:20])
+
     def test_without_scripts(self) -> None:
         shutil.copytree(self.out, self.folder / "out")
         self.run_program("index", "out", "--language", "de")

@@ -206,7 +206,11 @@ class Names(ProgramTest):
         for path in ("out/register.csv", "r.csv"):
             self.assertIn("Quay Survey <ines", (self.folder / path).read_text("utf-8-sig"), path)
         self.assertIn("0 missing, 0 altered; 0 foreign", self.run_program("verify", "out").stdout)
-        self.run_program("attachments", "in.mbox", "--into", "files")
+        self.write("box/in.mbox", mbox(letter_with(("plan.txt", "text/plain", b"plan"))))
+        self.write("box/names.csv", "address\tname\nslip@saltmere.example\tThe slipway\n")
+        self.run_program("attachments", "box/in.mbox", "--flat", "--into", "files")
+        self.assertEqual(self.made("files", ".txt"), ["2026-03-09 The slipway - plan.txt"])
+        self.assertIn("The slipway <slip@", (self.folder / "files/attachments.csv").read_text("utf-8-sig"))
         # an order and a case ask the same place; the user's own names count first
         self.write("no-config/wexagraph/names.csv", "address,name\nines.halden@quaysurvey.example,I. Halden\n")
         self.run_program("order", "add", "daily", "--", "export", "in.mbox", "--as", "eml", "--into", "ordered")
