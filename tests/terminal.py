@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import codecs
 import fcntl
 import os
 import pty
+import re
 import select
 import signal
 import struct
@@ -51,7 +53,8 @@ class Terminal:
         output: Path | None = None,
     ) -> None:
         self.screen = pyte.Screen(columns, lines)
-        self._stream = pyte.ByteStream(self.screen)
+        self._stream = pyte.Stream(self.screen)
+        self._decoder = codecs.getincrementaldecoder("utf-8")("replace")  # what is read may end inside a character
         self._master, slave = pty.openpty()
         self._size(columns, lines)
         out = os.open(output, os.O_WRONLY | os.O_CREAT) if output is not None else slave
@@ -87,8 +90,9 @@ class Terminal:
         os.write(self._master, f"\x1b[<0;{column + 1};{line + 1}M\x1b[<0;{column + 1};{line + 1}m".encode())
 
     def text(self) -> str:
-        """The whole screen."""
-        return "\n".join(line.rstrip() for line in self.screen.display)
+        """The whole screen, also when it is drawn half way and a wide character has lost one of its halves."""
+        cells = ((self.screen.buffer[y][x].data for x in range(self.screen.columns)) for y in range(self.screen.lines))
+        return "\n".join("".join(line).rstrip() for line in cells)
 
     def until(self, *words: str, gone: str = "", holds: Callable[[], bool] = lambda: True) -> str:
         """Wait until the screen shows these words (and not what is to be gone), and something holds; gives the screen.
@@ -116,7 +120,7 @@ class Terminal:
         if b"\x1b[6n" in data:  # it asks where the cursor is
             os.write(self._master, f"\x1b[{self.screen.cursor.y + 1};{self.screen.cursor.x + 1}R".encode())
         # pyte stops at marks of direction, for which no terminal moves its cursor
-        self._stream.feed(data.replace("\u2068".encode(), b"").replace("\u2069".encode(), b""))
+        self._stream.feed(re.sub("[\u2068\u2069]", "", self._decoder.decode(data)))
         return bool(data)
 
     def end(self) -> int:
