@@ -7,9 +7,10 @@ import shutil
 import subprocess
 
 import pikepdf
-import pikepdf.pdfa
 
 from tests.helpers import ProgramTest, letter, letter_with, named_rows, rounds
+from tests.tagged_pdf import check_tagged, conforms
+from wexagraph.pages.tagging.audit import says_universal
 
 
 def turned(pages: int) -> bytes:
@@ -131,8 +132,10 @@ class Numbered(ProgramTest):
     def test_archival_locked_and_bound(self) -> None:
         self.export("--archival", into="archival")
         for path in (self.folder / "archival").rglob("*.pdf"):
-            with pikepdf.open(path) as document:
-                self.assertTrue(pikepdf.pdfa.check(document, "3b").passed, path)
+            ours = says_universal(path)  # pages that others have made are in it, or none
+            self.assertEqual(conforms(path, "3a" if ours else "3b"), [], path)
+            if ours:
+                check_tagged(self, path)
         self.assertEqual(len([n for numbers in self.numbers("archival").values() for n in numbers]), 6)
         self.write("secret", "tide")
         self.export("--password", "file:secret", into="locked")

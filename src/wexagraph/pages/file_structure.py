@@ -21,6 +21,9 @@ _HOLDER = re.compile(
 )
 
 
+_MOST_IN_STREAM = 20_000
+
+
 class Trailer(NamedTuple):
     """How many objects there are, which ones are the catalogue and the information, and the cross-reference stream:
     the widths of its fields, its data as stored, and the offset of its object."""
@@ -109,6 +112,11 @@ def with_objects(pdf: bytes, end: Trailer, objects: Mapping[int, bytes]) -> byte
 
     Raises ValueError where its cross-reference stream can't be read.
     """
+    return changed(pdf, end, changes_of_objects(pdf, objects), [])
+
+
+def changes_of_objects(pdf: bytes, objects: Mapping[int, bytes]) -> list[Change]:
+    """The object streams of a PDF with other content of some of their objects."""
     changes = []
     for held in _object_streams(pdf):
         if not objects.keys() & held.objects.keys():
@@ -124,7 +132,7 @@ def with_objects(pdf: bytes, end: Trailer, objects: Mapping[int, bytes]) -> byte
         )
         stream = b"%s 0 obj\n%s\nstream\n%s\nendstream\nendobj" % (held.number, about, data)
         changes.append(Change(held.begin, held.end, stream))
-    return changed(pdf, end, changes, [])
+    return changes
 
 
 def appended(pdf: bytes, end: Trailer, objects: Mapping[int, bytes]) -> bytes:
@@ -153,8 +161,74 @@ class Change(NamedTuple):
     content: bytes
 
 
-def changed(pdf: bytes, end: Trailer, changes: Sequence[Change], added: Sequence[bytes]) -> bytes:
-    """The PDF with whole objects in other words, and with objects `added` under the numbers from `end.size` on.
+class EngineFile:
+    """A PDF as the engine writes it, open to be read by the numbers of its objects.
+
+    Raises ValueError where it is laid out otherwise.
+    """
+
+    def __init__(self, pdf: bytes) -> None:
+        end = trailer(pdf)
+        if end is None:
+            raise ValueError("the trailer is not as the engine writes it")
+        self.pdf, self.end = pdf, end
+        self.objects = objects_in_streams(pdf)
+        self._rows = _rows(end)
+
+    def begin(self, number: int) -> int:
+        """Where an object that stands for itself begins."""
+        kind, offset, _ = self._rows[number]
+        if kind != 1:
+            raise ValueError(f"object {number} stands in a stream of objects")
+        return offset
+
+    def object(self, number: int) -> bytes:
+        """An object that is no stream, as it is written."""
+        if number in self.objects:
+            return self.objects[number]
+        begin = self.begin(number)
+        return self.pdf[self.pdf.index(b"obj", begin) + 3 : self.pdf.index(b"endobj", begin)]
+
+    def head(self, number: int) -> bytes:
+        """The dictionary of a stream, as it is written."""
+        begin = self.begin(number)
+        head = self.pdf[begin : self.pdf.index(b"stream", begin)]
+        return head[head.index(b"<<") : head.rindex(b">>") + 2]
+
+    def data(self, number: int) -> int:
+        """Where the data of a stream begin."""
+        return self.pdf.index(b"stream", self.begin(number)) + 7
+
+    def content(self, number: int) -> bytes:
+        """The data of a stream that is packed by Deflate, unpacked."""
+        try:
+            return zlib.decompressobj().decompress(self.pdf[self.data(number) :])
+        except zlib.error as error:
+            raise ValueError(f"the stream {number} can't be unpacked: {error}") from error
+
+    def changes(self, objects: Mapping[int, bytes]) -> list[Change]:
+        """Objects that are no streams, in other words."""
+        changes = changes_of_objects(self.pdf, objects)
+        for number in objects.keys() - self.objects.keys():
+            begin = self.begin(number)
+            end = self.pdf.index(b"endobj", begin) + len(b"endobj")
+            changes.append(Change(begin, end, b"%d 0 obj\n%s\nendobj" % (number, objects[number].strip())))
+        return changes
+
+    def replacing(self, number: int, about: bytes, content: bytes) -> Change:
+        """A stream in the place of another: `about` is what its dictionary says but for its length and packing."""
+        begin = self.begin(number)
+        data = zlib.compress(content)
+        head = b"%d 0 obj\n<< %s /Filter /FlateDecode /Length %d >>\nstream\n" % (number, about, len(data))
+        end = self.pdf.index(b"endobj", self.pdf.index(b"endstream", self.data(number))) + len(b"endobj")
+        return Change(begin, end, head + data + b"\nendstream\nendobj")
+
+
+def changed(
+    pdf: bytes, end: Trailer, changes: Sequence[Change], added: Sequence[bytes], packed: Sequence[bytes] = ()
+) -> bytes:
+    """The PDF with whole objects in other words, and with objects `added` under the numbers from `end.size` on; those
+    that are `packed` into object streams have the numbers that `packed_from` gives.
 
     Raises ValueError where its cross-reference stream can't be read.
     """
@@ -164,6 +238,9 @@ def changed(pdf: bytes, end: Trailer, changes: Sequence[Change], added: Sequence
         at = change.end
     out += pdf[at : end.start]
     offsets = []
+    streams = [packed[at : at + _MOST_IN_STREAM] for at in range(0, len(packed), _MOST_IN_STREAM)]
+    first = packed_from(end, len(added), len(packed))
+    added = [*added, *(object_stream(some, first + at * _MOST_IN_STREAM) for at, some in enumerate(streams))]
     for number, content in enumerate(added, end.size):
         offsets.append(len(out))
         out += b"%d 0 obj\n%s\nendobj\n" % (number, content)
@@ -176,12 +253,28 @@ def changed(pdf: bytes, end: Trailer, changes: Sequence[Change], added: Sequence
 
     rows = [(kind, moved(first) if kind == 1 else first, second) for kind, first, second in _rows(end)]
     rows += [(1, offset, 0) for offset in offsets]
+    rows += [(2, first - len(streams) + at, index) for at, some in enumerate(streams) for index in range(len(some))]
     table = zlib.compress(b"".join(_row(*row) for row in rows))
     out += pdf[end.start : pdf.index(b"<<", end.start)]
     out += b"<< /Type /XRef\n   /Length %d\n   /Filter /FlateDecode\n   /Size %d\n" % (len(table), len(rows))
     out += b"   /W [1 5 2]\n   /Root %d 0 R\n   /Info %d 0 R\n>>\nstream\n" % (end.root, end.info)
     out += table + b"\nendstream\nendobj\nstartxref\n%d\n%%%%EOF\n" % start
     return bytes(out)
+
+
+def packed_from(end: Trailer, added: int, packed: int) -> int:
+    """The number of the first object of so many that `changed` packs behind others that are added."""
+    return end.size + added + -(-packed // _MOST_IN_STREAM)
+
+
+def object_stream(objects: Sequence[bytes], first: int) -> bytes:
+    """An object stream of objects under the numbers from `first` on (ISO 32000-2, section 7.5.7)."""
+    contents = [content + b"\n" for content in objects]
+    starts = accumulate(map(len, contents[:-1]), initial=0)
+    head = b" ".join(b"%d %d" % pair for pair in enumerate(starts, first)) + b"\n"
+    data = zlib.compress(head + b"".join(contents))
+    about = b"<< /Type /ObjStm /Length %d /N %d /First %d /Filter /FlateDecode >>"
+    return about % (len(data), len(objects), len(head)) + b"\nstream\n" + data + b"\nendstream"
 
 
 def _row(kind: int, first: int, second: int) -> bytes:

@@ -264,7 +264,6 @@ def _finished(
 def _set(message: Message, job: Job, setter: Engine, behind: _Behind) -> _Attempt:
     """The message as a PDF. Where the layout leaves words out, or the first page empty, it is set again with what may
     be the cause taken away."""
-    from wexagraph.pages.checking.actual_text import has_joined_letters, with_actual_text
     from wexagraph.pages.checking.contrast import gaps, unseen_words
     from wexagraph.pages.checking.text_check import read_back, starts_late
     from wexagraph.pages.cleaning.quirks import Relief
@@ -285,11 +284,6 @@ def _set(message: Message, job: Job, setter: Engine, behind: _Behind) -> _Attemp
         written, finishing, row = _finished(message, job, setter, behind, page, pdf)
         text = page.text if job.options.read_back else None
         notes, pages = read_back(written, text, cuts=page.held)
-        if notes and has_joined_letters(page.text):
-            said = _finished(message, job, setter, behind, page, with_actual_text(pdf, page.text))
-            again = read_back(said[0], text, cuts=page.held)
-            if _missing(again[0]) <= _missing(notes):
-                (written, finishing, row), (notes, pages) = said, again
         late = bool(page.rich and pages) and starts_late(page.rich, pages)
         left = gaps(pdf) if page.rich and len(pages) > 1 and "<table" in page.html else 0
         return _Attempt(page, written, notes, finishing, row, late, left)

@@ -12,6 +12,7 @@ import zipfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
+from html import escape
 from types import FrameType
 
 from markupsafe import Markup
@@ -21,13 +22,11 @@ from wexagraph.messages.charsets import decode
 from wexagraph.messages.filetypes import DOCX, EML, PDF, XLSX, ZIP, settle
 from wexagraph.messages.message import Message
 from wexagraph.messages.mime import made_part, unix_lines
-from wexagraph.messages.visible_text import html_to_text
 from wexagraph.naming.patterns import Fields
 from wexagraph.notes import Note
 from wexagraph.pages.attachments.office import SUITE_TYPES, document_html, suite_pdf
 from wexagraph.pages.attachments.pictures import frames
 from wexagraph.pages.attachments.sheets import csv_table, workbook
-from wexagraph.pages.checking.actual_text import has_joined_letters, with_actual_text
 from wexagraph.pages.checking.soundness import check_pdf
 from wexagraph.pages.cleaning.clean import clean
 from wexagraph.pages.cleaning.pictures import Pictures
@@ -39,7 +38,7 @@ from wexagraph.pages.composing.plain import linked
 from wexagraph.pages.composing.properties import Record
 from wexagraph.pages.engines import Engine
 from wexagraph.pages.options import PageOptions
-from wexagraph.pages.pdf.finish import conforms
+from wexagraph.pages.pdf.archival import conforms
 from wexagraph.pages.pdf.foreign import checked
 from wexagraph.pages.pdf.pieces import Piece
 from wexagraph.pages.scans.recognise import Scanned, with_words
@@ -125,7 +124,7 @@ class Converter:
         if kind == PDF:
             return _Made(pdf=self._foreign(content))
         if kind.startswith("image/"):
-            return self._picture(kind, content)
+            return self._picture(kind, content, escape(one_line(attachment.name)))
         if kind in ("text/csv", "text/tab-separated-values"):
             table, notes = csv_table(content, "\t" if kind != "text/csv" else "")
             return _Made(table, notes=notes)
@@ -172,10 +171,7 @@ class Converter:
                 style=Markup(made.css.replace("</", "<\\/")),
             )
         )
-        pdf = check_pdf(self.engine.render(Page(html, made.resources, Record(name)), options))
-        if not has_joined_letters(made.html):
-            return pdf
-        return with_actual_text(pdf, html_to_text(made.html))
+        return check_pdf(self.engine.render(Page(html, made.resources, Record(name)), options))
 
     def _header_footer(self, name: str) -> list[Box]:
         """The header and footer of an attachment: its name stands for the subject."""
@@ -196,11 +192,11 @@ class Converter:
         title = tr("This attachment is not shown as pages")
         return templates(tr).get_template("card.html").render(title=title, rows=rows)
 
-    def _picture(self, kind: str, content: bytes) -> _Made:
+    def _picture(self, kind: str, content: bytes, called: str) -> _Made:
         resources: dict[str, tuple[str, bytes]] = {}
         if kind == "image/svg+xml":
             resources["wx:picture-1"] = (kind, _harmless_svg(content))
-            return _Made('<p class="wx-scan"><img src="wx:picture-1" alt=""></p>', resources)
+            return _Made(f'<p class="wx-scan"><img src="wx:picture-1" alt="{called}"></p>', resources)
         out = []
         for number, (media, data, width, height) in enumerate(frames(content), 1):
             resources[f"wx:picture-{number}"] = (media, data)
@@ -208,7 +204,7 @@ class Converter:
             most_wide, most_high = self._room()
             factor = min(1.0, most_wide / width, most_high / height)
             sized = f"width:{width * factor:.0f}px;height:{height * factor:.0f}px"
-            out.append(f'<p class="wx-scan"><img src="wx:picture-{number}" style="{sized}" alt=""></p>')
+            out.append(f'<p class="wx-scan"><img src="wx:picture-{number}" style="{sized}" alt="{called}"></p>')
         return _Made("".join(out), resources)
 
     def _room(self) -> tuple[float, float]:

@@ -14,7 +14,7 @@ from typing import Any
 from wexagraph.languages import ENGLISH
 from wexagraph.messages.charsets import decode
 from wexagraph.notes import Note
-from wexagraph.pages.attachments.charts import MOST_CHARTS, draw
+from wexagraph.pages.attachments.charts import MOST_CHARTS, chart_title, draw
 from wexagraph.text import without_controls
 
 _PART = re.compile(r'"[^"]*"|\\.|\[[^\]]*\]|_.|\*.|[^"\\\[_*]')
@@ -124,7 +124,8 @@ def workbook(
             try:
                 name = f"wx:picture-{len(resources) + 1}"
                 resources[name] = ("image/svg+xml", draw(chart, book))
-                out.append(f'<p class="wx-chart"><img src="{name}" alt=""></p>')
+                called = escape(chart_title(chart, book) or sheet.title)
+                out.append(f'<p class="wx-chart"><img src="{name}" alt="{called}"></p>')
             except (ValueError, TypeError, AttributeError, KeyError, IndexError) as error:
                 notes.append(Note("attachment-shortened", f"a chart could not be drawn: {str(error)[:80]}"))
     return "\n".join(out) or '<p class="wx-none">No sheet is visible.</p>', wide, notes

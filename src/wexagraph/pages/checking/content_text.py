@@ -90,7 +90,7 @@ def _shown(content: bytes, resources: Any, fonts: dict[Any, Decode | None], piec
         elif literal or packed:
             if decode is None:
                 return False
-            run.append(_bytes(literal, packed))
+            run.append(string_bytes(literal, packed))
         elif decode is _winansi:
             run.append(b"\n")
         elif decode is not None:
@@ -104,11 +104,11 @@ def _shown(content: bytes, resources: Any, fonts: dict[Any, Decode | None], piec
 def _says_something(string: bytes, font: Any, fonts: dict[Any, Decode | None]) -> bool:
     """Whether a letter or digit is in a string, or it can't be told."""
     decode = _known(font, fonts)
-    content = _bytes(string[1:-1], b"") if string.startswith(b"(") else _bytes(b"", string[1:-1])
+    content = string_bytes(string[1:-1], b"") if string.startswith(b"(") else string_bytes(b"", string[1:-1])
     return decode is None or any(char.isalnum() for char in decode(content))
 
 
-def _bytes(literal: bytes, packed: bytes) -> bytes:
+def string_bytes(literal: bytes, packed: bytes) -> bytes:
     """What a literal or a hexadecimal string holds (ISO 32000-2, section 7.3.4)."""
     if packed:
         return bytes.fromhex(packed.translate(None, _BLANKS).decode("ascii"))  # a line may end within a byte

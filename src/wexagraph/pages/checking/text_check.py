@@ -12,7 +12,6 @@ from itertools import pairwise
 
 from wexagraph.errors import PageError
 from wexagraph.notes import Note
-from wexagraph.pages.checking.actual_text import fits
 from wexagraph.pages.checking.content_text import cut_lines, quick_text
 from wexagraph.pages.checking.soundness import check_pages
 
@@ -21,6 +20,9 @@ _UNSEEN = re.compile(
     "[\u00ad\u034f\u061c\u115f\u1160\u17b4\u17b5\u180b-\u180e\u200b-\u200f\u202a-\u202e\u2060-\u206f"
     "\ufe00-\ufe0f\ufeff\ufffe\U000e0000-\U000e0fff\x02]"
 )
+# vowels of Khmer of which a part stands before the letter; Unicode gives those of other scripts as decompositions
+_SPLIT = {code: "\u17c1" + chr(code) for code in (0x17BE, 0x17BF, 0x17C0, 0x17C4, 0x17C5)}
+_MOST_LETTERS = 6
 _UNMAPPED = "\N{REPLACEMENT CHARACTER}"
 _MARKS = ".,:;!?()[]{}<>\"'\u00ab\u00bb\u2018\u2019\u201c\u201d\u2026\u060c\u061b\u061f"
 _LEFTWARDS = re.compile("([\u0590-\u08ff\ufb1d-\ufdff\ufe70-\ufefc]+)")
@@ -141,8 +143,23 @@ def missing_words(text: str, pages: list[str]) -> tuple[list[str], list[str]]:
         drawn += [word for word in lost if _VOWEL_SIGNS.search(word) and any(_drawn_in(run, word) for run in runs)]
     if lost and _UNMAPPED in shown:
         shapes = [word for word in words if _UNMAPPED in word and _has_letters(word)][:_MOST_SHAPES]
-        drawn += [word for word in lost[:_MOST_SHAPES] if any(fits(shape, word) for shape in shapes)]
+        drawn += [word for word in lost[:_MOST_SHAPES] if any(_fits(shape, word) for shape in shapes)]
     return [word for word in lost if word not in drawn], drawn
+
+
+def _fits(characters: str, word: str) -> bool:
+    """Whether glyphs may stand for a word: each letter they tell is in it, and the rest is what is not told."""
+    if len(word) > _MOST_LETTERS * len(characters):
+        return False
+    known = Counter(characters)
+    unknown = known.pop(_UNMAPPED, 0)
+    letters = Counter(unicodedata.normalize("NFKD", word).translate(_SPLIT))
+    more = known - letters
+    rest = sum((letters - known).values())
+    if not unknown:
+        rest -= letters["\u200c"] + letters["\u200d"]
+        return not more and rest <= 0
+    return not more and unknown <= rest <= unknown * _MOST_LETTERS
 
 
 def _orders(word: str) -> set[str]:

@@ -333,6 +333,8 @@ class _Cleaner:
             if written is not None and written > self.width:
                 style = f"height:auto;{style}"  # made narrower to fit, it has to keep its proportions
             more = self.looks.attributes("img", attributes, style, presented)
+            if attributes.get("alt") is None and name in self.pictures.called:
+                more += f' alt="{escape(self.pictures.called[name])}"'  # not described, but named
             self._picture(f'<img src="{escape(name)}"{more}>', attributes)
             return
         if source.lower().startswith(("http:", "https:", "//")):

@@ -15,7 +15,7 @@ from wexagraph.messages.inlined import drawable
 from wexagraph.messages.mime import Part
 from wexagraph.notes import Note
 from wexagraph.pages.cleaning.quirks import host
-from wexagraph.text import shortened, without_controls
+from wexagraph.text import one_line, shortened, without_controls
 
 _MOST_ADDRESS = 4000
 _DATA = re.compile(r"data:([\w/+.-]*)((?:;[\w=.+-]*)*),", re.IGNORECASE)
@@ -40,6 +40,7 @@ class Pictures:
         self.remote: dict[str, None] = {}
         self.absent = absent
         self._known: dict[object, str | None] = {}
+        self.called: dict[str, str] = {}
         self.notes: list[Note] = []
 
     def resolve(self, reference: str) -> str | None:
@@ -63,7 +64,9 @@ class Pictures:
     def of_part(self, part: Part) -> str | None:
         """The resource made of a part, or None where it can't be shown."""
         if part not in self._known:
-            self._known[part] = self._add(part.content(), part.filename or f"part {part.number}")
+            name = self._known[part] = self._add(part.content(), part.filename or f"part {part.number}")
+            if name is not None and part.filename:
+                self.called[name] = one_line(part.filename)
         return self._known[part]
 
     def _from_network(self, address: str) -> str | None:

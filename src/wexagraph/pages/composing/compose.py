@@ -45,7 +45,8 @@ class Page:
 
     `text` is all text of the message that the page has to show, in no exact order, but for letters that no font has;
     `rich` the part of it that stands in a layout of the author's; `held` says that some of it stands in a box that may
-    be too small for it. `remote` are the addresses of pictures that lie on the network.
+    be too small for it. `remote` are the addresses of pictures that lie on the network. A page that is not `tagged`
+    only runs along others, and is not read.
     """
 
     html: str
@@ -57,6 +58,7 @@ class Page:
     held: bool = False
     bare: bool = False
     remote: tuple[str, ...] = ()
+    tagged: bool = True
 
     @property
     def has_tables(self) -> bool:
@@ -319,7 +321,8 @@ class _Composer:
             elif isinstance(block, PictureBlock):
                 name = pictures.of_part(block.part)
                 if name is not None and not self.plain:
-                    out.append(f'<p class="wx-inline"><img src="{escape(name)}" alt=""></p>')
+                    called = escape(one_line(block.part.filename or ""))
+                    out.append(f'<p class="wx-inline"><img src="{escape(name)}" alt="{called}"></p>')
             elif isinstance(block, CalendarBlock):
                 out += self._cards(block)
             elif isinstance(block, MessageBlock):

@@ -25,6 +25,8 @@ _MOST_SERVERS = 20
 _MOST_FIELD = 2000
 _BY = re.compile(r"\bby\s+([\w.:\[\]-]{1,255})", re.IGNORECASE)
 CREATOR = f"Wexagraph {wexagraph.__version__}"
+UNIVERSAL = "http://www.aiim.org/pdfua/ns/id/"
+"""The namespace in which a PDF says that it conforms to PDF/UA."""
 _EPOCH = datetime(1980, 1, 1, tzinfo=UTC)
 _LANGUAGE = re.compile(r"[A-Za-z]{2,3}(-[A-Za-z0-9]{2,8}){0,3}")
 _MOST = 1000
@@ -82,14 +84,14 @@ def described(pdf: bytes, about: Record) -> bytes:
     import pikepdf
 
     with pikepdf.open(io.BytesIO(pdf)) as document:
-        describe(document, about)
+        describe(document, about, "/MarkInfo" in document.Root)
         out = io.BytesIO()
         document.save(out, deterministic_id=True, object_stream_mode=pikepdf.ObjectStreamMode.generate)
     return out.getvalue()
 
 
-def describe(document: Any, about: Record) -> None:
-    """Write the properties into a document open in pikepdf: XMP and information alike."""
+def describe(document: Any, about: Record, universal: bool = False) -> None:
+    """Write the properties into a document open in pikepdf: XMP and information alike; see `xmp`."""
     import pikepdf
 
     for name, text in _information(about).items():
@@ -97,7 +99,9 @@ def describe(document: Any, about: Record) -> None:
             document.docinfo["/" + name] = pikepdf.String(text)
         elif "/" + name in document.docinfo:
             del document.docinfo["/" + name]
-    document.Root.Metadata = document.make_stream(xmp(about), Type=pikepdf.Name.Metadata, Subtype=pikepdf.Name.XML)
+    document.Root.Metadata = document.make_stream(
+        xmp(about, universal), Type=pikepdf.Name.Metadata, Subtype=pikepdf.Name.XML
+    )
     document.Root.Lang = pikepdf.String(about.language)
     document.Root.ViewerPreferences = pikepdf.Dictionary(DisplayDocTitle=True)
 
@@ -117,8 +121,9 @@ def _information(about: Record) -> dict[str, str]:
     }
 
 
-def xmp(about: Record) -> bytes:
-    """The properties as an XMP packet: Dublin Core, XMP Basic, Adobe PDF."""
+def xmp(about: Record, universal: bool = False) -> bytes:
+    """The properties as an XMP packet: Dublin Core, XMP Basic, Adobe PDF. A `universal` document says that everyone can
+    read it (ISO 14289-1, section 5)."""
     moment = f"{about.instant:%Y-%m-%dT%H:%M:%SZ}"
     words = "".join(f"<rdf:li>{escape(word)}</rdf:li>" for word in about.words)
     rows = [
@@ -134,6 +139,7 @@ def xmp(about: Record) -> bytes:
         f"<pdf:Producer>{CREATOR}</pdf:Producer>",
         f"<xmp:CreatorTool>{CREATOR}</xmp:CreatorTool>",
         *(f"<xmp:{name}>{moment}</xmp:{name}>" for name in ("CreateDate", "ModifyDate", "MetadataDate")),
+        f'<pdfuaid:part xmlns:pdfuaid="{UNIVERSAL}">1</pdfuaid:part>' if universal else "",
     ]
     return (
         '<?xpacket begin="\ufeff" id="W5M0MpCehiHzreSzNTczkc9d"?><x:xmpmeta xmlns:x="adobe:ns:meta/">'
@@ -144,13 +150,43 @@ def xmp(about: Record) -> bytes:
     ).encode("utf-8", "replace")
 
 
+_SCHEMA = (
+    '<rdf:Description rdf:about="" xmlns:pdfaExtension="http://www.aiim.org/pdfa/ns/extension/" '
+    'xmlns:pdfaSchema="http://www.aiim.org/pdfa/ns/schema#" '
+    'xmlns:pdfaProperty="http://www.aiim.org/pdfa/ns/property#">'
+    '<pdfaExtension:schemas><rdf:Bag><rdf:li rdf:parseType="Resource"><pdfaSchema:schema>PDF/UA identification'
+    f"</pdfaSchema:schema><pdfaSchema:namespaceURI>{UNIVERSAL}</pdfaSchema:namespaceURI>"
+    "<pdfaSchema:prefix>pdfuaid</pdfaSchema:prefix><pdfaSchema:property><rdf:Seq>"
+    '<rdf:li rdf:parseType="Resource"><pdfaProperty:name>part</pdfaProperty:name>'
+    "<pdfaProperty:valueType>Integer</pdfaProperty:valueType><pdfaProperty:category>internal</pdfaProperty:category>"
+    "<pdfaProperty:description>The part of ISO 14289 that is met</pdfaProperty:description></rdf:li></rdf:Seq>"
+    "</pdfaSchema:property></rdf:li></rdf:Bag></pdfaExtension:schemas></rdf:Description>"
+)
+_MORE = (
+    f'<rdf:Description rdf:about="" xmlns:pdfuaid="{UNIVERSAL}">'
+    f"<pdfuaid:part>1</pdfuaid:part></rdf:Description>{_SCHEMA}"
+)
+_PART = re.compile(rb"<pdfuaid:part[^>]*>1</pdfuaid:part>")
+
+
+def archival_xmp(packet: bytes) -> tuple[bytes, bytes]:
+    """The XMP of an archival document as PDF/A-3b, without what the validator of that refuses, and as PDF/A-3a and
+    PDF/UA-1 with the schema that these need together (ISO 19005-3, section 6.6.2.3.3). Both have one length."""
+    more = _MORE.encode("ascii")
+    level_a, level_b = b"<pdfaid:conformance>A<", b"<pdfaid:conformance>B<"
+    plain = _PART.sub(b"", packet.replace(more, b"")).replace(level_a, level_b)
+    whole = plain.replace(level_b, level_a).replace(b"</rdf:RDF>", more + b"</rdf:RDF>")
+    head, end, tail = plain.rpartition(b"<?xpacket")
+    return head + b" " * (len(whole) - len(plain)) + end + tail, whole
+
+
 def _appended(pdf: bytes, about: Record) -> bytes | None:
     """The PDF with a new catalogue, information and XMP behind it; None where it is not laid out as the engine does."""
     end = trailer(pdf)
     catalogue = objects_in_streams(pdf).get(end.root) if end else None
     if end is None or catalogue is None or not re.fullmatch(rb"<<.*/Type /Catalog.*>>\s*", catalogue, re.DOTALL):
         return None
-    packet = xmp(about)
+    packet = xmp(about, b"/MarkInfo" in catalogue)
     more = f"/Metadata {end.size} 0 R /Lang ({about.language}) /ViewerPreferences << /DisplayDocTitle true >>\n>>"
     rows = (
         f"/{name} <feff{text.encode('utf-16-be', 'replace').hex()}>"

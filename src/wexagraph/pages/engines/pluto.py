@@ -18,6 +18,7 @@ from wexagraph.pages.engines.images import PdfImage, pdf_image
 from wexagraph.pages.engines.links import with_live_pictures
 from wexagraph.pages.file_structure import Change, changed, trailer, with_distinct_names
 from wexagraph.pages.options import PageOptions
+from wexagraph.pages.tagging.tag import tagged
 
 _PACKED = ("image/png", "image/bmp", "image/webp")
 _MARK = b"-" * 64
@@ -92,7 +93,12 @@ class PlutoPrint:
         out = io.BytesIO()
         book.write_to_pdf_stream(out)
         pdf = with_distinct_names(out.getvalue())
-        return with_live_pictures(pdf) if "<a " in page.html and "<img" in page.html else pdf
+        if "<a " in page.html and "<img" in page.html:
+            pdf = with_live_pictures(pdf)
+        if not page.tagged:
+            return pdf
+        edges = options.margin.top / options.page_size[1], options.margin.bottom / options.page_size[1]
+        return tagged(pdf, page.html, page.resources, page.record.language, options.tr("Picture"), edges)
 
 
 class StandInLost(Exception):

@@ -20,9 +20,11 @@ from wexagraph.pages.composing.header_footer import HeaderFooter
 from wexagraph.pages.composing.properties import Record, describe
 from wexagraph.pages.engines import Engine, engine
 from wexagraph.pages.options import Lock, PageOptions
-from wexagraph.pages.pdf.finish import MARK, as_archival, list_files, put_in_front, save
+from wexagraph.pages.pdf.archival import as_archival
+from wexagraph.pages.pdf.finish import MARK, list_files, put_in_front, save
 from wexagraph.pages.pdf.foreign import bookmarks_of
 from wexagraph.pages.pdf.run_on import MESSAGE, Stack, lowest_ink
+from wexagraph.pages.tagging.joining import ARTIFACT, Trees
 
 PART_LINK = "part:"
 """What a row of the contents page links to, with the number of its message behind it."""
@@ -88,6 +90,7 @@ class _Binding:
         self.job, self.setter, self.opened = job, setter, opened
         self.document = opened.enter_context(pikepdf.new())
         self.shared = _Shared(self.document)
+        self.trees = Trees(self.document)
         self.pages: list[Any] = []  # to ask the document for one takes as long as it has pages
         self.bookmarks: list[Any] = []
         self.files: dict[str, Any] = {}
@@ -109,7 +112,8 @@ class _Binding:
         self._list_files()
         cover, contents = self._fronts()
         for sheet in filter(None, (contents, cover)):
-            put_in_front(document, sheet)
+            put_in_front(document, sheet, self.trees)
+        self.trees.write(job.record.language)
         self.pages = [page.obj for page in document.pages]
         covering, listing = _count(cover), _count(contents)
         self._link(covering, listing)
@@ -120,7 +124,7 @@ class _Binding:
         with document.open_outline() as outline:
             outline.root.extend([_bookmark(job.options.tr("Contents"), self.pages[covering]), *self.bookmarks])
         document.Root.PageMode = pikepdf.Name.UseOutlines
-        describe(document, job.record)
+        describe(document, job.record, self.trees.whole)
         archival = as_archival(document, job.record) if job.options.archival else None
         with open(job.out, "wb") as out:
             if isinstance(archival, bytes):
@@ -141,12 +145,16 @@ class _Binding:
         with pikepdf.open(io.BytesIO(pdf) if isinstance(pdf, bytes) else pdf, password=key) as source:
             # pages of others stand for themselves, and nothing below them
             lows = lowest_ink(pdf, key) if self.job.run_on and not part.marked else None
-            top = self.stack.put(source, lows[0]) if lows and self.stack.takes(source.pages[0], lows[0]) else None
+            fits = lows and self.stack.takes(source.pages[0], lows[0])
+            top = self.stack.put(source, lows[0], self.trees) if lows and fits else None
             first -= top is not None
             below = bookmarks_of(source, first)[1:]  # the first one leads to the message itself
             more = source.pages[top is not None :]
             self.document.pages.extend(more)
             self.count += len(more)
+            copied = (self.document.pages[at].obj for at in range(self.count - len(more), self.count))
+            drawn_on = self.stack.page if top is not None else None
+            self.trees.take(source, copied, f"{part.entry.subject}"[:300], drawn_on=drawn_on)
             if more and self.job.run_on:
                 self.stack.begin(self.document.pages[-1].obj if lows else None, lows[1] if lows else 0.0)
             for name, spec in sorted(source.attachments.items()):
@@ -244,7 +252,8 @@ class _Binding:
                 around_it = self.job.contents if self.job.run_on else part.header_footer
                 sheets.setdefault(_size(page), []).append((number, around_it))
         # what a page has set up for itself must not turn the lines upside down
-        around = self.document.make_stream(b"q\n"), self.document.make_stream(b"\nQ q /WxRunning Do Q\n")
+        drawn = b"\nQ q\n%s/WxRunning Do%sQ\n" % ARTIFACT
+        around = self.document.make_stream(b"q\n"), self.document.make_stream(drawn)
         for size, wanted in sheets.items():
             for at in range(0, len(wanted), _PAGES_A_SHEET):
                 some = wanted[at : at + _PAGES_A_SHEET]
@@ -258,7 +267,9 @@ class _Binding:
                         pages=[header_footer.lines(number + 1, total) for number, header_footer in some],
                     )
                 )
-                overlay = self.setter.render(Page(html, {}, Record()), replace(self.job.options, scale=1.0))
+                overlay = self.setter.render(
+                    Page(html, {}, Record(), tagged=False), replace(self.job.options, scale=1.0)
+                )
                 with pikepdf.open(io.BytesIO(overlay)) as lines:
                     for (number, _), page in zip(some, lines.pages, strict=True):
                         form = self.document.copy_foreign(page.as_form_xobject())

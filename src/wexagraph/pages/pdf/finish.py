@@ -12,8 +12,10 @@ from wexagraph.naming.paths import FreeNames
 from wexagraph.notes import Note
 from wexagraph.pages.composing.properties import Record, describe
 from wexagraph.pages.options import Lock
+from wexagraph.pages.pdf.archival import as_archival
 from wexagraph.pages.pdf.foreign import bookmarks_of, disarm
 from wexagraph.pages.pdf.pieces import Piece
+from wexagraph.pages.tagging.joining import Annotations, Trees
 
 LINK = "attachment:"
 """What the list of attachments on a page links to, with a number behind it, until `finish` connects it."""
@@ -46,28 +48,31 @@ def finish(
 ) -> tuple[bytes, list[Note]]:
     """The PDF with a cover in front of it, pages behind it, bookmarks to them, and files embedded under safe names.
 
-    With `archival` it is made PDF/A-3b (ISO 19005-3) and validated as written; one that does not conform is written as
-    an ordinary PDF, and a note says so. `openers` lets the list of attachments on the page open the embedded files,
-    which PDF/A does not approve. In a `part` of a bound PDF the pages that get header and footer are marked. With a
-    `lock` it is encrypted. The same input gives the same bytes, but for a lock, which has chance in it. Raises
-    ValueError or RuntimeError where something can't be joined.
+    With `archival` it is made PDF/A-3 (ISO 19005-3; see `archival`) and validated as written; one that does not conform
+    is written as an ordinary PDF, and a note says so. `openers` lets the list of attachments on the page open the
+    embedded files, which PDF/A does not approve. In a `part` of a bound PDF the pages that get header and footer are
+    marked. With a `lock` it is encrypted. The same input gives the same bytes, but for a lock, which has chance in it.
+    Raises ValueError or RuntimeError where something can't be joined.
     """
     import pikepdf
 
     starts: dict[int, int] = {}
     with pikepdf.open(io.BytesIO(pdf)) as document:
+        trees = Trees(document)
+        trees.begin(record.title if pieces or front else "")
         own = len(document.pages)
         if part and pieces:
             mark(document.pages)
         if pieces:
             with document.open_outline() as outline:
                 outline.root.append(pikepdf.OutlineItem(record.title[:300] or "Message", 0))
-                starts = _append(document, pieces, outline.root, part)
+                starts = _append(document, pieces, outline.root, part, trees)
         embedded = _embed(document, files, record.moment)
         _connect(document, own, starts, embedded if openers and not archival else {})
         if front:
-            put_in_front(document, front)
-        describe(document, record)
+            put_in_front(document, front, trees)
+        trees.write(record.language)
+        describe(document, record, trees.whole)
         if archival:
             archived = as_archival(document, record)
             if isinstance(archived, bytes):
@@ -87,9 +92,11 @@ def join(pieces: Sequence[Piece], record: Record, out: BinaryIO, archival: bool 
     import pikepdf
 
     with pikepdf.new() as document:
+        trees = Trees(document)
         with document.open_outline() as outline:
-            _append(document, pieces, outline.root, False)
-        describe(document, record)
+            _append(document, pieces, outline.root, False, trees)
+        trees.write(record.language)
+        describe(document, record, trees.whole)
         archived = as_archival(document, record) if archival else None
         if isinstance(archived, bytes):
             out.write(archived)
@@ -131,13 +138,15 @@ def mark(pages: Any) -> None:
         page.obj[MARK] = True
 
 
-def put_in_front(document: Any, front: bytes) -> None:
+def put_in_front(document: Any, front: bytes, trees: Trees) -> None:
     """Put the pages of a PDF in front of a document. Bookmarks keep their pages."""
     import pikepdf
 
     with pikepdf.open(io.BytesIO(front)) as sheet:
         for number, page in enumerate(sheet.pages):
             document.pages.insert(number, page)
+        pages = (document.pages[number].obj for number in range(len(sheet.pages)))
+        trees.take(sheet, pages, str(sheet.docinfo.get("/Title", "")), front=True)
 
 
 def _embed(document: Any, files: Sequence[Embedded], moment: datetime | None) -> dict[int, Any]:
@@ -183,6 +192,7 @@ def _connect(document: Any, own: int, starts: dict[int, int], embedded: dict[int
     """
     import pikepdf
 
+    annotations = Annotations(document)
     for page in (document.pages[number] for number in range(own)):
         kept = []
         for annotation in page.get("/Annots", []):
@@ -196,6 +206,9 @@ def _connect(document: Any, own: int, starts: dict[int, int], embedded: dict[int
                 kept.append(annotation)
             elif number in embedded:
                 kept.append(_opener(document, annotation.Rect, embedded[number]))
+                annotations.exchange(annotation, kept[-1])
+            else:
+                annotations.exchange(annotation, None)
         if "/Annots" in page:
             page.Annots = pikepdf.Array(kept)
 
@@ -221,49 +234,7 @@ def _opener(document: Any, rectangle: Any, spec: Any) -> Any:
     )
 
 
-def as_archival(document: Any, record: Record) -> bytes | Note:
-    """The document as PDF/A-3b, proved by the validator on what was written; else a note on why it is not."""
-    import pikepdf.pdfa
-
-    _name_glyph_maps(document)
-    pikepdf.pdfa.prepare(document, "3b")
-    # the time of making would make every file another one
-    with document.open_metadata(set_pikepdf_as_editor=False, update_docinfo=False) as metadata:
-        metadata["xmp:MetadataDate"] = f"{record.instant:%Y-%m-%dT%H:%M:%SZ}"
-    out = io.BytesIO()
-    document.save(out, **pikepdf.pdfa.resolve_save_kwargs("3b", deterministic_id=True))
-    report = pikepdf.pdfa.validate_written(out, "3b")
-    if report.passed:
-        return out.getvalue()
-    first = report.findings[0] if report.findings else None
-    return Note("archival-failed", f"{first.message} ({first.where})"[:200] if first else "not approved")
-
-
-def _name_glyph_maps(document: Any) -> None:
-    """Write out what ISO 32000-2 (table 115) takes for granted and ISO 19005-3 (6.2.11.3.2) wants written: identity."""
-    import pikepdf
-
-    for item in document.objects:
-        if not isinstance(item, pikepdf.Dictionary) or item.get("/Subtype") != "/CIDFontType2":
-            continue
-        if "/CIDToGIDMap" not in item:
-            item.CIDToGIDMap = pikepdf.Name.Identity
-
-
-def conforms(pdf: bytes) -> bool:
-    """Whether the pages of a PDF could stand in an archival one."""
-    import pikepdf.pdfa
-
-    with pikepdf.open(io.BytesIO(pdf)) as document:
-        out = io.BytesIO()
-        try:
-            pikepdf.pdfa.save(document, out, "3b")
-        except (pikepdf.pdfa.PdfaError, pikepdf.PdfError, ValueError):
-            return False
-    return True
-
-
-def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any], part: bool) -> dict[int, int]:
+def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any], part: bool, trees: Trees) -> dict[int, int]:
     """Put pages behind a document, and a bookmark to each piece with its own below it.
 
     Returns the page on which each begins, by its number.
@@ -276,14 +247,17 @@ def _append(document: Any, pieces: Sequence[Piece], bookmarks: list[Any], part: 
         starts[piece.number] = first
         with pikepdf.open(piece.source) as source:
             below = bookmarks_of(source, first)
-            disarm(source)
+            if piece.foreign:
+                disarm(source)
             document.pages.extend(source.pages)
+            pages = (document.pages[number].obj for number in range(first, len(document.pages)))
+            trees.take(source, pages, piece.name)
         if part and not piece.foreign:
             mark(document.pages[number] for number in range(first, len(document.pages)))
         item = pikepdf.OutlineItem(piece.name[:300], first)
         item.children.extend(below)
         bookmarks.append(item)
-        _append(document, piece.below, item.children, part)
+        _append(document, piece.below, item.children, part, trees)
     return starts
 
 

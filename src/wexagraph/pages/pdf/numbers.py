@@ -11,7 +11,9 @@ from wexagraph.pages.composing.compose import Page, templates
 from wexagraph.pages.composing.properties import Record
 from wexagraph.pages.engines import engine
 from wexagraph.pages.options import Lock, PageOptions
+from wexagraph.pages.pdf.archival import proved
 from wexagraph.pages.pdf.finish import save
+from wexagraph.pages.tagging.joining import ARTIFACT
 
 _PAGES_A_SHEET = 200
 
@@ -42,7 +44,6 @@ def number_pages(job: NumberJob) -> bytes:
     """The PDF with a number at the lower right of each page; what was archival is so again, proved. The same job gives
     the same bytes, but for a locked one. Raises PageError."""
     import pikepdf
-    import pikepdf.pdfa
 
     try:
         with pikepdf.open(io.BytesIO(job.pdf), password=job.lock.user if job.lock else "") as document:
@@ -51,11 +52,10 @@ def number_pages(job: NumberJob) -> bytes:
             if not document.open_metadata().pdfa_status:  # opened for writing, it would note the time
                 save(document, out, job.lock)
                 return out.getvalue()
-            document.save(out, **pikepdf.pdfa.resolve_save_kwargs("3b", deterministic_id=True))
-            report = pikepdf.pdfa.validate_written(out, "3b")
-            if not report.passed:
-                raise PageError(f"with its numbers it would be no PDF/A: {report.findings[:1]}")
-            return out.getvalue()
+            made = proved(document)
+            if isinstance(made, str):
+                raise PageError(f"with its numbers it would be no PDF/A: {made}")
+            return made
     except (pikepdf.PdfError, pikepdf.PasswordError, ValueError, RuntimeError, MemoryError) as error:
         raise PageError(f"its pages can't be numbered: {error}") from error
 
@@ -72,7 +72,7 @@ def _put(job: NumberJob, document: Any) -> None:
         for at in range(0, len(wanted), _PAGES_A_SHEET):
             some = wanted[at : at + _PAGES_A_SHEET]
             html = template.render(width=width, height=height, numbers=[number for *_, number in some])
-            with pikepdf.open(io.BytesIO(setter.render(Page(html, {}, Record()), options))) as overlay:
+            with pikepdf.open(io.BytesIO(setter.render(Page(html, {}, Record(), tagged=False), options))) as overlay:
                 for (place, page, _), over in zip(some, overlay.pages, strict=True):
                     _draw(document, page, over, f"/WxNumber{place}")
 
@@ -86,7 +86,7 @@ def _draw(document: Any, page: Any, over: Any, name: str) -> None:
     page.add_resource(form, pikepdf.Name.XObject, called)
     placed = page.calc_form_xobject_placement(form, called, pikepdf.Rectangle(page.trimbox))
     page.contents_add(b"q\n", prepend=True)
-    page.contents_add(b"\nQ\nq\n" + placed + b"\nQ\n")
+    page.contents_add(b"\nQ\nq\n%s%s%sQ\n" % (ARTIFACT[0], placed, ARTIFACT[1]))
 
 
 def _shown_size(page: Any) -> tuple[float, float]:

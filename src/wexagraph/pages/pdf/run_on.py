@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from wexagraph.pages.options import PageOptions
+from wexagraph.pages.tagging.joining import Trees, as_form
 
 MESSAGE = "/WxMessage"
 """How the names of messages begin among the resources of a page that others share."""
@@ -59,7 +60,12 @@ class Stack:
             return False
         return not any("/Dest" in note or _leads_inside(note.get("/A")) for note in page.obj.get("/Annots", []))
 
-    def put(self, source: Any, low: float) -> float:
+    @property
+    def page(self) -> Any:
+        """The page of the document that is the last now."""
+        return self._page
+
+    def put(self, source: Any, low: float, trees: Trees) -> float:
         """Put what is on the first page of another document below what is on the last one.
 
         Returns where it begins, in points above the lower edge.
@@ -74,22 +80,25 @@ class Stack:
         target = self._page
         if "/XObject" not in target.Resources:
             target.Resources.XObject = pikepdf.Dictionary()
-        target.Resources.XObject[name] = self._document.copy_foreign(page.as_form_xobject())
+        form = self._document.copy_foreign(as_form(source, page))
+        trees.follow(form)
+        target.Resources.XObject[name] = form
         held = target.Contents
         own = list(held) if isinstance(held, pikepdf.Array) else [held]
         left, _, right, _ = _box(page.obj)
         line = self._low - GAP / 2
         drawn = (
-            f"\nQ q 0.7 G 0.5 w {left + self._top:.2f} {line:.2f} m {right - self._top:.2f} {line:.2f} l S Q "
+            "\nQ q /Artifact BMC\n"
+            f"0.7 G 0.5 w {left + self._top:.2f} {line:.2f} m {right - self._top:.2f} {line:.2f} l S\nEMC Q "
             f"q 1 0 0 1 0 {shift:.2f} cm {name} Do Q"
         )
         before, after = self._document.make_stream(b"q\n"), self._document.make_stream(drawn.encode())
         target.Contents = pikepdf.Array([before, *own, after])
-        self._take_links(page, source, shift)
+        self._take_links(page, source, shift, trees)
         self._low = low + shift
         return begin
 
-    def _take_links(self, page: Any, source: Any, shift: float) -> None:
+    def _take_links(self, page: Any, source: Any, shift: float, trees: Trees) -> None:
         """Take over the annotations of a page, as far down as what is on it."""
         import pikepdf
 
@@ -101,6 +110,7 @@ class Stack:
                 del annotation["/P"]
             own = annotation if annotation.is_indirect else source.make_indirect(annotation)
             copied = self._document.copy_foreign(own)
+            trees.follow(copied)
             for key in ("/Rect", "/QuadPoints"):
                 if key in copied:
                     copied[key] = pikepdf.Array(

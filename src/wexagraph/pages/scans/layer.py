@@ -7,6 +7,8 @@ from collections.abc import Sequence
 from functools import lru_cache
 from typing import Any, NamedTuple
 
+from wexagraph.pages.tagging.joining import add_paragraph
+
 _ADVANCE = 500  # of the one glyph, in thousandths of the font's size
 _NAME = "WexagraphWords"
 
@@ -108,8 +110,10 @@ def add(document: Any, page: Any, words: Sequence[Placed], own: Any) -> None:
     from pikepdf import Name
 
     name = page.add_resource(own, Name.Font)
+    number = add_paragraph(document, page.obj)
+    begin, end = (b"/P <</MCID %d>>BDC\n" % number, b"\nEMC") if number is not None else (b"", b"")
     page.contents_add(b"q", prepend=True)
-    page.contents_add(b"Q\n" + _content(str(name), words))
+    page.contents_add(b"Q\n" + begin + _content(str(name), words) + end)
 
 
 def _content(name: str, words: Sequence[Placed]) -> bytes:
