@@ -38,7 +38,8 @@ def check_tagged(test: unittest.TestCase, pdf: bytes | Path, password: str = "")
 
 
 def outline(pdf: bytes | Path, password: str = "") -> list[tuple[int, str, str]]:
-    """The structure tree as pdfium tells it: depth, type and what is read of each element, page by page."""
+    """The structure tree as pdfium tells it, page by page: depth and type of each element, and what is read of it in rows
+    without a type."""
     document = pypdfium2.PdfDocument(pdf, password=password or None)
     rows: list[tuple[int, str, str]] = []
     for page in document:
@@ -51,24 +52,24 @@ def outline(pdf: bytes | Path, password: str = "") -> list[tuple[int, str, str]]
 
 def heard(pdf: bytes | Path, password: str = "") -> str:
     """What a PDF says in the order of its structure, a blank between what stands for itself."""
-    words = ""
-    for _, kind, text in outline(pdf, password):
-        words += text if kind in _IN_TEXT else f" {text}"
+    words, block = "", 0
+    for depth, kind, text in outline(pdf, password):
+        if (kind and kind not in _IN_TEXT) or (text and depth < block and not words.endswith(" ")):
+            words, block = words + " ", depth
+        words += text
     return " ".join(words.split())
 
 
 def _below(element: Any, said: dict[int, str], depth: int) -> Iterator[tuple[int, str, str]]:
-    kind = _kind(element)
-    yield depth, kind, ""
+    yield depth, _kind(element), ""
     for number in range(pdfium.FPDF_StructElement_CountChildren(element)):
         child = pdfium.FPDF_StructElement_GetChildAtIndex(element, number)
         if child:
             yield from _below(child, said, depth + 1)
         else:
             content = pdfium.FPDF_StructElement_GetChildMarkedContentID(element, number)
-            if content in said:
-                # what stands in the middle of a text goes on with it
-                yield depth, "Span" if number or kind in _IN_TEXT else kind, said[content]
+            if content >= 0:
+                yield depth, "", said.get(content, "")
 
 
 def _kind(element: Any) -> str:
@@ -81,10 +82,14 @@ def _marked(page: Any) -> dict[int, str]:
     """What the content of each number says; what is said in the place of glyphs counts."""
     texts = page.get_textpage()
     said: dict[int, str] = {}
+    before = None
     for item in page.get_objects(filter=[pdfium.FPDF_PAGEOBJ_TEXT], max_depth=9):
         raw = getattr(item, "raw", item)
         number = pdfium.FPDFPageObj_GetMarkedContentID(raw)
-        text = _actual_text(raw)
+        text, mark = _actual_text(raw)
+        if mark is not None and mark == before:
+            continue  # one text is said for several strings
+        before = mark
         if text is None:
             length = pdfium.FPDFTextObj_GetText(raw, texts.raw, None, 0)
             letters = (ctypes.c_ushort * (length // 2 + 1))()
@@ -94,12 +99,12 @@ def _marked(page: Any) -> dict[int, str]:
     return said
 
 
-def _actual_text(item: Any) -> str | None:
+def _actual_text(item: Any) -> tuple[str | None, int | None]:
     for number in range(pdfium.FPDFPageObj_CountMarks(item)):
         mark, size = pdfium.FPDFPageObj_GetMark(item, number), ctypes.c_ulong()
         get = pdfium.FPDFPageObjMark_GetParamBlobValue
         if get(mark, b"ActualText", None, 0, ctypes.byref(size)) and size.value >= 2:
             blob = (ctypes.c_ubyte * size.value)()
             get(mark, b"ActualText", blob, size.value, ctypes.byref(size))
-            return bytes(blob)[2:].decode("utf-16-be", "replace")
-    return None
+            return bytes(blob)[2:].decode("utf-16-be", "replace"), ctypes.addressof(mark.contents)
+    return None, None

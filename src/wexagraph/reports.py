@@ -191,8 +191,9 @@ class Verification:
 
     `files` were looked at, of `bytes` in all (a backup's); `messages` were unpacked and digested, where it went `deep`.
     `left` are files of a run that was stopped, which the next run takes in: nothing is wrong; nor is it with registers
-    that people have `worked_in`, each with what is proved of it. `seals` are those that hold. After a repair,
-    `repaired` and `unrepaired` tell what was mended.
+    that people have `worked_in`, each with what is proved of it. `seals` are those that hold. Of `pdfs`, `universal`
+    say that they are PDF/UA-1 and are found so; `not_universal` say so and are not, by what is wrong with each. After a
+    repair, `repaired` and `unrepaired` tell what was mended.
     """
 
     folder: str
@@ -206,6 +207,9 @@ class Verification:
     repaired: list[str] = field(default_factory=list)
     unrepaired: list[str] = field(default_factory=list)
     seals: list[Sealed] = field(default_factory=list)
+    pdfs: int = 0
+    universal: int = 0
+    not_universal: list[tuple[str, str]] = field(default_factory=list)
 
     @property
     def whole(self) -> bool:
@@ -224,7 +228,9 @@ class Verification:
     def as_dict(self) -> dict[str, Any]:
         """Plain values for JSON."""
         worked_in = [{"path": path, "proved": proved} for path, proved in self.worked_in]
-        lists = {"worked_in": worked_in, "seals": [one.as_dict() for one in self.seals]}
+        not_universal = [{"path": path, "reason": reason} for path, reason in self.not_universal]
+        seals = [one.as_dict() for one in self.seals]
+        lists = {"worked_in": worked_in, "seals": seals, "not_universal": not_universal}
         return {"folder": self.folder, "whole": self.whole} | asdict(self) | lists
 
 

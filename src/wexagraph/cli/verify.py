@@ -238,10 +238,20 @@ def _told(verification: Verification) -> str:
     return f"{', '.join(words)}; {counted(lost, 'message') if lost else 'no messages'} lost"
 
 
+def _print_universal(verification: Verification) -> None:
+    """How many PDFs everyone can read."""
+    for path, reason in verification.not_universal[:_SHOWN]:
+        click.echo(f"Says PDF/UA-1 and is not: {one_line(path)}: {reason}.")
+    if verification.pdfs:
+        of = f"{verification.universal:,} of {counted(verification.pdfs, 'PDF')}"
+        click.echo(f"Tagged for everyone to read (PDF/UA-1), and found so: {of}.")
+
+
 def _print_export(verification: Verification) -> None:
     _print_seals(verification)
     for path, proved in verification.worked_in:
         click.echo(f"Worked in: {one_line(path)}: {proved}.")
+    _print_universal(verification)
     missing, altered, foreign = (len(verification.paths(state)) for state in ("missing", "altered", "foreign"))
     worked_in = len([path for path, _ in verification.worked_in if path in ALL_REGISTERS])
     also = f", {worked_in:,} worked in" if worked_in else ""

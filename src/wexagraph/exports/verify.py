@@ -20,6 +20,7 @@ from typing import TYPE_CHECKING, BinaryIO
 from wexagraph.errors import SourceError, TargetError
 from wexagraph.naming.paths import ALL_REGISTERS, CASE_LOG, MANIFEST, signs_of_seals
 from wexagraph.output.folder import OWN, OutputFolder
+from wexagraph.pages.tagging.audit import audit, says_universal
 from wexagraph.reports import Finding, Verification
 from wexagraph.temporary import TemporaryFolder
 from wexagraph.text import one_line, shortened
@@ -30,6 +31,7 @@ if TYPE_CHECKING:
 
 JOURNAL = f"{OWN}/journal.sqlite"
 _SHOWN = 3
+_LARGEST = 1 << 30
 _TABLES = (".xlsx", ".csv", ".xlsm")
 _REGISTERS = frozenset(ALL_REGISTERS)
 _LINE = re.compile(r"\\?([0-9a-f]{64}) [ *](.+)")
@@ -59,6 +61,8 @@ def verify(
                 ):
                     listed[path] = digest
                     verification.files += 1
+                    if path.lower().endswith(".pdf") and state == "whole":
+                        _for_everyone(root, path, verification)
                     if state == "altered" and path in _REGISTERS and (proved := _about(root, path)) is not None:
                         verification.worked_in.append((path, proved))
                     elif state != "whole":
@@ -97,6 +101,23 @@ def _seals(root: OutputFolder, known: Known | None, verification: Verification) 
 
     prove(root, known or Known(), verification)
     return seal_files(root)
+
+
+def _for_everyone(root: OutputFolder, path: str, verification: Verification) -> None:
+    """Look at a PDF: whether it says that it is PDF/UA-1, and whether it is."""
+    verification.pdfs += 1
+    with root.reader(path) as file:
+        content = file.read(_LARGEST)
+    if not says_universal(content):
+        return
+    try:
+        faults = audit(content)
+    except ValueError as error:
+        faults = [str(error)]
+    if faults:
+        verification.not_universal.append((path, faults[0]))
+    else:
+        verification.universal += 1
 
 
 def _is_of(path: str, registers: Iterable[str]) -> bool:

@@ -65,6 +65,9 @@ def verified_records(folder: Path, known: Known | None = None) -> Verification:
         proved = verified(place, case.log, known)
         whole.seals += [replace(one, list=f"{case.folder}/{one.list}") for one in proved.seals]
         whole.files += proved.files
+        whole.pdfs += proved.pdfs
+        whole.universal += proved.universal
+        whole.not_universal += [(f"{case.folder}/{path}", reason) for path, reason in proved.not_universal]
         whole.worked_in += [(f"{case.folder}/{path}", said) for path, said in proved.worked_in]
         for finding in proved.findings:
             whole.findings.append(replace(finding, path=f"{case.folder}/{finding.path}"))

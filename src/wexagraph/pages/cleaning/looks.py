@@ -50,7 +50,7 @@ AS = {
     "option": "span",
 }
 CELLS = frozenset({"td", "th"})
-_ATTRIBUTES = frozenset("alt class colspan dir id lang rowspan span start title value".split())
+_ATTRIBUTES = frozenset("alt class colspan dir id lang role rowspan scope span start title value".split())
 _SHOWN_SO = ("display:none", "visibility:", "color:", "background", "font-weight:", "font-style:", "text-align:")
 _LONE = frozenset({"a", "img"})  # each with an address of its own
 

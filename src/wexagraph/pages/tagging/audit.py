@@ -78,7 +78,7 @@ def _held(root: Any) -> tuple[dict[tuple[Any, int], Any], dict[Any, Any]]:
     while waiting:
         element = waiting.pop()
         page = element.get("/Pg")
-        kids = element.get("/K", [])
+        kids = element.get("/K", pikepdf.Array())
         for kid in kids if isinstance(kids, pikepdf.Array) else [kids]:
             if isinstance(kid, int):
                 place = page.objgen, kid

@@ -360,10 +360,13 @@ def written(parts: Iterable[Setting | Paint | Draw | Marked]) -> bytes:
             writer.begin(artifact)
             out += (part.operators, b"\n")
         elif isinstance(part, Marked):
-            if not (part.mark.joins and writer.saying):
-                writer.begin(artifact if part.mark.joins else part.mark)
+            if not part.mark.joins:
+                writer.begin(part.mark)
                 if part.mark.said is not None:
                     writer.say(part.mark.said)
+            elif not writer.saying:
+                writer.begin(writer.held or artifact)
+                writer.say("")
             out += (part.operator, b"\n")
         else:
             writer.close()

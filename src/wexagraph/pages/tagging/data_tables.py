@@ -74,7 +74,7 @@ def _rows(table: LexborNode) -> list[list[LexborNode]] | None:
             elif child.tag in ("thead", "tbody", "tfoot"):
                 below.append(child)
         waiting += reversed(below)
-    if table.css_first("table table") is not None or any(c.css_first("table") is not None for r in rows for c in r):
+    if any(cell.css_first("table") is not None for row in rows for cell in row):
         return None
     return [row for row in rows if row]
 

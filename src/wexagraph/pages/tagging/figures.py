@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import io
+import re
 from collections.abc import Mapping
+from functools import partial
 
+from wexagraph.pages.file_structure import EngineFile
 from wexagraph.pages.tagging.content import Draw, Paint, Show
 from wexagraph.pages.tagging.reading_order import Element, Reading
 from wexagraph.pages.tagging.sheets import Sheets
 
+_SIZE = rb"/Width (\d+)", rb"/Height (\d+)"
 _VECTORS = "image/svg+xml"
 _LEAST_PICTURE = 3.0  # points: what is smaller holds others apart, or counts who reads
 
@@ -28,9 +33,7 @@ def figures_of(
                 continue
             number = sheet.pictures[token.name]
             if number not in names:
-                data = sheets.file.data(number)
-                same = (name for name, (_, held) in resources.items() if sheets.file.pdf.startswith(held, data))
-                names[number] = next(same, "")
+                names[number] = _name(sheets.file, number, resources, waiting)
             figure = waiting[names[number]].pop(0) if waiting.get(names[number]) else None
             a, b, c, d, *_ = token.matrix
             if figure is None or figure.alternative is None or max(abs(a), abs(b)) < _LEAST_PICTURE:
@@ -48,6 +51,32 @@ def figures_of(
         if element.kind == "Figure" and resources.get(element.source, ("",))[0] == _VECTORS
     ]
     return figures | _drawings(sheets, reading, drawings)
+
+
+def _name(
+    file: EngineFile, number: int, resources: Mapping[str, tuple[str, bytes]], waiting: Mapping[str, list[Element]]
+) -> str:
+    """The name of the picture that is drawn: the one of the same bytes, which the engine takes over where it can, else
+    the first of the same size that the page shows; "" for none."""
+    data, head = file.data(number), file.head(number)
+    for name, (_, content) in resources.items():
+        if file.pdf.startswith(content, data):
+            return name
+    size = tuple(int(match[1]) for match in map(partial(re.search, string=head), _SIZE) if match)
+    return next((name for name in resources if waiting.get(name) and _size(resources[name]) == size), "")
+
+
+def _size(resource: tuple[str, bytes]) -> tuple[int, ...]:
+    """Width and height of a picture in pixels; nothing where it has none."""
+    from PIL import Image
+
+    if resource[0] == _VECTORS:
+        return ()
+    try:
+        with Image.open(io.BytesIO(resource[1])) as image:
+            return image.size
+    except (OSError, ValueError, SyntaxError, Image.DecompressionBombError):
+        return ()
 
 
 def _drawings(sheets: Sheets, reading: Reading, drawings: list[Element]) -> dict[Draw | Paint, Element]:

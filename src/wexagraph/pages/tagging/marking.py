@@ -64,7 +64,9 @@ class Marking:
                 yield Marked(token.operator, Mark(None, kind))
                 held = None
             elif isinstance(token, Show) and self._is_sign_alone(token):
-                yield Marked(token.operator, Mark(None, joins=True))  # the letters that it stands on say it
+                # the letters that it stands on say it, or the words beside it
+                yield Marked(token.operator, Mark(None, said="") if token.turned else Mark(None, joins=True))
+                held = None if token.turned else held
             elif isinstance(token, Show):
                 for part, owner in self._cut(token):
                     here = mark(owner.element, owner.order, token.y, owner.first, owner.first + owner.length)
@@ -97,9 +99,11 @@ class Marking:
 
     def _is_sign_alone(self, show: Show) -> bool:
         text = show.text.strip()
-        if not text or show.letters or any(owner.said or owner.length for owner in self.owners.get(show, ())):
+        if show.letters or any(owner.said or owner.length for owner in self.owners.get(show, ())):
             return False
-        return all(char == UNKNOWN or is_sign(char) for char in text)
+        if show.turned:
+            return True
+        return bool(text) and all(char == UNKNOWN or is_sign(char) for char in text)
 
     def _cut(self, show: Show) -> Iterator[tuple[Show, Owner]]:
         """A string in pieces where one element ends and another begins."""
@@ -149,6 +153,8 @@ class Marking:
         text = show.text
         before, inner, after = edges(text)
         hyphen = behind.startswith("\u00ad") and after.rstrip() in ("-", "\u2010", "\u00ad")
+        if show.turned:  # signs beside a word change their sides
+            before, after = "", reading.signs_behind(end - 1)
         blank = any(map(str.isspace, behind)) and not after[-1:].isspace()
         blank = blank and end < len(reading.letters) and reading.leaf(end).element.block is owner.element.block
         differs = show.turned or hyphen or not _same(inner, wanted) or _UNNAMED.search(text) is not None

@@ -174,8 +174,8 @@ class _Matcher:
     def _mark(self, at: int, end: int) -> int:
         """How many letters are the number of an item of a list, which the HTML does not tell."""
         for count in range(1, min(_MOST_OF_MARK, end - at) + 1):
-            ahead = self.drawn[at + count : at + count + _LOOK_AHEAD]
-            if ahead and self.wanted.startswith(ahead, self.cursor):
+            rest = self.drawn[at + count : end] or self.drawn[end : end + _SHORT]
+            if rest and self.wanted.startswith(rest[:_LOOK_AHEAD], self.cursor):
                 return count
         return 0
 

@@ -112,6 +112,10 @@ class Reading:
         following = self.at[letter + 1] if letter + 1 < len(self.at) else len(self.text)
         return self.text[self._behind(letter) : following]
 
+    def signs_behind(self, letter: int) -> str:
+        """The signs between a letter and the next blank, or the next letter."""
+        return self.behind(letter).partition(" ")[0].split("\n")[0]
+
     def _behind(self, letter: int) -> int:
         place = self.at[letter] + 1
         while place < len(self.text) and is_sign(self.text[place]):
