@@ -12,6 +12,7 @@ import pypdfium2
 from PIL import Image
 
 from tests.helpers import ProgramTest, letter, mbox
+from tests.tagged_pdf import check_tagged
 
 
 def on(day: str, subject: str = "Berths") -> bytes:
@@ -75,6 +76,7 @@ class SurveyTest(ProgramTest):
         page = pypdfium2.PdfDocument(self.folder / "out/one.mbox.pdf")[0].get_textpage().get_text_range()
         for words in ("Mail in", "messages a month", "Who wrote most", "attachments"):
             self.assertIn(words, page)
+        check_tagged(self, self.folder / "out/one.mbox.pdf")
         before = (self.folder / "out/in.mbox.svg").read_bytes()
         self.run_program("survey", "in.mbox", "--into", "out/in.mbox.svg")
         self.assertEqual((self.folder / "out/in.mbox.svg").read_bytes(), before, "the same mail, the same bytes")

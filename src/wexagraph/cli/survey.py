@@ -59,9 +59,8 @@ def command(
             keep_apart(mailbox.location, Path(into).expanduser(), around=True)
         result = survey(glimpses(mailbox, choice.settled(mailbox)), timezone)
         if into is not None and form is not None:
-            from wexagraph.tables.survey_page import draw
-
-            write_whole_file(Path(into).expanduser(), draw(result, f"Mail in {one_line(mailbox.location)}", form))
+            drawn = _drawn(result, f"Mail in {one_line(mailbox.location)}", form)
+            write_whole_file(Path(into).expanduser(), drawn)
         code = SOME_FAILED if say_troubles(mailbox) else OK
     if as_json:
         print_json(result.as_dict())
@@ -75,6 +74,19 @@ def command(
         if into is not None:
             click.echo(f"Drawn: {one_line(into)}")
     return code
+
+
+def _drawn(result: Survey, title: str, form: str) -> bytes:
+    """The survey as a png, svg or pdf."""
+    from wexagraph.tables.survey_page import described, draw
+
+    drawn = draw(result, title, form)
+    if form != "pdf":
+        return drawn
+    from wexagraph.pages.composing.properties import Record
+    from wexagraph.pages.tagging.joining import as_figure
+
+    return as_figure(drawn, Record(title), described(result, title))
 
 
 def _print(result: Survey) -> None:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from wexagraph.pages.composing.compose import Page, templates
 from wexagraph.pages.composing.covers import sized
-from wexagraph.pages.composing.properties import Record
+from wexagraph.pages.composing.properties import Record, described
 from wexagraph.pages.engines import available, engine
 from wexagraph.pages.options import PageOptions
 
@@ -38,4 +38,4 @@ class Certificate:
             .render(title=self.title, said=self.said, facts=self.facts, messages=self.messages)
         )
         page = Page(sized(html, options), {}, Record(title=self.title))
-        return engine(available()[0]).render(page, options)
+        return described(engine(available()[0]).render(page, options), page.record)

@@ -54,6 +54,25 @@ def draw(survey: Survey, title: str, form: str) -> bytes:
     return out.getvalue()
 
 
+def described(survey: Survey, title: str) -> str:
+    """What the page shows, in words."""
+    lists = {
+        "By month": [(month, tally.count) for month, tally in list(survey.months.items())[-_MOST_MONTHS:]],
+        "Who wrote most": survey.senders.most_common(_ROWS),
+        "From which domains": survey.domains.most_common(_ROWS),
+        "Kinds of attachments": [(name.removeprefix(_OFFICE), t.count) for name, t in survey.kinds()[:_ROWS]],
+        "Weekdays": list(zip(DAYS, survey.days, strict=True)),
+        "Folders": [
+            (name, t.count) for name, t in sorted(survey.folders.items(), key=lambda item: -item[1].count)[:_ROWS]
+        ],
+    }
+    told = [
+        f"{head}: {', '.join(f'{name} {count:,}' for name, count in rows)}." for head, rows in lists.items() if rows
+    ]
+    total = f"{survey.messages.count:,} messages, {size(survey.messages.bytes)}."
+    return without_controls(" ".join([f"{title}.", total, *told]))
+
+
 def _months(count: Any, weight: Any, survey: Survey) -> None:
     """Messages and bytes by month; months without mail are marked as gaps."""
     names = list(survey.months)[-_MOST_MONTHS:]

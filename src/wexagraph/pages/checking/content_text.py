@@ -28,7 +28,8 @@ _TOKEN = re.compile(
 _ESCAPE = re.compile(rb"\\([0-7]{1,3}|\r?\n|.)", re.DOTALL)
 _ESCAPED = {b"n": b"\n", b"r": b"\r", b"t": b"\t", b"b": b"\b", b"f": b"\f"}
 _CHAR = re.compile(rb"<([0-9A-Fa-f]+)>\s*<([0-9A-Fa-f]+)>")
-_RANGE = re.compile(rb"<([0-9A-Fa-f]+)>\s*<([0-9A-Fa-f]+)>\s*<([0-9A-Fa-f]+)>")
+_RANGE = re.compile(rb"<([0-9A-Fa-f]+)>\s*<([0-9A-Fa-f]+)>\s*(?:<([0-9A-Fa-f]+)>|\[([^\]]*)\])")
+_TEXT = re.compile(rb"<([0-9A-Fa-f]+)>")
 _SECTION = re.compile(rb"begin(bfchar|bfrange)(.*?)endbf", re.DOTALL)
 _BLANKS = b"\0\t\n\f\r "
 _DEEPEST = 8
@@ -151,7 +152,10 @@ def character_table(cmap: bytes) -> dict[int, str]:
             for code, text in _CHAR.findall(body):
                 codes[int(code, 16)] = _characters(text)
         else:
-            for first, last, text in _RANGE.findall(body):
+            for first, last, text, each in _RANGE.findall(body):
+                codes |= {int(first, 16) + at: _characters(one) for at, one in enumerate(_TEXT.findall(each))}
+                if each:
+                    continue
                 start = _characters(text)
                 for step in range(min(int(last, 16) - int(first, 16), 0xFFFF) + 1):
                     codes[int(first, 16) + step] = start[:-1] + chr(ord(start[-1]) + step) if start else ""

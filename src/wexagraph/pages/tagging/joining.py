@@ -3,8 +3,12 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Iterable, Iterator
 from typing import Any
+
+from wexagraph.pages.checking.content_text import character_table
+from wexagraph.pages.composing.properties import Record, describe
 
 _DEEPEST = 8
 ARTIFACT = b"/Artifact <</Type/Pagination>>BDC\n", b"\nEMC\n"
@@ -196,6 +200,51 @@ class Annotations:
 
 def _same(first: Any, second: Any) -> bool:
     return bool(first.objgen == second.objgen)
+
+
+def as_figure(pdf: bytes, about: Record, said: str) -> bytes:
+    """A PDF of one page, drawn elsewhere, tagged as one picture; `said` is what it shows, in words."""
+    import pikepdf
+
+    with pikepdf.open(io.BytesIO(pdf)) as document:
+        page = document.pages[0]
+        page.contents_add(b"/Figure <</MCID 0>>BDC\n", prepend=True)
+        page.contents_add(b"\nEMC")
+        page.obj.StructParents, page.obj.Tabs = 0, pikepdf.Name.S
+        for font in document.objects:
+            if isinstance(font, pikepdf.Dictionary) and font.get("/Subtype") == "/Type3" and "/ToUnicode" in font:
+                font.ToUnicode.write(_character_map(font.ToUnicode.read_bytes()))
+        kind = pikepdf.Name.StructElem
+        figure = document.make_indirect(
+            pikepdf.Dictionary(Type=kind, S=pikepdf.Name.Figure, Alt=pikepdf.String(said), Pg=page.obj, K=0)
+        )
+        top = document.make_indirect(pikepdf.Dictionary(Type=kind, S=pikepdf.Name.Document, K=figure))
+        figure.P = top
+        rows = pikepdf.Dictionary(Nums=pikepdf.Array([0, pikepdf.Array([figure])]))
+        root = pikepdf.Dictionary(Type=pikepdf.Name.StructTreeRoot, K=top, ParentTree=rows, ParentTreeNextKey=1)
+        document.Root.StructTreeRoot = top.P = document.make_indirect(root)
+        document.Root.MarkInfo = pikepdf.Dictionary(Marked=True)
+        describe(document, about, universal=True)
+        out = io.BytesIO()
+        document.save(out, deterministic_id=True)
+    return out.getvalue()
+
+
+def _character_map(cmap: bytes) -> bytes:
+    """The map of a font with codes of one byte, which says that they have two, in order (ISO 32000-2, 9.10.3)."""
+    lines = [
+        f"<{code:02X}> <{text.encode('utf-16-be').hex().upper()}>"
+        for code, text in sorted(character_table(cmap).items())
+    ]
+    parts = [lines[at : at + 100] for at in range(0, len(lines), 100)]
+    chars = "".join(f"{len(part)} beginbfchar\n{chr(10).join(part)}\nendbfchar\n" for part in parts)
+    return (
+        "/CIDInit /ProcSet findresource begin 12 dict begin begincmap\n"
+        "/CIDSystemInfo << /Registry (Adobe) /Ordering (UCS) /Supplement 0 >> def\n"
+        "/CMapName /Adobe-Identity-UCS def /CMapType 2 def\n"
+        f"1 begincodespacerange <00> <FF> endcodespacerange\n{chars}"
+        "endcmap CMapName currentdict /CMap defineresource pop end end"
+    ).encode("ascii")
 
 
 def add_paragraph(document: Any, page: Any) -> int | None:
