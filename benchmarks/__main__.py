@@ -1,6 +1,6 @@
 """Runs the benchmarks named, or all: `python -m benchmarks [pages mailbox memory] [FOLDER]`. Each prints one table.
 
-`pages`, `fidelity`, `messages` and `desktop` take a folder of mail of others.
+`pages`, `fidelity`, `messages`, `desktop` and `tagging` take a folder of mail of others.
 """
 
 from __future__ import annotations
@@ -9,7 +9,7 @@ import sys
 from importlib import import_module
 from pathlib import Path
 
-NAMES = "fidelity messages archival pages cluster mailbox memory startup imap extract records backup orders tables cases placing soundness desktop scans browse deliver seals".split()
+NAMES = "fidelity messages archival pages cluster mailbox memory startup imap extract records backup orders tables cases placing soundness desktop scans browse deliver seals tagging".split()
 
 if __name__ == "__main__":
     chosen = [word for word in sys.argv[1:] if word in NAMES] or NAMES

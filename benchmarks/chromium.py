@@ -114,4 +114,4 @@ class Chromium:
 
     def _printed(self, html: str, **how: object) -> bytes:
         self._call("Page.setDocumentContent", frameId=self._frame, html=html)
-        return b64decode(self._call("Page.printToPDF", printBackground=True, **how)["data"])
+        return b64decode(self._call("Page.printToPDF", printBackground=True, generateTaggedPDF=True, **how)["data"])

@@ -26,7 +26,6 @@ from benchmarks.chromium import Chromium
 from benchmarks.designs import designs
 from benchmarks.measure import table
 from wexagraph.messages.message import Message
-from wexagraph.pages.checking.actual_text import has_joined_letters, with_actual_text
 from wexagraph.pages.composing.compose import Page, compose
 from wexagraph.pages.engines import engine
 from wexagraph.pages.options import PageOptions
@@ -151,8 +150,7 @@ def page_of(html: bytes) -> Page:
 
 
 def pdf_of(page: Page) -> bytes:
-    pdf = engine("plutoprint").render(page, OPTIONS)
-    return with_actual_text(pdf, page.text) if has_joined_letters(page.text) else pdf
+    return engine("plutoprint").render(page, OPTIONS)
 
 
 def _letters(text: str) -> str:

@@ -326,7 +326,7 @@ PROPERTY = Option(
 )
 ARCHIVAL = Option(
     "archival",
-    "PDF/A-3b (ISO 19005-3), validated as written, with the original message inside.",
+    "PDF/A-3a (ISO 19005-3), validated as written, with the original message inside.",
     False,
     Flag(),
     section=RECORD,
@@ -447,7 +447,7 @@ FILE = (
     *(CARRIED, BIND, AS_ONE, TITLE),
     replace(COVER, help="With a cover sheet: built-in, or a template of yours.", metavar="TEMPLATE", bare=None),
     _unsaid(replace(ATTACHMENTS, metavar="HOW", many=False), "embed, pages, beside, zip or none, as on export."),
-    *(OCR, replace(ARCHIVAL, help="PDF/A-3b, checked after writing.", default=None)),
+    *(OCR, replace(ARCHIVAL, help="PDF/A-3a, checked after writing.", default=None)),
     _unsaid(REGISTER_FORMS, "The table in the case's folder: csv, xlsx, both, or none."),
     *(INDEX_PAGE, replace(TAG, help="A tag besides those of the case. Repeatable."), REOPEN, ZONE, JOBS),
 )

@@ -120,7 +120,7 @@ class PageOptions:
     names or media types that a way is for, where it is not for all; `open_zips` makes pages of what is in ZIPs too.
     `evidence` adds a block that says where the message was read and what its digest is; `headers` a page of all header
     fields. `cover` is put in front. `properties` are patterns for the document's title, author, subject and keywords.
-    `archival` makes PDF/A-3b with the original message inside. `language` is that of labels and dates.
+    `archival` makes PDF/A-3a with the original message inside. `language` is that of labels and dates.
     `case` is the reference and the title of what is filed, for patterns; `names` are the office's own for addresses, in
     names of files and on cover sheets. `title` is a pattern of what each document is
     called, where that is not its subject. `ocr` are the languages in which words of scans are recognised on pages of
