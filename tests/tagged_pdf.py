@@ -43,7 +43,7 @@ def outline(pdf: bytes | Path, password: str = "") -> list[tuple[int, str, str]]
     document = pypdfium2.PdfDocument(pdf, password=password or None)
     rows: list[tuple[int, str, str]] = []
     for page in document:
-        said = _marked(page)
+        said = marked(page)
         tree = pdfium.FPDF_StructTree_GetForPage(page.raw)
         for number in range(pdfium.FPDF_StructTree_CountChildren(tree)):
             rows += _below(pdfium.FPDF_StructTree_GetChildAtIndex(tree, number), said, 0)
@@ -61,7 +61,7 @@ def heard(pdf: bytes | Path, password: str = "") -> str:
 
 
 def _below(element: Any, said: dict[int, str], depth: int) -> Iterator[tuple[int, str, str]]:
-    yield depth, _kind(element), ""
+    yield depth, kind_of(element), ""
     for number in range(pdfium.FPDF_StructElement_CountChildren(element)):
         child = pdfium.FPDF_StructElement_GetChildAtIndex(element, number)
         if child:
@@ -72,13 +72,14 @@ def _below(element: Any, said: dict[int, str], depth: int) -> Iterator[tuple[int
                 yield depth, "", said.get(content, "")
 
 
-def _kind(element: Any) -> str:
+def kind_of(element: Any) -> str:
+    """The type of an element as pdfium tells it."""
     buffer = ctypes.create_string_buffer(64)
     pdfium.FPDF_StructElement_GetType(element, buffer, 64)
     return buffer.raw.decode("utf-16-le").partition("\0")[0]
 
 
-def _marked(page: Any) -> dict[int, str]:
+def marked(page: Any) -> dict[int, str]:
     """What the content of each number says; what is said in the place of glyphs counts."""
     texts = page.get_textpage()
     said: dict[int, str] = {}

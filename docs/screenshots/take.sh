@@ -122,9 +122,5 @@ wexagraph case dispose 2026-031 --yes >>cases.txt
 pdftoppm -r 80 -H 880 -png -singlefile records/disposed/*certificate.pdf certificate
 convert certificate.png -bordercolor "#c5d0d6" -border 1 -gravity center -background "#fbfcfd" -extent 1280x800 "$here/certificate.png"
 pages page-letters "East quay survey" "Ice on the inner basin"
-PYTHONPATH="$here/../.." python -m tests.fill_desktop clerk
-wexagraph export clerk --evidence --zone UTC --into desktop >desktop.txt
-for words in "left on berth" "tide table" "buoy 14.pdf"; do
-    pdftoppm -r 80 -H 600 -png -singlefile "$(find desktop -name "*$words*" | head -1)" "desk $words"
-done
-convert desk*.png -bordercolor "#c5d0d6" -border 1 +append -resize 1280x "$here/page-desktop.png"
+newsletter=$(find saltmere/export -name "*Ice on the inner basin*.pdf" | head -1)
+PYTHONPATH="$here/../.." python -m tests.draw_order "$newsletter" "$here/tagged.png"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import zlib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import accumulate
 from typing import NamedTuple
 
@@ -112,13 +112,13 @@ def with_objects(pdf: bytes, end: Trailer, objects: Mapping[int, bytes]) -> byte
 
     Raises ValueError where its cross-reference stream can't be read.
     """
-    return changed(pdf, end, changes_of_objects(pdf, objects), [])
+    return changed(pdf, end, _changes_of_objects(_object_streams(pdf), objects), [])
 
 
-def changes_of_objects(pdf: bytes, objects: Mapping[int, bytes]) -> list[Change]:
-    """The object streams of a PDF with other content of some of their objects."""
+def _changes_of_objects(streams: Iterable[_Held], objects: Mapping[int, bytes]) -> list[Change]:
+    """Object streams with other content of some of their objects."""
     changes = []
-    for held in _object_streams(pdf):
+    for held in streams:
         if not objects.keys() & held.objects.keys():
             continue
         contents = [objects.get(number, content).rstrip() + b"\n" for number, content in held.objects.items()]
@@ -172,7 +172,8 @@ class EngineFile:
         if end is None:
             raise ValueError("the trailer is not as the engine writes it")
         self.pdf, self.end = pdf, end
-        self.objects = objects_in_streams(pdf)
+        self._held = list(_object_streams(pdf))
+        self.objects = {number: content for held in self._held for number, content in held.objects.items()}
         self._rows = _rows(end)
 
     def begin(self, number: int) -> int:
@@ -208,7 +209,7 @@ class EngineFile:
 
     def changes(self, objects: Mapping[int, bytes]) -> list[Change]:
         """Objects that are no streams, in other words."""
-        changes = changes_of_objects(self.pdf, objects)
+        changes = _changes_of_objects(self._held, objects)
         for number in objects.keys() - self.objects.keys():
             begin = self.begin(number)
             end = self.pdf.index(b"endobj", begin) + len(b"endobj")

@@ -39,7 +39,9 @@ class Font:
     """A font of a page: what its codes say. `blank` is the string of a blank that the document draws with it."""
 
     def __init__(self, wide: bool, cmap: bytes | None) -> None:
-        self.wide, self.blank = wide, b""
+        self.wide = wide
+        self.blank = b""
+        self.plain = not wide and cmap is None
         self._table = None if cmap is None else _Table(character_table(cmap))
 
     def text(self, codes: bytes) -> str:
@@ -67,7 +69,7 @@ class Span(NamedTuple):
     length: int
 
 
-@dataclass(eq=False)
+@dataclass(eq=False, slots=True)
 class Show:
     """An operator that shows glyphs: how high on the page it stands in points, and what it says.
 
@@ -226,7 +228,8 @@ def _shows(operator: bytes, font: Font, y: float, line: int) -> list[Show]:
     text = font.text(codes)
     show = Show(operator, font, y, text, letters_of(text), line)
     if not font.blank and " " in text:
-        font.blank = next((glyph.written for glyph in show.glyphs() if glyph.text == " "), b"")
+        glyphs = () if font.plain else show.glyphs()
+        font.blank = b"( )" if font.plain else next((each.written for each in glyphs if each.text == " "), b"")
     if text.isascii() or not _RIGHT_TO_LEFT.search(text):
         return [show]
     runs: list[tuple[int, bool, list[Glyph]]] = []

@@ -151,6 +151,8 @@ class Marking:
         wanted = reading.slice(owner.first, end)
         behind = reading.behind(end - 1)
         text = show.text
+        if text == wanted and text.isascii() and not (show.ends or show.turned):
+            return show.operator, ""
         before, inner, after = edges(text)
         hyphen = behind.startswith("\u00ad") and after.rstrip() in ("-", "\u2010", "\u00ad")
         if show.turned:  # signs beside a word change their sides

@@ -148,10 +148,13 @@ def set_levels(elements: Iterable[Element], drawn: set[Element], figures: Iterab
     """The levels of the headings that are drawn: ours is the first, those of the sender lie below it, and none is
     skipped (ISO 14289-1, section 7.4.2)."""
     held = {above for element in (*drawn, *figures) if (above := _heading(element)) is not None}
-    level = 0
+    open_: list[tuple[int, int]] = []  # the headings that hold the next one: level in the HTML, and here
     for element in elements:
         if element in held:
-            level = max(1, min(element.level, level + 1, 6))
+            while open_ and open_[-1][0] >= element.level:
+                open_.pop()
+            level = min(open_[-1][1] + 1 if open_ else 1, 6)
+            open_.append((element.level, level))
             element.kind = f"H{level}"
 
 

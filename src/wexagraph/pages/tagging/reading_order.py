@@ -29,7 +29,7 @@ _SVG_TEXT = re.compile(r"<text\b[^>]*>([^<]*)</text>")
 _UNSEEN = dict.fromkeys(map(ord, "\u00ad\u200b\u2060\ufeff\u200e\u200f\u202a\u202b\u202c\u202d\u202e"))
 
 
-@dataclass(eq=False)
+@dataclass(eq=False, slots=True)
 class Element:
     """An element of the structure tree: its standard type (ISO 32000-2, section 14.8.4), the one that holds it, where
     it stands in the order of reading, and its attributes as they are written behind its type."""
@@ -62,7 +62,7 @@ class Element:
         return element
 
 
-@dataclass(eq=False)
+@dataclass(eq=False, slots=True)
 class Leaf:
     """A text of the HTML: the element that it belongs to, and its place in the order of reading."""
 

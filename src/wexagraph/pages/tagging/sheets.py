@@ -36,7 +36,7 @@ class Annotation:
     top: float
 
 
-@dataclass(eq=False)
+@dataclass(eq=False, slots=True)
 class Sheet:
     """A page, or a form that is drawn on one: the objects of its content and of its page, what it draws, and what of it
     is other sheets or pictures."""

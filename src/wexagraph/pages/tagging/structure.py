@@ -29,7 +29,7 @@ class Holder:
     key: int
 
 
-@dataclass(eq=False)
+@dataclass(eq=False, slots=True)
 class Contents:
     """What the elements hold: marked content in the order of reading, and annotations, as object numbers with the page
     and the key in the parent tree."""
