@@ -151,6 +151,10 @@ class Structure(unittest.TestCase):
         self.assertEqual(attributes(made, "Span", "Lang"), [("fr",)])
         self.assertIn(("en",), attributes(made, "P", "Lang"))
         check_tagged(self, made)
+        made = set_as(mail("<p>Die Berths sind für den Winter nicht mit dem Boot zu erreichen und werden geräumt.</p>"))
+        self.assertEqual(attributes(made, "Document", "Lang"), [("de",)], "as its words tell")
+        self.assertEqual(attributes(made, "Table", "Lang"), [("en",)], "the labels are ours")
+        check_tagged(self, made)
 
     def test_words_are_heard_as_they_were_written(self) -> None:
         """What hangs at the end of a line, what a line broke, what runs to the left, what a font joins."""
@@ -169,6 +173,24 @@ class Structure(unittest.TestCase):
                 made = set_as(mail(body))
                 self.assertIn(" ".join(wanted.split()), heard(made))
                 check_tagged(self, made)
+
+    def test_footnotes_of_documents(self) -> None:
+        """Notes have identifiers that no other has, also where documents are joined."""
+        notes = "<p>Text<sup><a href='#note-ref'>1</a></sup></p><ol><li id='{}note-1'>Said by the pilot.</li></ol>"
+        made = set_as(mail(notes.format("foot")))
+        self.assertEqual(attributes(made, "Note", "ID"), [("note-000000",)])
+        check_tagged(self, made)
+        files = (file(f"{kind}.html", "text/html", notes.format(kind).encode()) for kind in ("foot", "end"))
+        letter = message(
+            "a@saltmere.example",
+            "b@saltmere.example",
+            "Two",
+            when("2026-03-14"),
+            multipart("mixed", html("<p>See.</p>"), *files),
+        )
+        made = set_as(letter, replace(OPTIONS, attachments=("pages",)))
+        self.assertEqual(sorted(attributes(made, "Note", "ID")), [("note-000000",), ("note-000001",)])
+        check_tagged(self, made)
 
     def test_data_and_lists_of_forty_newsletters(self) -> None:
         self.assertEqual(len(NEWSLETTERS), 40)

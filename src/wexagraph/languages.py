@@ -6,6 +6,8 @@ What is stored stays English; a page, a name or a text file is written in a lang
 from __future__ import annotations
 
 import io
+import re
+from collections import Counter
 from datetime import date, datetime
 from functools import lru_cache
 from pathlib import Path
@@ -15,6 +17,48 @@ from wexagraph.text import size
 
 ENGLISH = "en"
 LANGUAGES = (ENGLISH, "de", "es", "fr", "it", "nl", "pl", "pt")
+
+SMALL_WORDS = {
+    "deu": "der die das und ist nicht von zu mit den dem ein eine für auf wird im sich wir sie werden am bis",
+    "eng": "the and of to is in that for it on with as are be by this at from we you will have or not",
+    "spa": "el la los las y de que en un una es por con para se del al no su está",
+    "fra": "le la les des et de du un une est que pour dans par sur au avec ne pas vous nous sont",
+    "ita": "il la le gli di e che un una per con non del della è dei nel sono si alla",
+    "nld": "de het een en van is dat op te in met voor niet zijn aan wordt wij u bij",
+    "pol": "i w na z do nie jest się że o od po dla przez oraz jak są przy",
+    "por": "o a os as e de do da que em um uma para com não é por no na dos",
+}
+"""Words that stand in nearly every text of a language (ISO 639-2), for telling which it is."""
+_CODES = {"deu": "de", "eng": "en", "spa": "es", "fra": "fr", "ita": "it", "nld": "nl", "pol": "pl", "por": "pt"}
+_SCRIPTS = {
+    "ja": "\u3040-\u30ff",
+    "ko": "\uac00-\ud7af",
+    "zh": "\u4e00-\u9fff",
+    "he": "\u0590-\u05ff",
+    "ar": "\u0600-\u06ff",
+    "el": "\u0370-\u03ff",
+    "th": "\u0e00-\u0e7f",
+    "ru": "\u0400-\u04ff",
+}
+_OTHERS = {"ar": ("fa", "[\u067e\u0686\u0698\u06af]"), "ru": ("uk", "[\u0456\u0457\u0454\u0491]")}
+"""Languages of the same script that have letters of their own."""
+_LEAST_WORDS, _SURE, _SAMPLE, _SHARE = 5, 1.5, 4000, 0.5
+
+
+def told_language(text: str) -> str:
+    """The language (ISO 639-1) that a text tells by its letters or its small words; "" where it does not."""
+    sample = text[:_SAMPLE]
+    if not sample.isascii():
+        letters = max(1, sum(map(str.isalpha, sample)))
+        for code, script in _SCRIPTS.items():
+            share = len(re.findall(f"[{script}]", sample)) / letters
+            if share > (_SHARE / 10 if code == "ja" else _SHARE):  # between signs that Chinese has too
+                other, own = _OTHERS.get(code, ("", "$^"))
+                return other if re.search(own, sample) else code
+    words = Counter(re.findall(r"\w+", sample.lower()))
+    counts = sorted((sum(words[small] for small in known.split()), name) for name, known in SMALL_WORDS.items())
+    (second, _), (most, best) = counts[-2:]
+    return _CODES[best] if most >= _LEAST_WORDS and most >= _SURE * second else ""
 
 
 class Language:

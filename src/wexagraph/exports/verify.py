@@ -20,7 +20,6 @@ from typing import TYPE_CHECKING, BinaryIO
 from wexagraph.errors import SourceError, TargetError
 from wexagraph.naming.paths import ALL_REGISTERS, CASE_LOG, MANIFEST, signs_of_seals
 from wexagraph.output.folder import OWN, OutputFolder
-from wexagraph.pages.tagging.audit import audit, says_universal
 from wexagraph.reports import Finding, Verification
 from wexagraph.temporary import TemporaryFolder
 from wexagraph.text import one_line, shortened
@@ -105,6 +104,8 @@ def _seals(root: OutputFolder, known: Known | None, verification: Verification) 
 
 def _for_everyone(root: OutputFolder, path: str, verification: Verification) -> None:
     """Look at a PDF: whether it says that it is PDF/UA-1, and whether it is."""
+    from wexagraph.pages.tagging.audit import audit, says_universal
+
     verification.pdfs += 1
     with root.reader(path) as file:
         content = file.read(_LARGEST)

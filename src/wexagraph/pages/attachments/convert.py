@@ -17,11 +17,13 @@ from types import FrameType
 
 from markupsafe import Markup
 
+from wexagraph.languages import told_language
 from wexagraph.messages.blocks import Attachment
 from wexagraph.messages.charsets import decode
 from wexagraph.messages.filetypes import DOCX, EML, PDF, XLSX, ZIP, settle
 from wexagraph.messages.message import Message
 from wexagraph.messages.mime import made_part, unix_lines
+from wexagraph.messages.visible_text import html_to_text
 from wexagraph.naming.patterns import Fields
 from wexagraph.notes import Note
 from wexagraph.pages.attachments.office import SUITE_TYPES, document_html, suite_pdf
@@ -47,6 +49,7 @@ from wexagraph.text import one_line, shortened, without_controls
 PATIENCE = 20.0
 """Seconds that one attachment may take; an office suite has a limit of its own, within what a page may take."""
 MOST_DEPTH, MOST_MEMBERS, MOST_MEMBER_BYTES = 4, 300, 200 * 1024 * 1024
+_SAMPLE = 20_000
 _TEXTS = frozenset(
     {"application/json", "application/xml", "application/javascript", "application/sql", "application/x-yaml"}
 )
@@ -171,7 +174,8 @@ class Converter:
                 style=Markup(made.css.replace("</", "<\\/")),
             )
         )
-        return check_pdf(self.engine.render(Page(html, made.resources, Record(name)), options))
+        language = told_language(html_to_text(made.html[:_SAMPLE])) or options.language
+        return check_pdf(self.engine.render(Page(html, made.resources, Record(name, language=language)), options))
 
     def _header_footer(self, name: str) -> list[Box]:
         """The header and footer of an attachment: its name stands for the subject."""

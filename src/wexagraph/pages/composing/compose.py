@@ -174,6 +174,7 @@ def compose(
     header, where = message.header, origin or Provenance()
     moment, date_notes = header.date(where.arrival)
     below, composer.texts = composer.texts, []
+    own = "\n".join(below)
     heading = composer.heading(message, where.arrival)
     composer.texts += below
     zone, number = options.timezone(), where.number
@@ -220,7 +221,7 @@ def compose(
     return Page(
         html=html,
         resources=resources,
-        record=record(options, called, where.tags),
+        record=record(options, called, where.tags, own),
         notes=notes,
         text=text,
         rich=rich,

@@ -11,6 +11,7 @@ from html import escape
 from typing import Any
 
 import wexagraph
+from wexagraph.languages import told_language
 from wexagraph.messages.dates import in_zone, parse_date, plausible
 from wexagraph.messages.encoded_words import decode_words
 from wexagraph.messages.headers import Header
@@ -54,22 +55,22 @@ class Record:
         return list(dict.fromkeys(word for word in map(str.strip, self.keywords.split(",")) if word))
 
 
-def record(options: PageOptions, fields: Fields, tags: tuple[str, ...]) -> Record:
-    """The properties of a message's PDF, from the patterns of the options."""
+def record(options: PageOptions, fields: Fields, tags: tuple[str, ...], text: str = "") -> Record:
+    """The properties of a message's PDF, from the patterns of the options; `text` is what the message says."""
     more = {"tags": ", ".join(tags)}
     texts = {name: _text(pattern.fill(fields, more)) for name, pattern in options.properties}
     texts["title"] = texts.get("title") or options.tr("no subject")
-    return Record(**texts, moment=fields.moment, language=_language(fields.header, options.language))
+    return Record(**texts, moment=fields.moment, language=_language(fields.header, text) or options.language)
 
 
 def _text(text: str) -> str:
     return without_controls(one_line(text))[:_MOST]
 
 
-def _language(header: Header, ours: str) -> str:
-    """The message's own word for its language (RFC 3282), else that of our headings."""
+def _language(header: Header, text: str) -> str:
+    """The message's own word for its language (RFC 3282), else the one that its text tells."""
     language = header.text(b"content-language").split(",")[0].strip()
-    return language if _LANGUAGE.fullmatch(language) else ours
+    return language if _LANGUAGE.fullmatch(language) else told_language(text)
 
 
 def described(pdf: bytes, about: Record) -> bytes:

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from wexagraph.errors import PageError
+from wexagraph.languages import SMALL_WORDS
 from wexagraph.notes import Note
 from wexagraph.pages.scans import layer
 from wexagraph.pages.scans.engines import Recogniser, Word, recogniser
@@ -28,19 +29,6 @@ _DOUBTFUL = 85.0  # percent: below it, a page is read once more without grain
 _LETTERS = re.compile(r"\w")
 Box = tuple[float, float, float, float]
 """Left, bottom, right, top in points of the page."""
-
-
-_SMALL_WORDS = {
-    "deu": "der die das und ist nicht von zu mit den dem ein eine für auf wird im sich wir sie werden am bis",
-    "eng": "the and of to is in that for it on with as are be by this at from we you will have or not",
-    "spa": "el la los las y de que en un una es por con para se del al no su está",
-    "fra": "le la les des et de du un une est que pour dans par sur au avec ne pas vous nous sont",
-    "ita": "il la le gli di e che un una per con non del della è dei nel sono si alla",
-    "nld": "de het een en van is dat op te in met voor niet zijn aan wordt wij u bij",
-    "pol": "i w na z do nie jest się że o od po dla przez oraz jak są przy",
-    "por": "o a os as e de do da que em um uma para com não é por no na dos",
-}
-"""Words that stand in nearly every text of a language (ISO 639-2), for telling which it is."""
 
 
 @dataclass
@@ -165,7 +153,7 @@ def _in_order(languages: tuple[str, ...]) -> tuple[str, ...]:
 def _likeliest(placed: list[tuple[Word, Affine]], order: tuple[str, ...]) -> str:
     """The language whose small words stand most often on a page; the first where none do."""
     words = Counter(word.text.strip(".,;:!?()").lower() for word, _ in placed)
-    return max(order, key=lambda one: sum(words[small] for small in _SMALL_WORDS.get(one, "").split()))
+    return max(order, key=lambda one: sum(words[small] for small in SMALL_WORDS.get(one, "").split()))
 
 
 def _best_way(program: Recogniser, image: Any, to_page: Affine, dpi: int) -> list[tuple[Word, Affine]]:

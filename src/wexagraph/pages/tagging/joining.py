@@ -9,6 +9,7 @@ from typing import Any
 
 from wexagraph.pages.checking.content_text import character_table
 from wexagraph.pages.composing.properties import Record, describe
+from wexagraph.pages.tagging.structure import note_id
 
 _DEEPEST = 8
 ARTIFACT = b"/Artifact <</Type/Pagination>>BDC\n", b"\nEMC\n"
@@ -31,6 +32,7 @@ class Trees:
         self._parts: list[Any] = []
         self._rows: dict[int, Any] = {}
         self._next = 0
+        self._notes: list[Any] = []
         self.whole = True
 
     def begin(self, title: str) -> None:
@@ -71,6 +73,8 @@ class Trees:
         offset = self._next
         self._rows |= {key + offset: row for key, row in _rows(root).items()}
         self._next = offset + int(root.ParentTreeNextKey)
+        names = root.get("/IDTree", {}).get("/Names", [])
+        self._notes += list(names)[1::2]
         part = root.K
         if title:
             part.T = pikepdf.String(title)
@@ -112,6 +116,11 @@ class Trees:
                 ParentTreeNextKey=self._next,
             )
         )
+        for number, note in enumerate(self._notes):  # each document has numbered its own
+            note.ID = pikepdf.String(note_id(number))
+        if self._notes:
+            names = [value for note in self._notes for value in (note.ID, note)]
+            root.IDTree = pikepdf.Dictionary(Names=pikepdf.Array(names))
         top.P = root
         document.Root.StructTreeRoot = root
         document.Root.MarkInfo = pikepdf.Dictionary(Marked=True)

@@ -13,7 +13,8 @@ from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from wexagraph.pages.tagging.data_tables import Cell, data_cells
 
-_CELLS = frozenset({"TD", "TH", "LBody"})
+_CELLS = frozenset({"TD", "TH", "LBody", "Note"})
+_FOOTNOTE = re.compile(r"(?:^|-)(?:foot|end)note-\d+$")
 _HEADINGS = {f"h{level}": level for level in range(1, 7)}
 _INLINE = frozenset(
     "a abbr acronym b bdi bdo big cite code del dfn em font i img ins kbd label mark q s samp small span strike strong"
@@ -22,7 +23,8 @@ _INLINE = frozenset(
 _IN_TEXT = frozenset({"Link", "Code", "Span"})
 _CODE = frozenset({"code", "kbd", "samp", "tt"})
 _LISTS = frozenset({"ul", "ol", "menu", "dir"})
-_THEIRS = ("wx-mail ", "wx-document")
+_THEIRS = ("wx-mail ", "wx-text", "wx-document", "wx-sheet")
+"""How the classes of what others wrote begin."""
 _SILENT = frozenset({"head", "style", "script", "title", "template"})
 _LANGUAGE = re.compile(r"[A-Za-z]{2,3}(-[A-Za-z0-9]{2,8}){0,3}")
 _SVG_TEXT = re.compile(r"<text\b[^>]*>([^<]*)</text>")
@@ -154,8 +156,11 @@ def spoken(text: str) -> str:
 
 
 def reading_order(html: str, resources: Mapping[str, tuple[str, bytes]], language: str) -> Reading:
-    """What the HTML of a page says; `resources` are its pictures, `language` the one that is said of the document."""
-    return _Reader(resources, language).read(LexborHTMLParser(html).body)
+    """What the HTML of a page says; `resources` are its pictures, `language` is that of the sender's text. All else is
+    in the language that the HTML says of itself."""
+    parser = LexborHTMLParser(html)
+    ours = _language(parser.root.attributes) if parser.root is not None else ""
+    return _Reader(resources, ours or language, language).read(parser.body)
 
 
 @dataclass(slots=True)
@@ -173,9 +178,9 @@ class _Place:
 
 
 class _Reader:
-    def __init__(self, resources: Mapping[str, tuple[str, bytes]], language: str) -> None:
-        self.resources = resources
-        root = Element("Document", None, 0, language)
+    def __init__(self, resources: Mapping[str, tuple[str, bytes]], language: str, theirs: str) -> None:
+        self.resources, self.theirs = resources, theirs
+        root = Element("Document", None, 0, theirs)
         self.reading = Reading(root, [root])
         self.place = _Place(root, None, language)
         self.parts: list[str] = []
@@ -233,7 +238,8 @@ class _Reader:
         around, role = self.place, attributes.get("role") or ""
         self._between("\n")
         theirs = around.theirs or (attributes.get("class") or "").startswith(_THEIRS)
-        language = _language(attributes) or around.language
+        said = self.theirs if (theirs and not around.theirs) or tag == "h1" else around.language
+        language = _language(attributes) or said
         inner = self.place = _Place(around.group, around.holder, language, around.cells, around.closed, theirs)
         if not around.closed:
             inner.holder = None
@@ -266,6 +272,8 @@ class _Reader:
             item = self._new("LI", place.group)
             item.label = self._new("Lbl", item)
             place.group = place.holder = self._new("LBody", item)
+            if _FOOTNOTE.search(attributes.get("id") or ""):
+                place.group = place.holder = self._new("Note", place.group)
         elif tag == "table":
             place.cells = data_cells(node)
             if place.cells is not None:

@@ -73,6 +73,9 @@ def tree(
             below[element].append(((float("inf"), number), said))
         if element.parent is not None:
             below[element.parent].append(((element.order, 0), b"%d 0 R" % numbers[element]))
+    notes = [element for element in kept if element.kind == "Note"]
+    for number, note in enumerate(notes):
+        note.attributes = f"/ID ({note_id(number)})"
     root = first + len(kept)
     objects = [
         _object(
@@ -82,9 +85,16 @@ def tree(
     ]
     rows = {key: b"[%s]" % b" ".join(_row(held)) for key, held in parents.items()}
     rows |= {key: b"%d 0 R" % number for key, number in annotations.items()}
+    named = b" ".join(b"(%s) %d 0 R" % (note_id(n).encode(), numbers[note]) for n, note in enumerate(notes))
     nums = b" ".join(b"%d %s" % (key, rows[key]) for key in sorted(rows))
-    said = b"<</Type/StructTreeRoot/K %d 0 R/ParentTree<</Nums[%s]>>/ParentTreeNextKey %d>>"
-    return first, [*objects, said % (numbers[kept[0]], nums, max(rows, default=-1) + 1)]
+    said = b"<</Type/StructTreeRoot/K %d 0 R/ParentTree<</Nums[%s]>>/ParentTreeNextKey %d%s>>"
+    ids = b"/IDTree<</Names[%s]>>" % named if notes else b""
+    return first, [*objects, said % (numbers[kept[0]], nums, max(rows, default=-1) + 1, ids)]
+
+
+def note_id(number: int) -> str:
+    """The identifier of a note (ISO 14289-1, section 7.9); identifiers stand in their order."""
+    return f"note-{number:06}"
 
 
 def _row(parents: Mapping[int, int]) -> Iterator[bytes]:
