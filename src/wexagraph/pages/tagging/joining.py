@@ -9,7 +9,6 @@ from typing import Any
 
 from wexagraph.pages.checking.content_text import character_table
 from wexagraph.pages.composing.properties import Record, describe
-from wexagraph.pages.tagging.structure import note_id
 
 _DEEPEST = 8
 ARTIFACT = b"/Artifact <</Type/Pagination>>BDC\n", b"\nEMC\n"
@@ -117,7 +116,7 @@ class Trees:
             )
         )
         for number, note in enumerate(self._notes):  # each document has numbered its own
-            note.ID = pikepdf.String(note_id(number))
+            note.ID = pikepdf.String(f"note-{number:06}")  # as `structure` names them
         if self._notes:
             names = [value for note in self._notes for value in (note.ID, note)]
             root.IDTree = pikepdf.Dictionary(Names=pikepdf.Array(names))
