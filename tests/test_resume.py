@@ -80,7 +80,7 @@ class Interrupted(RunTest):
     def setUp(self) -> None:
         super().setUp()
         # pages that take a while, so that the run is still at work when it is interrupted
-        page = "<table border=1>" + "<tr><td>a<td>b<td>c</tr>" * 80 + "</table>"
+        page = "<table border=1>" + "<tr><td>a<td>b<td>c</tr>" * 40 + "</table>"
         letters = [
             message("a@b.example", "c@d.example", f"m{n:03}", when("2026-03-14"), html(page)) for n in range(100)
         ]
@@ -127,7 +127,7 @@ class Interrupted(RunTest):
 
 class Left(RunTest):
     def test_no_worker_outlives_a_killed_export(self) -> None:
-        page = "<table border=1>" + "<tr><td>a<td>b<td>c</tr>" * 150 + "</table>"
+        page = "<table border=1>" + "<tr><td>a<td>b<td>c</tr>" * 75 + "</table>"
         letters = [message("a@b.example", "c@d.example", f"m{n}", when("2026-03-14"), html(page)) for n in range(150)]
         self.write("box", mbox(*letters))
         process = self.start("export", "box", "--into", "out", "--jobs", "2")
@@ -186,7 +186,7 @@ class Failing(RunTest):
         self.assertIn("1 written, 1 already there, 0 failed", done.stdout)
 
     def test_a_source_that_disappears(self) -> None:
-        page = "<table border=1>" + "<tr><td>a<td>b<td>c</tr>" * 150 + "</table>"
+        page = "<table border=1>" + "<tr><td>a<td>b<td>c</tr>" * 75 + "</table>"
         for n in range(50):
             self.write(f"in/{n:03}.eml", message("a@b.example", "c@d.example", f"m{n}", when("2026-03-14"), html(page)))
         command = ("export", "in", "--into", "out", "--as", "pdf,eml", "--jobs", "1")

@@ -20,7 +20,7 @@ from selectolax.lexbor import LexborHTMLParser
 from tests.helpers import ProgramTest, letter, letter_with, mbox, rounds
 from tests.newsletters import NEWSLETTERS
 from tests.tagged_pdf import check_tagged, conforms, heard, outline
-from wexagraph.demo.build import file, html, message, multipart, when
+from wexagraph.demo.build import file, html, message, multipart, text, when
 from wexagraph.demo.files import pdf
 from wexagraph.demo.mailbox import make_mailbox
 from wexagraph.messages.message import Message
@@ -50,12 +50,12 @@ def tree(pdf: bytes) -> list[str]:
     body = (number for number in range(begin + 1, len(rows)) if rows[number][0] == 1)
     out: list[str] = []
     at: dict[int, int] = {}
-    for depth, kind, text in rows[next(body, len(rows)) :]:
+    for depth, kind, said in rows[next(body, len(rows)) :]:
         if kind:
             at[depth] = len(out)
             out.append(f"{' ' * (depth - 1)}{kind}")
-        elif text.strip():
-            out[at[depth]] += f" {' '.join(text.split())}"
+        elif said.strip():
+            out[at[depth]] += f" {' '.join(said.split())}"
     return out
 
 
@@ -91,6 +91,15 @@ class Structure(unittest.TestCase):
                 *(" LI", "  Lbl •", "  LBody West", "BlockQuote", " P Please moor there."),
                 *("P", " Code tide = 4 fog = 0"),
             ],
+        )
+        check_tagged(self, made)
+
+    def test_a_plain_text(self) -> None:
+        body = text("Dear all,\n\nthe berth is free.\n\n> Is it?\n>> Is what?\n")
+        made = set_as(message("a@saltmere.example", "b@saltmere.example", "Re", when("2026-03-14"), body))
+        self.assertEqual(
+            tree(made),
+            ["P Dear all,", "P the berth is free.", "BlockQuote", " P Is it?", " BlockQuote", "  P Is what?"],
         )
         check_tagged(self, made)
 

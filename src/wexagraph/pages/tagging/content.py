@@ -134,18 +134,18 @@ class Draw:
 
 @dataclass(eq=False, slots=True)
 class Paint:
-    """Lines or areas that are painted."""
+    """Lines and areas that are painted one after another, with what is set between them."""
 
     operators: bytes
 
 
 @dataclass(eq=False, slots=True)
 class Setting:
-    """Operators that show nothing: whether what they hold ends (`breaks`), and whether a text begins or ends there."""
+    """Operators that show nothing. Where a text begins or ends among them, it `breaks`: no marked content reaches
+    across."""
 
     operators: bytes
     breaks: bool
-    text: bool = True
 
 
 Token = Setting | Show | Draw | Paint
@@ -159,12 +159,24 @@ def tokens(content: bytes, fonts: dict[bytes, Font], matrix: Matrix = _SAME) -> 
     font = Font(False, None)
     line, lines = _SAME, 0
     shown: Show | None = None  # since the last step to another line
-    end, breaks, text = 0, False, False
+    end, breaks = 0, False
+    begin = until = -1  # of what is painted
+
+    def passed(start: int) -> None:
+        """Put out what stands before a place."""
+        nonlocal end, begin, breaks
+        if begin >= 0:
+            out.append(Setting(content[end:begin], breaks))
+            out.append(Paint(content[begin:until]))
+            end, begin, breaks = until, -1, False
+        if start > end or breaks:
+            out.append(Setting(content[end:start], breaks))
+            end, breaks = start, False
+
     for step in _STEP.finditer(content):
         kind, token = step.lastgroup, step[0]
         if kind == "run":
             continue
-        made: Sequence[Token] = ()
         if kind == "op":
             operator = step["op"]
             if operator == b"Td" or operator == b"Tm":
@@ -176,32 +188,32 @@ def tokens(content: bytes, fonts: dict[bytes, Font], matrix: Matrix = _SAME) -> 
             elif operator == b"cm":
                 matrix = _times(_numbers(step["run"]), matrix)
             elif operator[:1] not in b"Wn":
-                made = (Paint(token),)
+                begin, until = step.start() if begin < 0 else begin, step.end()
         elif kind == "show":
-            made = _shows(token, font, _times(line, matrix)[5], lines)
-            shown = made[-1]
+            passed(step.start())
+            shows = _shows(token, font, _times(line, matrix)[5], lines)
+            out += shows
+            shown, end = shows[-1], step.end()
             lines = shown.line
         elif kind == "font":
             font = fonts.get(step["name"], font)
+        elif token == b"q":
+            saved.append(matrix)
+        elif token == b"Q":
+            matrix = saved.pop() if saved else matrix
         elif kind == "block":
+            passed(step.start())
             breaks = True
-            if token == b"q":
-                saved.append(matrix)
-            elif token == b"Q":
-                matrix = saved.pop() if saved else matrix
-            else:
-                text = True
-                line, lines = _SAME, lines + 1
-                if shown is not None:
-                    shown.ends, shown = True, None
+            line, lines = _SAME, lines + 1
+            if shown is not None:
+                shown.ends, shown = True, None
+        elif token.endswith(b"Do"):
+            passed(step.start())
+            out.append(Draw(step["name"].decode("latin-1"), token, matrix))
+            end = step.end()
         else:
-            made = (Draw(step["name"].decode("latin-1"), token, matrix) if token.endswith(b"Do") else Paint(token),)
-        if made:
-            if step.start() > end or breaks:
-                out.append(Setting(content[end : step.start()], breaks, text))
-            out += made
-            end, breaks, text = step.end(), False, False
-    out.append(Setting(content[end:], True))
+            begin, until = step.start() if begin < 0 else begin, step.end()
+    passed(len(content))
     return out
 
 
@@ -259,11 +271,6 @@ class Mark:
     kind: str = ""
     said: str | None = None
     joins: bool = False
-
-
-def is_figure(mark: Mark | None) -> bool:
-    """Whether a mark is that of a picture, which may be drawn by many operators."""
-    return mark is not None and mark.kind == "Figure"
 
 
 class Marked(NamedTuple):
@@ -346,7 +353,7 @@ class _Writer:
         """Stand in no marked content."""
         self.stop_saying()
         if self.held is not None:
-            self.out.append(b"EMC")
+            self.out.append(b"EMC\n")
             self.held = None
 
 
@@ -356,7 +363,7 @@ def written(parts: Iterable[Setting | Paint | Draw | Marked]) -> bytes:
     out, artifact = writer.out, Mark(None)
     for part in parts:
         if isinstance(part, Setting):
-            if part.text or (part.breaks and not is_figure(writer.held)):
+            if part.breaks:
                 writer.close()
             out.append(part.operators)
         elif isinstance(part, Paint):

@@ -16,7 +16,6 @@ from wexagraph.pages.tagging.content import (
     Setting,
     Show,
     in_words,
-    is_figure,
     written,
 )
 from wexagraph.pages.tagging.owners import Owner, edges
@@ -86,8 +85,7 @@ class Marking:
                 figure = self.figures[token]
                 yield Marked(token.operators, mark(figure, (figure.order, 0), 0.0))
             else:
-                across = isinstance(token, Setting) and not token.text and held is not None and is_figure(held[2])
-                if not across and (not isinstance(token, Setting) or token.breaks):
+                if not isinstance(token, Setting) or token.breaks:
                     held = None
                 yield token
 

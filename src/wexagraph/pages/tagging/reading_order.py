@@ -167,7 +167,7 @@ def reading_order(html: str, resources: Mapping[str, tuple[str, bytes]], languag
 class _Place:
     """Where the reader stands: the element that holds others, the one that takes text, the language there, the heads
     and cells of the data table around it, whether a block begins no paragraph here, and whether it is the sender's
-    text."""
+    text, or that as plain text, whose lines we keep as they are."""
 
     group: Element
     holder: Element | None
@@ -175,6 +175,7 @@ class _Place:
     cells: dict[int, Cell] | None = None
     closed: bool = False
     theirs: bool = False
+    plain: bool = False
 
 
 class _Reader:
@@ -237,10 +238,11 @@ class _Reader:
     def _block(self, node: LexborNode, tag: str, attributes: dict[str, str | None]) -> None:
         around, role = self.place, attributes.get("role") or ""
         self._between("\n")
-        theirs = around.theirs or (attributes.get("class") or "").startswith(_THEIRS)
+        called = attributes.get("class") or ""
+        theirs, plain = around.theirs or called.startswith(_THEIRS), around.plain or called.startswith("wx-text")
         said = self.theirs if (theirs and not around.theirs) or tag == "h1" else around.language
         language = _language(attributes) or said
-        inner = self.place = _Place(around.group, around.holder, language, around.cells, around.closed, theirs)
+        inner = self.place = _Place(around.group, around.holder, language, around.cells, around.closed, theirs, plain)
         if not around.closed:
             inner.holder = None
             self._open(node, tag, role, attributes, inner)
@@ -260,8 +262,9 @@ class _Reader:
         elif tag == "p" or tag in ("dt", "dd", "summary", "address"):
             self._take("P", place, close=False)
         elif tag == "pre":
-            self._take("P", place)
-            place.holder = self._new("Code", place.holder or place.group)
+            paragraph = self._take("P", place)
+            if not place.plain:
+                place.holder = self._new("Code", paragraph)
         elif tag == "blockquote":
             place.group = self._new("BlockQuote", self._grouping(place))
         elif tag in _LISTS:
