@@ -8,7 +8,7 @@ from unittest import mock
 
 import pikepdf
 
-from tests.helpers import ProgramTest, check_with_others, letter, pdf_text
+from tests.helpers import ProgramTest, check_with_others, letter, pdf_text, rounds
 from tests.tagged_pdf import check_tagged, conforms
 from wexagraph.demo.build import file, message, multipart, text, when
 from wexagraph.demo.files import pdf
@@ -26,10 +26,11 @@ class Archival(ProgramTest):
         self.assertNotIn("no PDF/A", done.stdout)
         made = sorted((self.folder / "out").rglob("*.pdf"))
         self.assertGreater(len(made), 100)
-        for path in made:
+        for number, path in enumerate(made):
             with self.subTest(path.name), pikepdf.open(path) as document:
                 self.assertEqual(conforms(path, "3a"), [])
-                check_tagged(self, path)
+                if number % rounds(1, 4) == 0:
+                    check_tagged(self, path)
                 original = document.attachments["original message.eml"]
                 self.assertEqual(original.obj.AFRelationship, "/Source")
                 self.assertEqual(original.get_file().read_bytes(), path.with_suffix(".eml").read_bytes())
