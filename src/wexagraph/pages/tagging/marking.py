@@ -35,9 +35,6 @@ class Marking:
     def __init__(self, reading: Reading, owners: dict[Show, list[Owner]], figures: dict[Draw | Paint, Element]) -> None:
         self.reading, self.owners, self.figures = reading, owners, figures
         self.counts: dict[int, int] = {}
-        turned = (owner for show, some in owners.items() if show.turned for owner in some if owner.first >= 0)
-        self.pieces = {owner.first: owner.first + owner.length for owner in turned if owner.length}
-        self.ends = frozenset(self.pieces.values())
         self.contents = Contents()
         self.points: dict[Element, list[tuple[int, float]]] = {}
 
@@ -74,7 +71,7 @@ class Marking:
                     here = mark(owner.element, owner.order, token.y, owner.first, owner.first + owner.length)
                     operator, said = self._said(part, owner)
                     follows = self._goes_on(part, owner, end) and abs(token.y - y) < _SAME_ROW
-                    yield Marked(operator, Mark(here.number, here.kind, said), said or part.text, follows)
+                    yield Marked(operator, Mark(here.number, here.kind, said or None), said or part.text, follows)
                     end, y = owner.first + owner.length if owner.first >= 0 else -1, token.y
             elif isinstance(token, Draw) and token in self.figures:
                 held = None
@@ -142,23 +139,18 @@ class Marking:
             pieces[-1][0].ends = show.ends
         yield from pieces
 
-    def _said(self, show: Show, owner: Owner) -> tuple[bytes, str | None]:
+    def _said(self, show: Show, owner: Owner) -> tuple[bytes, str]:
         """A string as it is to be written, and what is said in its place where its glyphs say otherwise."""
         if owner.said:
             return show.operator, owner.said
         if owner.first < 0 or not owner.length:
-            return show.operator, _UNNAMED.sub(_BOX, show.text) if _UNNAMED.search(show.text) else None
+            return show.operator, _UNNAMED.sub(_BOX, show.text) if _UNNAMED.search(show.text) else ""
         reading, end = self.reading, owner.first + owner.length
-        if show.turned:
-            if self._in_a_word(owner.first):
-                return show.operator, ""  # the piece before it says the whole word
-            while self._in_a_word(end):
-                end = self.pieces[end]
         wanted = reading.slice(owner.first, end)
         behind = reading.behind(end - 1)
         text = show.text
         if text == wanted and text.isascii() and not (show.ends or show.turned):
-            return show.operator, None
+            return show.operator, ""
         before, inner, after = edges(text)
         hyphen = behind.startswith("\u00ad") and after.rstrip() in ("-", "\u2010", "\u00ad")
         if show.turned:  # signs beside a word change their sides
@@ -167,18 +159,11 @@ class Marking:
         blank = blank and end < len(reading.letters) and reading.leaf(end).element.block is owner.element.block
         differs = show.turned or hyphen or not _same(inner, wanted) or _UNNAMED.search(text) is not None
         if not differs and not (blank and show.ends):
-            return show.operator, None
+            return show.operator, ""
         if not differs and show.font.blank:
-            return show.with_blank(), None
+            return show.with_blank(), ""
         said = _heard(before) + spoken(wanted) + ("" if hyphen else _heard(after))
         return show.operator, _UNNAMED.sub(_BOX, said) + (" " if blank else "")
-
-    def _in_a_word(self, letter: int) -> bool:
-        """Whether a piece of a line from right to left begins at a letter in the middle of a word, of which another
-        piece comes before: a sign that is drawn higher parts them."""
-        if letter not in self.pieces or letter not in self.ends:
-            return False
-        return not any(map(str.isspace, self.reading.behind(letter - 1)))
 
 
 def _heard(signs: str) -> str:
