@@ -11,6 +11,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from difflib import SequenceMatcher
 from typing import Any
+from unittest import mock
 
 import pikepdf
 import pypdfium2
@@ -278,6 +279,13 @@ class Everything(ProgramTest):
         self.assertFalse(says_universal(path))
         self.assertIn("H1", [kind for _, kind, _ in outline(path)], "ours are tagged all the same")
         self.assertIn("found so: 0 of 1 PDF.", self.run_program("verify", "out").stdout)
+
+    def test_a_pdf_that_goes_while_it_is_proved(self) -> None:
+        self.write("in.mbox", mbox(letter("Berth 4")))
+        self.run_program("export", "in.mbox", "--into", "out")
+        next((self.folder / "out").rglob("*.pdf")).unlink()  # between its digest and the look at its tags
+        with mock.patch("wexagraph.exports.verify._state", return_value="whole"):
+            self.assertIn("1 missing", self.call_program("verify", "out", code=1).stdout)
 
     def test_what_is_drawn_stays_as_it_is(self) -> None:
         make_mailbox(self.folder / "in")

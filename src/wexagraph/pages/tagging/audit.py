@@ -8,7 +8,7 @@ import io
 import re
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 _STRING = rb"\((?:[^()\\]|\\.)*+\)|<[0-9A-Fa-f\s]*+>"
 _STEP = re.compile(
@@ -22,14 +22,25 @@ _STEP = re.compile(
 _NUMBER = re.compile(rb"/MCID\s+(\d+)")
 _DEEPEST = 12
 _SAID = b"pdfuaid:part"
+_PIECE = 1 << 20
 
 
-def says_universal(pdf: bytes | Path) -> bool:
-    """Whether a file says that it is PDF/UA."""
-    return _SAID in (pdf.read_bytes() if isinstance(pdf, Path) else pdf)
+def says_universal(pdf: bytes | Path | BinaryIO) -> bool:
+    """Whether a file says that it is PDF/UA; of an open one, no more than a piece is held at a time."""
+    if isinstance(pdf, bytes):
+        return _SAID in pdf
+    if isinstance(pdf, Path):
+        with pdf.open("rb") as file:
+            return says_universal(file)
+    rest = b""
+    while piece := pdf.read(_PIECE):
+        if _SAID in rest + piece:
+            return True
+        rest = piece[-len(_SAID) :]
+    return False
 
 
-def audit(pdf: bytes | Path, password: str = "") -> list[str]:
+def audit(pdf: bytes | Path | BinaryIO, password: str = "") -> list[str]:
     """What is not as a PDF/UA-1 promises, in words; nothing where all is. Raises ValueError where it can't be
     opened."""
     import pikepdf
