@@ -21,6 +21,11 @@ _HOLDER = re.compile(
 )
 
 
+KIDS = re.compile(rb"/Kids \[([^\]]*)\]")
+CONTENTS = re.compile(rb"/Contents (\d+) 0 R")
+ANNOTATIONS = re.compile(rb"/Annots \[([^\]]*)\]")
+NUMBER = re.compile(rb"(\d+) 0 R")
+"""How the engine writes what pages hold and refer to."""
 _MOST_IN_STREAM = 20_000
 
 

@@ -66,11 +66,11 @@ def described(survey: Survey, title: str) -> str:
             (name, t.count) for name, t in sorted(survey.folders.items(), key=lambda item: -item[1].count)[:_ROWS]
         ],
     }
-    told = [
+    sentences = [
         f"{head}: {', '.join(f'{name} {count:,}' for name, count in rows)}." for head, rows in lists.items() if rows
     ]
     total = f"{survey.messages.count:,} messages, {size(survey.messages.bytes)}."
-    return without_controls(" ".join([f"{title}.", total, *told]))
+    return without_controls(" ".join([f"{title}.", total, *sentences]))
 
 
 def _months(count: Any, weight: Any, survey: Survey) -> None:

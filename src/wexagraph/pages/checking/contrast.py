@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from wexagraph.errors import PageError
-from wexagraph.pages.file_structure import objects_in_streams, stream_of
+from wexagraph.pages.file_structure import CONTENTS, KIDS, NUMBER, objects_in_streams, stream_of
 
 if TYPE_CHECKING:
     from wexagraph.pages.checking.text_check import Written
@@ -17,9 +17,6 @@ LEAST = 1.5
 _SCALE = 1.5  # pixels a point
 _MOST_PAGES = 40
 _CONTENT = 0.93  # of a page's height: running lines stand below
-_KIDS = re.compile(rb"/Kids \[([^\]]*)\]")
-_REFERENCE = re.compile(rb"(\d+) 0 R")
-_CONTENTS = re.compile(rb"/Contents (\d+) 0 R")
 _BOX = re.compile(rb"/MediaBox \[ 0 0 [\d.]+ ([\d.]+) \]")
 _LINE = re.compile(rb"(?<=\s)(-?[\d.]+) Tm\b")
 _RECTANGLE = re.compile(rb"(?<=\s)(-?[\d.]+) -?[\d.]+ (-?[\d.]+) re\b")
@@ -40,13 +37,13 @@ def unseen_words(written: Written) -> int:
 def gaps(pdf: bytes) -> int:
     """How many pages but the last are empty from the middle down, of a PDF as the engine has written it."""
     objects = objects_in_streams(pdf)
-    tree = next((_KIDS.search(content) for content in objects.values() if b"/Type /Pages" in content), None)
-    pages = [objects.get(int(number), b"") for number in _REFERENCE.findall(tree[1])] if tree is not None else []
+    tree = next((KIDS.search(content) for content in objects.values() if b"/Type /Pages" in content), None)
+    pages = [objects.get(int(number), b"") for number in NUMBER.findall(tree[1])] if tree is not None else []
     return sum(_ends_early(pdf, page) for page in pages[:-1])
 
 
 def _ends_early(pdf: bytes, page: bytes) -> bool:
-    contents, box = _CONTENTS.search(page), _BOX.search(page)
+    contents, box = CONTENTS.search(page), _BOX.search(page)
     if contents is None or box is None:
         return False
     height, content = float(box[1]), stream_of(pdf, int(contents[1]))

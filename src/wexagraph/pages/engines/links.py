@@ -5,14 +5,19 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from wexagraph.pages.file_structure import objects_in_streams, stream_of, trailer, with_objects
+from wexagraph.pages.file_structure import (
+    ANNOTATIONS,
+    CONTENTS,
+    NUMBER,
+    objects_in_streams,
+    stream_of,
+    trailer,
+    with_objects,
+)
 
 Box = tuple[float, float, float, float]
 """Left, bottom, right, top in points."""
 _PAGE = re.compile(rb"<< /Type /Page\b")
-_CONTENTS = re.compile(rb"/Contents (\d+) 0 R")
-_ANNOTATIONS = re.compile(rb"/Annots \[([^\]]*)\]")
-_NUMBER = re.compile(rb"(\d+) 0 R")
 _RECTANGLE = re.compile(rb"/Rect \[ ([^\]]*)\]")
 _QUADS = re.compile(rb"/QuadPoints \[ ([^\]]*)\]")
 _STRING = re.compile(rb"\((?:[^()\\]|\\.)*\)|<[0-9A-Fa-f\s]*>", re.DOTALL)
@@ -29,11 +34,11 @@ def with_live_pictures(pdf: bytes) -> bytes:
         return pdf
     objects, changes = objects_in_streams(pdf), dict[int, bytes]()
     for page in (content for content in objects.values() if _PAGE.match(content)):
-        contents, annotations = _CONTENTS.search(page), _ANNOTATIONS.search(page)
+        contents, annotations = CONTENTS.search(page), ANNOTATIONS.search(page)
         if contents is None or annotations is None:
             continue
         drawn = list(_pictures(stream_of(pdf, int(contents[1]))))
-        for number in map(int, _NUMBER.findall(annotations[1])) if drawn else ():
+        for number in map(int, NUMBER.findall(annotations[1])) if drawn else ():
             if (wider := _widened(objects.get(number, b""), drawn)) is not None:
                 changes[number] = wider
     return with_objects(pdf, end, changes) if changes else pdf

@@ -91,6 +91,11 @@ class Show:
     spans: list[Span] = field(default_factory=list)
     turned: bool = False
 
+    @property
+    def placed(self) -> list[Span]:
+        """Those of its spans that stand in the reading."""
+        return [span for span in self.spans if span.first >= 0]
+
     def glyphs(self) -> list[Glyph]:
         """Its glyphs and steps, one by one."""
         glyphs = []

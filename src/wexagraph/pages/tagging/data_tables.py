@@ -8,7 +8,6 @@ from selectolax.lexbor import LexborNode
 
 _LAYOUT_ROLES = frozenset({"presentation", "none"})
 _DATA_ROLES = frozenset({"table", "grid", "treegrid"})
-_BOLD = frozenset({"b", "strong"})
 _MOST_CELLS, _MOST_SPAN = 200_000, 1000
 _LEAST_UNHEADED = 3
 _SCOPES = {"col": "Column", "colgroup": "Column", "row": "Row", "rowgroup": "Row"}

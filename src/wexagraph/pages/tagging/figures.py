@@ -82,16 +82,16 @@ def _size(resource: tuple[str, bytes]) -> tuple[int, ...]:
 def _drawings(sheets: Sheets, reading: Reading, drawings: list[Element]) -> dict[Draw | Paint, Element]:
     """The pictures made of lines: what is painted between the words before and behind them. Two that have no word
     between them are one."""
-    told = {leaf.element for leaf in reading.leaves}
-    waiting = [element for element in drawings if element not in told and element.alternative is not None]
+    with_words = {leaf.element for leaf in reading.leaves}
+    waiting = [element for element in drawings if element not in with_words and element.alternative is not None]
     figures: dict[Draw | Paint, Element] = {}
     before, painted = 0, list[Paint]()
     for token in (token for page in sheets.pages if waiting for token in page.flat()):
         if isinstance(token, Paint):
             painted.append(token)
-        elif isinstance(token, Show) and (found := [span for span in token.spans if span.first >= 0]):
-            _take_drawing(waiting, figures, painted, before, found[0].first)
-            before, painted = found[-1].first + found[-1].length, []
+        elif isinstance(token, Show) and (placed := token.placed):
+            _take_drawing(waiting, figures, painted, before, placed[0].first)
+            before, painted = placed[-1].first + placed[-1].length, []
     _take_drawing(waiting, figures, painted, before, len(reading.letters))
     return figures
 

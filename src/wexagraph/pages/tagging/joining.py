@@ -172,12 +172,12 @@ def _elements(rows: Iterable[Any]) -> list[Any]:
     """The elements in rows of a parent tree, each once."""
     import pikepdf
 
-    found: dict[Any, Any] = {}
+    elements: dict[Any, Any] = {}
     for row in rows:
         for element in row if isinstance(row, pikepdf.Array) else (row,):
             if element is not None:
-                found.setdefault(element.objgen, element)
-    return list(found.values())
+                elements.setdefault(element.objgen, element)
+    return list(elements.values())
 
 
 class Annotations:

@@ -118,9 +118,9 @@ class _Matcher:
         """Where a string stands of which some glyphs tell nothing: each may stand for several letters, or for none."""
         if not any(map(str.isspace, show.text.strip())) and self.cursor < len(self.wanted):
             end = self._word_end(self.cursor + 1)
-            told, word = Counter(show.letters), Counter(self.wanted[self.cursor : end])
+            letters, word = Counter(show.letters), Counter(self.wanted[self.cursor : end])
             free = self._free(self.cursor, end - self.cursor) == end - self.cursor
-            if free and told <= word and (word - told).total() <= _MOST_OF_GLYPH * show.text.count(UNKNOWN):
+            if free and letters <= word and (word - letters).total() <= _MOST_OF_GLYPH * show.text.count(UNKNOWN):
                 return Span(len(show.letters), self.cursor, end - self.cursor)
         signs = "".join(char if char == UNKNOWN else letters_of(char) for char in show.text)
         pattern = "".join(
@@ -258,14 +258,14 @@ class _Matcher:
         for show in self.shows:
             if not show.letters and UNKNOWN not in show.text:
                 continue
-            found = [span for span in show.spans if span.first >= 0]
-            if not found:
+            placed = show.placed
+            if not placed:
                 waiting.append(show)
                 continue
             if waiting:
-                self._fill(waiting, before, found[0].first)
+                self._fill(waiting, before, placed[0].first)
                 waiting = []
-            before = found[-1].first + found[-1].length
+            before = placed[-1].first + placed[-1].length
         if waiting:
             self._fill(waiting, before, len(self.wanted))
 

@@ -1,4 +1,4 @@
-"""Whose each drawn string is: the element that says it; what was not found is its neighbours'."""
+"""Whose each drawn string is: the element that says it; what was not owned is its neighbours'."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ _MOST_UNNAMED = 40
 
 @dataclass(frozen=True)
 class Owner:
-    """Whose the letters of a string are: how many of them, the first in the reading (-1 where they were not found), the
+    """Whose the letters of a string are: how many of them, the first in the reading (-1 where they were not owned), the
     element and its place in the order of reading, how many letters of the reading they stand for, and what is said of a
     string without letters that does not say it itself."""
 
@@ -28,19 +28,19 @@ class Owner:
 
 
 def owners_of(shows: list[Show], reading: Reading) -> dict[Show, list[Owner]]:
-    """Whose each string is. What was not found is its neighbours'."""
+    """Whose each string is. What was not owned is its neighbours'."""
     owners: dict[Show, list[Owner]] = {}
     waiting: list[Show] = []
     last: Owner | None = None
     for show in shows:
-        found = [owner for span in show.spans if span.first >= 0 for owner in _of_span(reading, span)]
-        if not found:
+        owned = [owner for span in show.placed for owner in _of_span(reading, span)]
+        if not owned:
             waiting.append(show)
             continue
         for lost in waiting:
-            owners[lost] = [_neighbour(lost, reading, last, found[0])]
+            owners[lost] = [_neighbour(lost, reading, last, owned[0])]
         waiting = []
-        owners[show] = _merged(show, reading, found)
+        owners[show] = _merged(show, reading, owned)
         last = owners[show][-1]
     for lost in waiting:
         owners[lost] = [_neighbour(lost, reading, last, None)]
@@ -60,16 +60,16 @@ def _of_span(reading: Reading, span: Span) -> Iterator[Owner]:
         first = until
 
 
-def _merged(show: Show, reading: Reading, found: list[Owner]) -> list[Owner]:
+def _merged(show: Show, reading: Reading, owned: list[Owner]) -> list[Owner]:
     """The owners of a string one after another, one where they are the same element; what is between is theirs."""
     spans: list[Owner] = []
-    item = found[0].element.above("LI")
-    if item is not None and item.label is not None and found[0].first == item.first and not item.label.address:
+    item = owned[0].element.above("LI")
+    if item is not None and item.label is not None and owned[0].first == item.first and not item.label.drawn:
         lost = show.spans[0].letters if show.spans[0].first < 0 else 0
         if lost or _has_mark(show, reading, item.first):
-            item.label.address = "drawn"
+            item.label.drawn = True
             spans.append(Owner(lost, -1, item.label, (item.label.order, 0)))
-    taken = iter(found)
+    taken = iter(owned)
     for count, first, _ in show.spans:
         if first < 0:
             if spans and spans[-1].element.kind == "Lbl":
@@ -77,8 +77,8 @@ def _merged(show: Show, reading: Reading, found: list[Owner]) -> list[Owner]:
             elif spans:
                 before = spans[-1]
                 spans[-1] = Owner(before.count + count, -1, before.element, before.order)
-            elif found:
-                spans.append(Owner(count, -1, found[0].element, found[0].order))
+            elif owned:
+                spans.append(Owner(count, -1, owned[0].element, owned[0].order))
             continue
         left = count
         while left >= 0:
@@ -115,12 +115,12 @@ def _has_mark(show: Show, reading: Reading, first: int) -> bool:
 
 
 def _neighbour(show: Show, reading: Reading, last: Owner | None, following: Owner | None) -> Owner:
-    """Whose a string is that was not found: the mark of an item of a list, signs that stand in the text, else what is
+    """Whose a string is that was not owned: the mark of an item of a list, signs that stand in the text, else what is
     before it, else behind it."""
     if following is not None:
         item = following.element.above("LI")
-        if item is not None and item.label is not None and item.first == following.first and not item.label.address:
-            item.label.address = "drawn"
+        if item is not None and item.label is not None and item.first == following.first and not item.label.drawn:
+            item.label.drawn = True
             return Owner(len(show.letters), -1, item.label, (item.label.order, 0))
     signs = show.text.strip()
     begin = reading.at[last.first + last.length - 1] + 1 if last is not None and last.first >= 0 else 0

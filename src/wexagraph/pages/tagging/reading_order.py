@@ -47,6 +47,7 @@ class Element:
     label: Element | None = None
     first: int = -1
     level: int = 0
+    drawn: bool = False
 
     def above(self, kind: str) -> Element | None:
         """The nearest element of a kind, from this one upwards."""

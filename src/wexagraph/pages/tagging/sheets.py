@@ -7,17 +7,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from wexagraph.pages.checking.content_text import string_bytes
-from wexagraph.pages.file_structure import EngineFile
+from wexagraph.pages.file_structure import ANNOTATIONS, CONTENTS, KIDS, NUMBER, EngineFile
 from wexagraph.pages.tagging.content import Draw, Font, Matrix, Show, Token, tokens
 
 _REFERENCE = re.compile(rb"/([!-.0-~]+)\s+(\d+) 0 R")
-_NUMBER = re.compile(rb"(\d+) 0 R")
-_KIDS = re.compile(rb"/Kids \[([^\]]*)\]")
-_CONTENTS = re.compile(rb"/Contents (\d+) 0 R")
 _RESOURCES = re.compile(rb"/Resources (\d+) 0 R")
 _FONTS = re.compile(rb"/Font\s*<<([^>]*)>>")
 _DRAWN = re.compile(rb"/XObject\s*<<([^>]*)>>")
-_ANNOTATIONS = re.compile(rb"/Annots \[([^\]]*)\]")
 _MEDIA = re.compile(rb"/MediaBox \[\s*\S+\s+\S+\s+\S+\s+(\S+)")
 _RECTANGLE = re.compile(rb"/Rect \[\s*\S+\s+(\S+)\s+\S+\s+(\S+)\s*\]")
 _ADDRESS = re.compile(rb"/URI\s*(?:\(((?:[^()\\]|\\.)*)\)|<([0-9A-Fa-f\s]*)>)", re.DOTALL)
@@ -81,7 +77,7 @@ class Sheets:
         self._forms: set[int] = set()
         for number in self._page_numbers():
             page = file.object(number)
-            contents, media = _CONTENTS.search(page), _MEDIA.search(page)
+            contents, media = CONTENTS.search(page), _MEDIA.search(page)
             if contents is None or media is None:
                 raise ValueError("a page has no content of its own")
             sheet = self._sheet(int(contents[1]), number, page, b"", depth=0)
@@ -92,10 +88,10 @@ class Sheets:
     def _page_numbers(self) -> list[int]:
         catalogue = self.file.object(self.file.end.root)
         pages = re.search(rb"/Pages (\d+) 0 R", catalogue)
-        kids = _KIDS.search(self.file.object(int(pages[1]))) if pages else None
+        kids = KIDS.search(self.file.object(int(pages[1]))) if pages else None
         if kids is None:
             raise ValueError("the pages are not where the engine puts them")
-        return [int(number) for number in _NUMBER.findall(kids[1])]
+        return [int(number) for number in NUMBER.findall(kids[1])]
 
     def _sheet(
         self, stream: int, page: int, holder: bytes, about: bytes, depth: int, matrix: Matrix = (1, 0, 0, 1, 0, 0)
@@ -132,17 +128,15 @@ class Sheets:
             font = self.file.object(number)
             mapping = _MAP.search(font)
             wide = b"/Type0" in font
-            self.descendants.update(
-                map(int, _NUMBER.findall(font.partition(b"/DescendantFonts")[2].partition(b"]")[0]))
-            )
+            self.descendants.update(map(int, NUMBER.findall(font.partition(b"/DescendantFonts")[2].partition(b"]")[0])))
             plain = not wide and b"/WinAnsiEncoding" in font
             cmap = self.file.content(int(mapping[1])) if mapping is not None and not plain else None
             self._fonts[number] = Font(wide, cmap)
         return self._fonts[number]
 
     def _links(self, page: bytes) -> Iterator[Annotation]:
-        held = _ANNOTATIONS.search(page)
-        for number in map(int, _NUMBER.findall(held[1])) if held is not None else ():
+        held = ANNOTATIONS.search(page)
+        for number in map(int, NUMBER.findall(held[1])) if held is not None else ():
             link = self.file.object(number)
             rectangle, address = _RECTANGLE.search(link), _ADDRESS.search(link)
             if rectangle is None:
