@@ -259,6 +259,7 @@ class Everything(ProgramTest):
             "numbered": ("--numbered", "HARB-"),
             "archival": ("--archival", "--bind", "all", "--cover"),
             "locked": ("--password", "file:word"),
+            "second": ("--engine", "weasyprint", "--attachments", "pages", "--scale", "90%"),
         }
         for name, options in forms.items():
             self.run_program("export", "in.mbox", "--into", name, *options)

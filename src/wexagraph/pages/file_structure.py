@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import io
 import re
 import zlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from itertools import accumulate
+from itertools import accumulate, count
 from typing import NamedTuple
 
 _TRAILER = re.compile(
@@ -27,6 +28,7 @@ ANNOTATIONS = re.compile(rb"/Annots \[([^\]]*)\]")
 NUMBER = re.compile(rb"(\d+) 0 R")
 """How the engine writes what pages hold and refer to."""
 _MOST_IN_STREAM = 20_000
+_SAYS_NOTHING, _SAYS_NO_WIDTH = b"> <>", b"> <200b>"
 
 
 class Trailer(NamedTuple):
@@ -246,7 +248,7 @@ def changed(
     offsets = []
     streams = [packed[at : at + _MOST_IN_STREAM] for at in range(0, len(packed), _MOST_IN_STREAM)]
     first = packed_from(end, len(added), len(packed))
-    added = [*added, *(object_stream(some, first + at * _MOST_IN_STREAM) for at, some in enumerate(streams))]
+    added = [*added, *(object_stream(some, count(first + at * _MOST_IN_STREAM)) for at, some in enumerate(streams))]
     for number, content in enumerate(added, end.size):
         offsets.append(len(out))
         out += b"%d 0 obj\n%s\nendobj\n" % (number, content)
@@ -260,12 +262,65 @@ def changed(
     rows = [(kind, moved(first) if kind == 1 else first, second) for kind, first, second in _rows(end)]
     rows += [(1, offset, 0) for offset in offsets]
     rows += [(2, first - len(streams) + at, index) for at, some in enumerate(streams) for index in range(len(some))]
-    table = zlib.compress(b"".join(_row(*row) for row in rows))
-    out += pdf[end.start : pdf.index(b"<<", end.start)]
-    out += b"<< /Type /XRef\n   /Length %d\n   /Filter /FlateDecode\n   /Size %d\n" % (len(table), len(rows))
-    out += b"   /W [1 5 2]\n   /Root %d 0 R\n   /Info %d 0 R\n>>\nstream\n" % (end.root, end.info)
-    out += table + b"\nendstream\nendobj\nstartxref\n%d\n%%%%EOF\n" % start
-    return bytes(out)
+    number = int(pdf[end.start : pdf.index(b" ", end.start)])
+    return bytes(out + _table(number, end.root, end.info, start, rows))
+
+
+def relaid(pdf: bytes) -> bytes:
+    """A PDF of another engine, laid out as the first engine does it: each object as it was, under its number.
+
+    A language that it tells is left out: the properties tell it. Glyphs that are to say nothing say a blank without
+    width, since each has to say something (ISO 14289-1, section 7.21.7).
+    """
+    import pikepdf
+
+    out, rows, held = bytearray(b"%PDF-1.7\n%\xe2\xe3\xcf\xd3\n"), {0: (0, 0, 65535)}, {}
+    with pikepdf.open(io.BytesIO(pdf)) as document:
+        if "/Lang" in document.Root:
+            del document.Root.Lang
+        for value in document.objects:
+            if not isinstance(value, pikepdf.Dictionary | pikepdf.Stream):
+                continue
+            resources, mapping = value.get("/Resources"), value.get("/ToUnicode")
+            if mapping is not None and _SAYS_NOTHING in (cmap := mapping.read_bytes()):
+                cmap = cmap.replace(_SAYS_NOTHING, _SAYS_NO_WIDTH)
+                mapping.write(zlib.compress(cmap), filter=pikepdf.Name.FlateDecode)
+            for kind in ("/Font", "/XObject"):
+                if resources is not None and kind in resources:
+                    resources[kind] = pikepdf.Dictionary(dict(resources[kind].items()))
+        for value in document.objects:
+            number = value.objgen[0]
+            if not isinstance(value, pikepdf.Stream):
+                held[number] = value.unparse(resolved=True)
+            elif value.get("/Type") not in ("/XRef", "/ObjStm"):
+                data = value.read_raw_bytes()
+                rows[number] = (1, len(out), 0)
+                out += b"%d 0 obj\n%s\nstream\n" % (number, value.stream_dict.unparse())
+                out += data + b"\nendstream\nendobj\n"
+        root, info = document.trailer.Root.objgen[0], document.trailer.Info.objgen[0]
+    size = max(*rows, *held) + 1
+    for number in range(1, size):
+        if number not in rows:
+            held.setdefault(number, b"null")
+    numbers = sorted(held)
+    for at in range(0, len(numbers), _MOST_IN_STREAM):
+        some = numbers[at : at + _MOST_IN_STREAM]
+        rows[size] = (1, len(out), 0)
+        rows |= {number: (2, size, index) for index, number in enumerate(some)}
+        out += b"%d 0 obj\n%s\nendobj\n" % (size, object_stream([held[number] for number in some], some))
+        size += 1
+    start = len(out)
+    rows[size] = (1, start, 0)
+    return bytes(out + _table(size, root, info, start, [rows[number] for number in range(size + 1)]))
+
+
+def _table(number: int, root: int, info: int, start: int, rows: Sequence[tuple[int, int, int]]) -> bytes:
+    """A cross-reference stream under its number, and the end of the file."""
+    data = zlib.compress(b"".join(_row(*row) for row in rows))
+    about = b"<< /Type /XRef\n   /Length %d\n   /Filter /FlateDecode\n   /Size %d\n" % (len(data), len(rows))
+    about += b"   /W [1 5 2]\n   /Root %d 0 R\n   /Info %d 0 R\n>>" % (root, info)
+    end = b"\nendstream\nendobj\nstartxref\n%d\n%%%%EOF\n" % start
+    return b"%d 0 obj\n%s\nstream\n" % (number, about) + data + end
 
 
 def packed_from(end: Trailer, added: int, packed: int) -> int:
@@ -273,11 +328,11 @@ def packed_from(end: Trailer, added: int, packed: int) -> int:
     return end.size + added + -(-packed // _MOST_IN_STREAM)
 
 
-def object_stream(objects: Sequence[bytes], first: int) -> bytes:
-    """An object stream of objects under the numbers from `first` on (ISO 32000-2, section 7.5.7)."""
+def object_stream(objects: Sequence[bytes], numbers: Iterable[int]) -> bytes:
+    """An object stream of objects under these numbers (ISO 32000-2, section 7.5.7)."""
     contents = [content + b"\n" for content in objects]
     starts = accumulate(map(len, contents[:-1]), initial=0)
-    head = b" ".join(b"%d %d" % pair for pair in enumerate(starts, first)) + b"\n"
+    head = b" ".join(b"%d %d" % pair for pair in zip(numbers, starts, strict=False)) + b"\n"
     data = zlib.compress(head + b"".join(contents))
     about = b"<< /Type /ObjStm /Length %d /N %d /First %d /Filter /FlateDecode >>"
     return about % (len(data), len(objects), len(head)) + b"\nstream\n" + data + b"\nendstream"

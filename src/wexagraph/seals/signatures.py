@@ -84,19 +84,21 @@ def sign(digest: bytes, key: SealKey, moment: datetime) -> bytes:
     return bytes(signed(digest, key, moment).dump())
 
 
-def signed(digest: bytes, key: SealKey, moment: datetime, kind: str = "data", content: bytes | None = None) -> Any:
+def signed(
+    digest: bytes, key: SealKey, moment: datetime | None, kind: str = "data", content: bytes | None = None
+) -> Any:
     """A ContentInfo of asn1crypto with a signature over what has that SHA-256, which is of a `kind`; with `content`, it
-    holds that."""
+    holds that. Without a `moment` it does not say when it was made."""
     own = key.certificate.public_bytes(Encoding.DER)
     identity = tsp.SigningCertificateV2({"certs": [tsp.ESSCertIDv2({"cert_hash": hashlib.sha256(own).digest()})]})
-    attributes = cms.CMSAttributes(
-        [
-            {"type": "content_type", "values": [kind]},
-            {"type": "message_digest", "values": [digest]},
-            {"type": "signing_time", "values": [cms.Time({"utc_time": moment.astimezone(UTC)})]},
-            {"type": "signing_certificate_v2", "values": [identity]},
-        ]
-    )
+    said: list[dict[str, Any]] = [
+        {"type": "content_type", "values": [kind]},
+        {"type": "message_digest", "values": [digest]},
+        {"type": "signing_certificate_v2", "values": [identity]},
+    ]
+    if moment is not None:
+        said.insert(2, {"type": "signing_time", "values": [cms.Time({"utc_time": moment.astimezone(UTC)})]})
+    attributes = cms.CMSAttributes(said)
     certificates = [asn1_x509.Certificate.load(own)]
     certificates += [asn1_x509.Certificate.load(one.public_bytes(Encoding.DER)) for one in key.chain]
     if isinstance(key.private, rsa.RSAPrivateKey):

@@ -229,6 +229,11 @@ def _stands(word: str, count: int, stream: str) -> bool:
         letters = "".join(c for c in word if unicodedata.category(c)[0] in kept)
         if sum(map(stream.count, _orders(letters))) >= count:
             return True
+        halves = _VOWEL_SIGNS.split(word)
+        if len(halves) == 2:  # what stands before and behind a sign is told for itself
+            bare = _VOWEL_SIGNS.sub("", stream)
+            told = {first + second for first in _orders(halves[0]) for second in _orders(halves[1])}
+            return sum(map(bare.count, told)) >= count
     return False
 
 

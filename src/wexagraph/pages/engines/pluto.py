@@ -18,7 +18,7 @@ from wexagraph.pages.engines.images import PdfImage, pdf_image
 from wexagraph.pages.engines.links import with_live_pictures
 from wexagraph.pages.file_structure import Change, changed, trailer, with_distinct_names
 from wexagraph.pages.options import PageOptions
-from wexagraph.pages.tagging.tag import tagged
+from wexagraph.pages.tagging.tag import with_tags
 
 _PACKED = ("image/png", "image/bmp", "image/webp")
 _MARK = b"-" * 64
@@ -95,10 +95,7 @@ class PlutoPrint:
         pdf = with_distinct_names(out.getvalue())
         if "<a " in page.html and "<img" in page.html:
             pdf = with_live_pictures(pdf)
-        if not page.tagged:
-            return pdf
-        edges = options.margin.top / options.page_size[1], options.margin.bottom / options.page_size[1]
-        return tagged(pdf, page.html, page.resources, page.record.language, options.tr("Picture"), edges)
+        return with_tags(pdf, page, options)
 
 
 class StandInLost(Exception):

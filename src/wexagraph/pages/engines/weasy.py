@@ -10,7 +10,9 @@ from weasyprint.urls import URLFetcher, URLFetcherResponse
 from wexagraph.errors import PageError
 from wexagraph.pages.composing.compose import Page
 from wexagraph.pages.engines.fit import shrink
+from wexagraph.pages.file_structure import relaid
 from wexagraph.pages.options import PageOptions
+from wexagraph.pages.tagging.tag import with_tags
 
 logging.getLogger("weasyprint").setLevel(logging.CRITICAL)
 logging.getLogger("fontTools").setLevel(logging.CRITICAL)
@@ -48,7 +50,7 @@ class WeasyPrint:
             if len(document.pages) > options.most_pages:
                 raise PageError(f"the layout fills {len(document.pages)} pages; at most {options.most_pages} are made")
             document.metadata.created = document.metadata.modified = page.record.instant.isoformat()
-            pdf = bytes(document.write_pdf(pdf_identifier=b"wexagraph"))
+            pdf = with_tags(relaid(bytes(document.write_pdf(pdf_identifier=b"wexagraph"))), page, options)
             return pdf if options.scale == 1 else shrink(pdf, options.scale)
         except PageError:
             raise

@@ -19,6 +19,7 @@ _STEP = re.compile(
     rb"|(?<![^\s\])>])(?P<op>EMC|TJ|Tj|f\*?|F|S|s|B\*?|b\*?|sh)(?![^\s\[(</])",
     re.DOTALL,
 )
+_DRAWN = re.compile(rb"/([^\s/<>()\[\]]+)\s+Do\b")
 _NUMBER = re.compile(rb"/MCID\s+(\d+)")
 _DEEPEST = 12
 _SAID = b"pdfuaid:part"
@@ -69,8 +70,8 @@ def _faults(document: Any) -> Iterator[str]:
     held, linked = _held(root.StructTreeRoot)
     met: set[tuple[Any, int]] = set()
     for number, page in enumerate(document.pages, 1):
-        for holder in _holders(page.obj):
-            yield from (f"page {number}: {fault}" for fault in _of_content(holder, rows, held, met))
+        for holder, content in _holders(page.obj):
+            yield from (f"page {number}: {fault}" for fault in _of_content(holder, content, rows, held, met))
         for annotation in page.obj.get("/Annots", []):
             element = rows.get(int(annotation.get("/StructParent", -1)))
             if element is None or linked.get(annotation.objgen) != element.objgen:
@@ -109,25 +110,31 @@ def _held(root: Any) -> tuple[dict[tuple[Any, int], Any], dict[Any, Any]]:
     return held, linked
 
 
-def _holders(holder: Any, depth: int = 0) -> Iterator[Any]:
-    """A page, and the forms that it draws and that have numbers of their own."""
-    yield holder
+def _holders(holder: Any, depth: int = 0) -> Iterator[tuple[Any, bytes]]:
+    """A page, and the forms that it draws, each with its content."""
+    contents = holder.get("/Contents") if holder.get("/Type") == "/Page" else holder
+    if contents is None:
+        return
+    parts = [contents] if contents._type_name == "stream" else list(contents)
+    content = b"\n".join(part.read_bytes() for part in parts)
+    yield holder, content
     if depth < _DEEPEST:
-        for form in holder.get("/Resources", {}).get("/XObject", {}).values():
-            if form.get("/Subtype") == "/Form":
+        drawn = set(_DRAWN.findall(content))
+        for name, form in holder.get("/Resources", {}).get("/XObject", {}).items():
+            if form.get("/Subtype") == "/Form" and name[1:].encode("latin-1", "replace") in drawn:
                 yield from _holders(form, depth + 1)
 
 
-def _of_content(holder: Any, rows: dict[int, Any], held: dict[Any, Any], met: set[tuple[Any, int]]) -> Iterator[str]:
+def _of_content(
+    holder: Any, content: bytes, rows: dict[int, Any], held: dict[Any, Any], met: set[tuple[Any, int]]
+) -> Iterator[str]:
     """What is wrong in a page or a form: a form without numbers is part of what draws it."""
-    contents = holder.get("/Contents") if holder.get("/Type") == "/Page" else holder
-    if contents is None or (holder.get("/Type") != "/Page" and "/StructParents" not in holder):
+    if holder.get("/Type") != "/Page" and "/StructParents" not in holder:
         return
-    parts = [contents] if contents._type_name == "stream" else list(contents)
     row = rows.get(int(holder.get("/StructParents", -1)))
     forms = holder.get("/Resources", {}).get("/XObject", {})
     open_: list[bool] = []
-    for step in _STEP.finditer(b"\n".join(part.read_bytes() for part in parts)):
+    for step in _STEP.finditer(content):
         if step["begin"] is not None:
             number = _NUMBER.search(step["about"] or b"")
             open_.append(number is not None or step["tag"] == b"Artifact")

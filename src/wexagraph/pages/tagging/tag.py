@@ -5,7 +5,9 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Mapping
 
+from wexagraph.pages.composing.compose import Page
 from wexagraph.pages.file_structure import EngineFile, changed, packed_from
+from wexagraph.pages.options import PageOptions
 from wexagraph.pages.tagging.content import Draw, Paint, Show
 from wexagraph.pages.tagging.figures import figures_of
 from wexagraph.pages.tagging.marking import Marking
@@ -18,6 +20,14 @@ from wexagraph.pages.tagging.structure import Contents, Holder, text_string, tre
 _STATED = re.compile(rb"/StructParents? \d+\s*")
 _INSIDE = re.compile(r"(?:attachment|part):\d+$|#|$")
 _NEAR = 3.0  # points by which a line may stand out of the rectangle of its link
+
+
+def with_tags(pdf: bytes, page: Page, options: PageOptions) -> bytes:
+    """The PDF that an engine made of a page, tagged where the page is to be."""
+    if not page.tagged:
+        return pdf
+    edges = options.margin.top / options.page_size[1], options.margin.bottom / options.page_size[1]
+    return tagged(pdf, page.html, page.resources, page.record.language, options.tr("Picture"), edges)
 
 
 def tagged(
