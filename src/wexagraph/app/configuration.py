@@ -11,12 +11,13 @@ from typing import Any
 
 from wexagraph.app.accounts import ACCOUNTS, KEYS, PLACES, VARIABLE, Known
 from wexagraph.app.rows import BUILT_IN
+from wexagraph.app.secrets import NamedKey, is_token
 from wexagraph.errors import CallError
 from wexagraph.selection.value_lists import names_list
 from wexagraph.toml import line_of, mending, wrong
 
 NAME = "wexagraph.toml"
-_TRUSTED = ("accounts", "notices", "sending", "places")
+_TRUSTED = ("accounts", "notices", "sending", "places", "keys")
 _TABLES = ("options", "sources", *_TRUSTED)
 SENDING = ("by", "sender", "drafts", "password-variable", "password-command", "token-command", "authority")
 """What can be said of sending: the server, the sender, the account that drafts go to; and how the server's secret is
@@ -70,6 +71,7 @@ class Configuration:
     sending: dict[str, str] = field(default_factory=dict)
     places: dict[str, Known] = field(default_factory=dict)
     """Of a folder, the URL is its path."""
+    keys: dict[str, NamedKey] = field(default_factory=dict)
 
     def setting(self, name: str, command: str) -> Setting | None:
         """The setting of an option that holds for a command: the last one, and one for the command before others."""
@@ -168,6 +170,8 @@ def _read(
             raise wrong(path, text, "places", key, what, "", [])
         else:
             config.places[key] = Known(value if "://" in value else str(path.parent / Path(value).expanduser()))
+    for key, value in content.get("keys", {}).items():
+        config.keys[key] = _key(path, text, key, value)
     for key, value in content.get("options", {}).items():
         # a table in the table is for one command
         for name, each in value.items() if isinstance(value, dict) else [(key, value)]:
@@ -244,3 +248,23 @@ def _known(path: Path, text: str, kind: str, name: str, entry: Any) -> Known:
         retries=entry.get("retries", 8),
         search_timeout=entry.get("search-timeout", 300),
     )
+
+
+_WAYS = {"password-variable": "env:", "password-command": "command:"}
+
+
+def _key(path: Path, text: str, name: str, entry: Any) -> NamedKey:
+    """The key that a table of a configuration file describes. Raises CallError with file and line."""
+    if not isinstance(entry, dict) or not isinstance(entry.get("file"), str) or not entry["file"]:
+        raise wrong(path, text, "keys", name, f"the key {name!r} needs a table with its file", "", [])
+    for key, value in entry.items():
+        if key not in ("file", *_WAYS):
+            what = f"{key!r} is nothing that a key has"
+            if key == "password":
+                what = "a password does not belong in this file. Use password-command or password-variable"
+            raise wrong(path, text, f"keys.{name}", key, what, key, ("file", *_WAYS))
+        if not isinstance(value, str):
+            raise wrong(path, text, f"keys.{name}", key, f"{key} = {value!r} is of the wrong kind", "", [])
+    password = next((f"{kind}{entry[key]}" for key, kind in _WAYS.items() if key in entry), "")
+    file = entry["file"]
+    return NamedKey(file if is_token(file) else str(path.parent / Path(file).expanduser()), password)

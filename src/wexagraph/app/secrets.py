@@ -1,14 +1,19 @@
-"""Where a password comes from: a prompt, a file, the environment or a command. Never from the command line itself."""
+"""Where a password comes from: a prompt, a file, the environment or a command, never the command line itself; and keys
+that have names in the configuration."""
 
 from __future__ import annotations
 
 import os
 import shlex
 import subprocess
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from difflib import get_close_matches
 from pathlib import Path
+from typing import Any
 
 from wexagraph.errors import CallError, SourceError
+from wexagraph.text import one_line
 
 PROMPT = "prompt"
 PASSPHRASE = "WEXAGRAPH_PASSPHRASE"
@@ -88,3 +93,42 @@ def passphrase(prompt: Prompt | None) -> Callable[[bool], str]:
         return prompt("Passphrase for the new backup" if new else "Passphrase of the backup", new)
 
     return ask
+
+
+@dataclass(frozen=True)
+class NamedKey:
+    """A key of the configuration: its file, or the URI of a token that holds it (RFC 7512); and where its password is
+    ("" asks for it)."""
+
+    file: str
+    password: str = ""
+
+
+def is_token(key: str) -> bool:
+    """Whether a key lies on a token, named by a URI (RFC 7512)."""
+    return key.startswith("pkcs11:")
+
+
+def with_named(options: Mapping[str, Any], keys: Mapping[str, NamedKey]) -> dict[str, Any]:
+    """Options in which a key that was said by its name is said by its file, and where its password is. Raises
+    CallError."""
+    values = dict(options)
+    named = str(values.get("seal") or "")
+    if named.startswith("@"):
+        key = _named(named[1:], keys)
+        values["seal"] = key.file
+        if key.password and values.get("seal-password") is None:
+            values["seal-password"] = key.password
+    return values
+
+
+def _named(name: str, keys: Mapping[str, NamedKey]) -> NamedKey:
+    if name in keys:
+        return keys[name]
+    near = get_close_matches(name, keys, n=1)
+    hint = f" Did you mean @{near[0]}?" if near else ""
+    known = ", ".join(f"@{each}" for each in sorted(keys)) or "none yet"
+    raise CallError(
+        f"no key is called @{one_line(name)}.{hint} Known: {known}. [keys.{one_line(name)}] in your own wexagraph.toml "
+        "names one, with its file."
+    )

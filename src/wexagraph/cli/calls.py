@@ -82,7 +82,7 @@ def run_call(
     `what` names from its options what is made, for the progress; a command that tells of its own way gives `progress`.
     """
     now = datetime.now(UTC)
-    options = options if options is not None else options_of(call, prompt(), now)
+    options = options if options is not None else options_of(call, prompt(), now, context.obj.configuration.keys)
     sure = bool(values.get("yes"))
     if call.afterwards and not dry:
         may_ask(sure)

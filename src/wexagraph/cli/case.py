@@ -13,7 +13,7 @@ import click
 from wexagraph.app.cases.records import Records
 from wexagraph.app.option_table import SEAL, SEAL_PASSWORD, STAMP
 from wexagraph.app.printing import pdfs_of_case
-from wexagraph.cli.case_packing import pack_one, seal_paper, sealing_of, unpack_one
+from wexagraph.cli.case_packing import pack_one, seal_paper, unpack_one
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.options import options, together
 from wexagraph.cli.parameters import CSV, JSON, PRINT, RECORDS, REFERENCE, named, records_of
@@ -316,7 +316,7 @@ def dispose_case(context: click.Context, reference: str, yes: bool, records: str
         what = f"{counted(messages, 'message')}, {counted(files, 'file')}"
         return click.confirm(f"Remove case {one_line(case.reference)}, {one_line(case.title)} ({what})?", err=True)
 
-    sealing = sealing_of(seals)
+    sealing = context.obj.sealing(seals)
     done = dispose(records_of(context, records), reference, allow)
     if done is None:
         click.echo("Nothing was removed.")

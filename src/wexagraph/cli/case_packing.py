@@ -22,7 +22,6 @@ from wexagraph.cli.parameters import (
     records_of,
 )
 from wexagraph.cli.reports import counted, print_delivery, print_seal
-from wexagraph.cli.session import prompt
 from wexagraph.errors import CallError
 from wexagraph.reports import Report, Sealing
 from wexagraph.text import one_line, size
@@ -64,7 +63,7 @@ def pack_one(
     if path.suffix.lower() != ".zip":
         raise CallError(f"--into {into}: a case is packed as a .zip file.")
     page = index_options({"office": office, "office-picture": office_picture}, language_code(None)) if index else None
-    sealing = sealing_of(seals)
+    sealing = context.obj.sealing(seals)
     if deliver:
         check_place(deliver, str(path), context.obj.configuration)
     count = pack_case(records_of(context, records), reference, path, page)
@@ -75,15 +74,6 @@ def pack_one(
         hand_on(deliver, str(path), report, lambda place, root: context.obj.deliver(place, root, lambda: False))
         print_delivery(report)
     return OK if report.complete else SOME_FAILED
-
-
-def sealing_of(given: dict[str, str | None]) -> Sealing | None:
-    """How something is sealed, as the options of a command say; None where it is not. Raises CallError, SourceError."""
-    if not any(given.values()):
-        return None
-    from wexagraph.app.options import sealing
-
-    return sealing({name.replace("_", "-"): value for name, value in given.items()}, prompt())
 
 
 def seal_paper(path: Path, sealing: Sealing | None, report: Report) -> None:

@@ -115,7 +115,7 @@ def _agreed(
 ) -> tuple[Call, tuple[str, ...]]:
     """A call that may be kept, and who is to be told; `before` is what was allowed already."""
     call, sure, notify = _call_of(context, list(words))
-    check(call)
+    check(call, context.obj.configuration.keys)
     call = settled(replace(call, source=_in_files(context, call.source)))
     if call.deliver:
         from wexagraph.app.places import check_place

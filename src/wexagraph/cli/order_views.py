@@ -19,7 +19,9 @@ from wexagraph.text import one_line, size
 def orders_of(context: click.Context) -> Orders:
     """The orders of the user, for a command."""
     session = context.find_root().obj
-    return Orders(session.open, lambda: datetime.now().astimezone(), deliver=session.deliver)
+    return Orders(
+        session.open, lambda: datetime.now().astimezone(), deliver=session.deliver, keys=session.configuration.keys
+    )
 
 
 def complete_orders(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:

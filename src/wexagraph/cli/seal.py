@@ -14,7 +14,6 @@ from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.options import options
 from wexagraph.cli.parameters import FOLDER, JSON
 from wexagraph.cli.reports import counted, print_json, print_seal
-from wexagraph.cli.session import prompt
 from wexagraph.errors import CallError
 from wexagraph.reports import Report
 from wexagraph.text import one_line
@@ -39,10 +38,8 @@ def command(context: click.Context, folder: str, renew: bool, as_json: bool, **v
     Both lie beside the list, with the certificates and the lines of openssl that prove them (HOW-TO-PROVE.txt). Of the
     folder only the digest of the list goes to who stamps. `wexagraph verify DIR --known ROOT.pem` proves both.
     """
-    from wexagraph.app.options import sealing
-
     root = Path(folder).expanduser()
-    wish = sealing({name.replace("_", "-"): value for name, value in values.items()}, prompt())
+    wish = context.obj.sealing(values)
     if wish is None or (renew and (wish.key or not wish.stamp)):
         raise CallError("say what to do: --seal KEY, --stamp URL, or both; or --renew with --stamp URL.")
     from wexagraph.seals import sealing as seals

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from wexagraph.app.configuration import Configuration
     from wexagraph.app.secrets import Prompt
     from wexagraph.backups.encryption import Ask
-    from wexagraph.reports import Progress, Report
+    from wexagraph.reports import Progress, Report, Sealing
     from wexagraph.sources.base import Source
 
 
@@ -50,6 +50,17 @@ class Session:
         from wexagraph.app.places import deliver_to
 
         return deliver_to(place, root, self.configuration, prompt(), progress=progress, stopped=stopped)
+
+    def sealing(self, given: Mapping[str, str | None]) -> Sealing | None:
+        """How something is sealed, as the options of a command say; None where it is not. Raises CallError,
+        SourceError."""
+        if not any(given.values()):
+            return None
+        from wexagraph.app.options import sealing
+        from wexagraph.app.secrets import with_named
+
+        values = {name.replace("_", "-"): value for name, value in given.items()}
+        return sealing(with_named(values, self.configuration.keys), prompt())
 
 
 def at_a_terminal() -> bool:

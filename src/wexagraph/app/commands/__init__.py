@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
 from difflib import get_close_matches
@@ -13,7 +13,7 @@ from typing import Any
 from wexagraph.app.afterwards import apart
 from wexagraph.app.commands.base import Command, Job, Work
 from wexagraph.app.locales import zone_name
-from wexagraph.app.secrets import Prompt
+from wexagraph.app.secrets import NamedKey, Prompt, is_token, with_named
 from wexagraph.errors import CallError, WexagraphError
 from wexagraph.records.calls import Call
 from wexagraph.reports import Report
@@ -31,7 +31,7 @@ _SECRETS = ("password", "owner-password", "seal-password")
 def run(call: Call, work: Work) -> Report:
     """Do what a call says: by hand, in an order and in a case alike. Raises CallError, SourceError, TargetError."""
     command = command_of(call)
-    options = options_of(call, None, work.moment) if work.options is None else work.options
+    options = options_of(call, None, work.moment, work.keys) if work.options is None else work.options
     wish = Afterwards.parse(call.afterwards) if call.afterwards else None
     source, choice = work.fresh or (work.mailbox, chosen(call, work.mailbox))
     report = command.run(Job(call, options, source, choice, wish, work))
@@ -51,11 +51,11 @@ def hand_on(place: str, made: str, report: Report, deliver: Callable[[str, Path]
             report.undelivered = f"{error} What was made is whole in {made}: `wexagraph deliver` goes on."
 
 
-def options_of(call: Call, prompt: Prompt | None, moment: datetime) -> Any:
-    """The options of a call's command; `prompt` asks for secrets. Raises CallError, also where what is to be done at
-    the source goes not with them."""
+def options_of(call: Call, prompt: Prompt | None, moment: datetime, keys: Mapping[str, NamedKey]) -> Any:
+    """The options of a call's command; `prompt` asks for secrets, `keys` are those that have names. Raises CallError,
+    also where what is to be done at the source goes not with them."""
     command = command_of(call)
-    options = command.options(call.options, prompt, moment)
+    options = command.options(with_named(call.options, keys), prompt, moment)
     if call.afterwards:
         if not command.clears:
             raise CallError(f"--afterwards goes not with {call.command}: what it makes keeps no message.")
@@ -89,8 +89,8 @@ def choice_of(call: Call) -> Choice:
     return Choice.from_dict(expanded(call.choice) | {"zone": zone_name(call.options.get("zone"))})
 
 
-def check(call: Call) -> None:
-    """Raise CallError for a call that can't be meant, or that can't be repeated."""
+def check(call: Call, keys: Mapping[str, NamedKey]) -> None:
+    """Raise CallError for a call that can't be meant, or that can't be repeated; `keys` are those that have names."""
     command = command_of(call)
     for name in call.options:
         if name not in command.defaults:
@@ -105,7 +105,7 @@ def check(call: Call) -> None:
     for name in ("newest", "id"):
         if name in call.choice:
             raise CallError(f"--{name} belongs to a single call: an order takes what has come since it last ran.")
-    options_of(call, None, datetime.now(UTC))
+    options_of(call, None, datetime.now(UTC), keys)
     choice_of(call)
 
 
@@ -134,7 +134,7 @@ def settled(call: Call) -> Call:
 
 
 def _absolute(path: str) -> str:
-    """A path as it is from everywhere; a URL and an @name stay."""
-    if path.startswith("@") or "://" in path:
+    """A path as it is from everywhere; a URL, the name of a token's key and an @name stay."""
+    if path.startswith("@") or "://" in path or is_token(path):
         return path
     return str(Path(path).expanduser().absolute())

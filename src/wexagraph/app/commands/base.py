@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from wexagraph.app.afterwards import Allow, apply, changes_of
 from wexagraph.app.locales import language_code, zone_name
-from wexagraph.app.secrets import Prompt
+from wexagraph.app.secrets import NamedKey, Prompt
 from wexagraph.records.calls import Call
 from wexagraph.reports import Report
 from wexagraph.selection.choice import Choice
@@ -31,7 +31,8 @@ class Work:
     `options` are those of the call as `options_of` makes them, where that is done. `progress` is told how far it is, as
     the command's own function tells it, and `say` what there is to say on the way. `allow` is asked before anything is
     changed at the source, and `stored` is told before that of messages that are safely stored. `ask` gives the
-    passphrase of a locked backup. `generation` counts how often all was made again, `moment` is when the run is.
+    passphrase of a locked backup, `keys` are those that have names. `generation` counts how often all was made again,
+    `moment` is when the run is.
     """
 
     mailbox: Source
@@ -45,6 +46,7 @@ class Work:
     allow: Allow = lambda what, kept: bool(what)
     stored: Callable[[list[Stored]], None] | None = None
     ask: Ask | None = None
+    keys: Mapping[str, NamedKey] = field(default_factory=dict)
     generation: int = 0
 
 

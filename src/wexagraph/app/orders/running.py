@@ -6,13 +6,14 @@ import contextlib
 import json
 import os
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from datetime import datetime
 from difflib import get_close_matches
 from pathlib import Path
 
 from wexagraph.app.commands import Work, check, chosen, command_of, hand_on, run
 from wexagraph.app.orders.timetables import installed
+from wexagraph.app.secrets import NamedKey
 from wexagraph.errors import CallError, InUse, SourceError, TargetError, WexagraphError
 from wexagraph.output.folder import lock_file
 from wexagraph.records.calls import Call
@@ -52,7 +53,7 @@ def state_folder() -> Path:
 
 class Orders:
     """The orders of a user. `clock` tells the time with its zone, `open_source` opens what an order reads, `deliver`
-    puts what is in a folder to a place."""
+    puts what is in a folder to a place, `keys` are those that have names."""
 
     def __init__(
         self,
@@ -60,9 +61,11 @@ class Orders:
         clock: Callable[[], datetime],
         patience: float = PATIENCE,
         deliver: Callable[[str, Path, Callable[[], bool]], Report] | None = None,
+        keys: Mapping[str, NamedKey] | None = None,
     ) -> None:
         self.folder, self.state = orders_folder(), state_folder()
         self._open, self.clock, self._patience, self._hand_on = open_source, clock, patience, deliver
+        self._keys = keys or {}
         self._log: OrderLog | None = None
 
     @property
@@ -92,7 +95,7 @@ class Orders:
             raise TargetError(f"{self.folder} can't be read: {error.strerror or error}.") from error
         for path in paths:
             try:
-                orders.append(_read(path))
+                orders.append(self._read(path))
             except CallError as error:
                 wrong.append(error)
         return orders, wrong
@@ -105,7 +108,13 @@ class Orders:
             near = get_close_matches(name, names, n=1)
             hint = f" Did you mean {near[0]}?" if near else ""
             raise CallError(f"there is no order {name!r}.{hint} `wexagraph order list` names those there are.")
-        return _read(path)
+        return self._read(path)
+
+    def _read(self, path: Path) -> Order:
+        try:
+            return from_toml(path, path.read_text("utf-8"), lambda call: check(call, self._keys))
+        except (OSError, UnicodeDecodeError) as error:
+            raise CallError(f"{path} can't be read: {getattr(error, 'strerror', None) or error}.") from error
 
     def add(self, order: Order) -> None:
         """Keep a new order. Raises CallError where there is one of that name, TargetError."""
@@ -349,7 +358,13 @@ class Orders:
 
         report = run(
             call,
-            Work(mailbox, now, stopped, dry, fresh=(source, choice), stored=note, generation=log.generation(name)),
+            Work(
+                *(mailbox, now, stopped, dry),
+                fresh=(source, choice),
+                stored=note,
+                keys=self._keys,
+                generation=log.generation(name),
+            ),
         )
         report.chosen += fresh.skipped
         report.already_there += fresh.skipped
@@ -376,13 +391,6 @@ def _nothing_new(call: Call, mailbox: Source, delivered: int, dry: bool) -> Repo
 
 def _unchanged(log: OrderLog, name: str, source: Source, folder: str, stamp: str, said: str) -> bool:
     return log.unchanged(name, source.location, folder, stamp, said) is not None
-
-
-def _read(path: Path) -> Order:
-    try:
-        return from_toml(path, path.read_text("utf-8"), check)
-    except (OSError, UnicodeDecodeError) as error:
-        raise CallError(f"{path} can't be read: {getattr(error, 'strerror', None) or error}.") from error
 
 
 class _Opened:
