@@ -40,7 +40,9 @@ class Marking:
 
     def stream(self, holder: int, sheet: Sheet) -> bytes:
         """The content of a page or a form with its marks."""
-        return written(in_words(self._parts(holder, sheet)))
+        parts = list(self._parts(holder, sheet))
+        otherwise = any(isinstance(part, Marked) and part.mark.said is not None for part in parts)
+        return written(in_words(parts) if otherwise else parts)
 
     def _parts(self, holder: int, sheet: Sheet) -> Iterator[Setting | Paint | Draw | Marked]:
         held: tuple[Element, int, Mark] | None = None
@@ -58,7 +60,11 @@ class Marking:
 
         end, y = -1, 0.0  # of the last string: the letter behind it, and its height
         for token in sheet.tokens:
-            if isinstance(token, Show) and token.running:
+            if isinstance(token, Setting):
+                if token.breaks:
+                    held = None
+                yield token
+            elif isinstance(token, Show) and token.running:
                 kind = _HEADER if token.y > sheet.height / 2 else _FOOTER
                 yield Marked(token.operator, Mark(None, kind))
                 held = None
@@ -85,8 +91,7 @@ class Marking:
                 figure = self.figures[token]
                 yield Marked(token.operators, mark(figure, (figure.order, 0), 0.0))
             else:
-                if not isinstance(token, Setting) or token.breaks:
-                    held = None
+                held = None
                 yield token
 
     def _goes_on(self, show: Show, owner: Owner, end: int) -> bool:

@@ -8,6 +8,7 @@ from bisect import bisect_right
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from html import unescape
+from itertools import compress
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
@@ -344,7 +345,7 @@ class _Reader:
             reading.places.append(self.length)
             letters = letters_of(text)
             if text.isascii():
-                reading.at += [at for at, char in enumerate(text, self.length) if char.isalnum()]
+                reading.at += compress(range(self.length, self.length + len(text)), map(str.isalnum, text))
             else:
                 for at, char in enumerate(text, self.length):
                     folded = FOLDED[char]
