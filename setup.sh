@@ -1,7 +1,7 @@
 #!/bin/sh
 # Usage: setup.sh PYTHON VENV [tested | newest | oldest], or setup.sh --bench for what only the benchmarks need
 # Makes a virtual environment with Wexagraph, its extras and the tools for developing it; on Debian, installs what
-# the tests need: qpdf, poppler, unzip, age, groff, Chromium and LibreOffice Calc, which judge results, Dovecot, the server
+# the tests need: qpdf, poppler, unzip, age, groff, a token in software, Chromium and LibreOffice Calc, which judge results, Dovecot, the server
 # they read from, exim, which carries what they send, and the libraries of the second page engine. Courier, Cyrus and
 # nginx are unpacked beside it.
 set -eu
@@ -24,6 +24,7 @@ else
     command -v munpack >/dev/null || missing="$missing mpack"
     command -v ripmime >/dev/null || missing="$missing ripmime"
     command -v faketime >/dev/null || missing="$missing faketime"
+    command -v softhsm2-util >/dev/null || missing="$missing softhsm2"
     command -v groff >/dev/null || missing="$missing groff-base"
     command -v chromium >/dev/null || missing="$missing chromium"
     command -v soffice >/dev/null || missing="$missing libreoffice-calc"
@@ -92,5 +93,5 @@ case $parts in
         ;;
 esac
 "$venv/bin/python" -m pip install --quiet --no-compile --disable-pip-version-check \
-    --constraint "$constraints" --editable ".[cluster,weasyprint,ocr,s3,dev]"
+    --constraint "$constraints" --editable ".[cluster,weasyprint,ocr,s3,seal,dev]"
 done_installing

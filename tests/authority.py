@@ -45,7 +45,7 @@ class Authority:
     password = "tide"
 
     def __init__(self, home: Path, kind: str = "rsa:2048", days: int = 400) -> None:
-        self.home, self.mood, self.asked = home, "", 0
+        self.home, self.mood, self.asked, self.one_at_a_time = home, "", 0, threading.Lock()
         home.mkdir(parents=True, exist_ok=True)
         (home / "uses.cnf").write_text(_USES)
         (home / "tsa.cnf").write_text(_STAMPS.format(home=home))
@@ -72,7 +72,8 @@ class Authority:
         class Handler(BaseHTTPRequestHandler):
             def do_POST(self) -> None:
                 question = self.rfile.read(int(self.headers["Content-Length"]))
-                answer = authority._answer(question)
+                with authority.one_at_a_time:
+                    answer = authority._answer(question)
                 self.send_response(503 if authority.mood == "refuse" else 200)
                 self.end_headers()
                 self.wfile.write(answer)

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
+import os
 import random
 import re
 import shutil
 import subprocess
+import sys
 import tempfile
+import unittest
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing, contextmanager
@@ -18,6 +22,7 @@ import bagit
 
 from tests.authority import Authority
 from tests.helpers import ProgramTest, letter, mbox, rounds
+from tests.tagged_pdf import check_tagged, conforms
 from wexagraph.output.target import Target
 
 LIST = "manifest-sha256.txt"
@@ -222,7 +227,7 @@ class Sealing(ProgramTest):
         self.authority.mood = "refuse"
         done = self.run_program("case", "dispose", "7", "--yes", *records, *seals, code=1)
         self.assertIn("Not stamped", done.stdout + done.stderr)
-        (paper,) = (self.folder / "records/disposed").glob("*.pdf")
+        (paper,) = (self.folder / "records/disposed").rglob("*.pdf")
         self.assertIn("Sealed by Port of Saltmere", self.run_program("verify", paper).stdout)
 
     def prove_file(self, path: Path) -> None:
@@ -248,6 +253,130 @@ class Sealing(ProgramTest):
         self.prove(home=other.home, place="seals/0001/")
         output = self.verify(self.home / "root.pem", other.home / "root.pem")
         self.assertEqual(output.count("Sealed by Port of Saltmere"), 2, "another's seal is kept")
+
+    def test_each_pdf_by_itself(self) -> None:
+        """A seal comes behind a PDF that is else as it would be, whatever it is; poppler proves it."""
+        forms = {
+            "single": ("--stamp", self.authority.url),
+            "bound": ("--bind", "all", "--run-on"),
+            "numbered": ("--numbered", "HARB-"),
+            "archival": ("--archival", "--cover"),
+            "locked": ("--password", "file:word"),
+        }
+        self.write("word", "fog")
+        for name, options in forms.items():
+            call = ("export", "in.mbox", *options, "--into")
+            if name != "single":
+                self.run_program(*call, f"{name}-plain")
+            done = self.run_program(*call, name, *self.key(), "--seal-each")
+            self.assertIn(f"Sealed each by itself: {1 if name == 'bound' else 2} PDF", done.stdout)
+            for path in sorted((self.folder / name).rglob("*.pdf")):
+                with self.subTest(path.relative_to(self.folder)):
+                    self._check_signature(path, "fog" if name == "locked" else "")
+                    plain = self.folder / f"{name}-plain" / path.relative_to(self.folder / name)
+                    if plain.exists() and name != "locked":
+                        self.assertTrue(path.read_bytes().startswith(plain.read_bytes()))
+                        self.assertLess(path.stat().st_size - plain.stat().st_size, 20_000)
+                    check_tagged(self, path, "fog" if name == "locked" else "")
+                    self.assertEqual(conforms(path, "3a") if name == "archival" else [], [])
+            before = {path: path.read_bytes() for path in (self.folder / name).rglob("*.pdf")}
+            again = self.run_program(*call, name, *self.key(), "--seal-each").stdout
+            self.assertNotIn("Sealed each", again)
+            self.assertEqual({path: path.read_bytes() for path in before}, before, name)
+        said = self.run_program("verify", "single").stdout
+        self.assertIn("Sealed each by itself, and the seal holds: 2 of 2 PDFs.", said)
+
+    def _check_signature(self, path: Path, password: str) -> None:
+        call = ["pdfsig", *(("-upw", password) if password else ()), str(path)]
+        said = subprocess.run(call, capture_output=True, text=True).stdout
+        for wanted in ("Signature is Valid", "ETSI.CAdES.detached", "Total document signed", "Port of Saltmere"):
+            self.assertIn(wanted, said)
+        self.assertEqual(said.count("Signature #"), 1)
+        check = subprocess.run(["qpdf", f"--password={password}", "--check", str(path)], capture_output=True, text=True)
+        self.assertEqual(check.returncode, 0, check.stderr)
+
+    def test_a_pdf_whose_own_seal_does_not_hold(self) -> None:
+        """Whoever changes a PDF, and the list with it, is found by the seal of the PDF."""
+        self.run_program("export", "in.mbox", "--into", "out", *self.key(), "--seal-each")
+        path = sorted((self.folder / "out").rglob("*.pdf"))[0]
+        before = hashlib.sha256(path.read_bytes()).hexdigest()
+        content = path.read_bytes()
+        for wrong in (content[:400] + b"x" + content[401:], content + b"\n% more\n"):
+            path.write_bytes(wrong)
+            listed = self.folder / "out" / LIST
+            kept = listed.read_text("utf-8")
+            listed.write_text(kept.replace(before, hashlib.sha256(wrong).hexdigest()), "utf-8")
+            said = self.run_program("verify", "out", code=1).stdout
+            self.assertIn("its own seal does not hold", said)
+            listed.write_text(kept, "utf-8")
+
+    def test_each_waits_for_its_stamp(self) -> None:
+        self.authority.mood = "refuse"
+        call = ("export", "in.mbox", "--into", "out", *self.key(), "--seal-each", "--stamp", self.authority.url)
+        self.assertIn("Not stamped", self.run_program(*call, code=1).stdout)
+        self.assertNotIn("Signature #", self._signatures())
+        self.authority.mood = ""
+        self.assertIn("Sealed each by itself: 2 PDFs.", self.run_program(*call).stdout)
+        self.assertEqual(self._signatures().count("Signature is Valid"), 2)
+        alone = self.run_program("export", "in.mbox", "--into", "other", "--seal-each", code=2).stderr
+        self.assertIn("add --seal KEY", alone)
+
+    def _signatures(self) -> str:
+        paths = sorted((self.folder / "out").rglob("*.pdf"))
+        return "".join(subprocess.run(["pdfsig", path], capture_output=True, text=True).stdout for path in paths)
+
+    @unittest.skipUnless(shutil.which("softhsm2-util"), "there is no token in software here")
+    def test_a_key_on_a_token(self) -> None:
+        """It signs where it lies; @office of the configuration names it and where its PIN is."""
+        tokens = self.folder / "tokens"
+        tokens.mkdir()
+        self.write("softhsm2.conf", f"directories.tokendir = {tokens}\n")
+        env = {"SOFTHSM2_CONF": str(self.folder / "softhsm2.conf"), "TIDE": "1234"}
+        for kind in ("rsa:2048", "P-256"):
+            home = self.folder / kind.partition(":")[0]
+            authority = Authority(home, kind)
+            self.addCleanup(authority.close)
+            name = f"quay-{home.name}"
+            call = [sys.executable, "-m", "tests.token_in_software", name, home / "seal.p12", authority.password]
+            subprocess.run(call, check=True, env=os.environ | env, capture_output=True)
+            uri = f"pkcs11:token={name};object=seal?module-path=/usr/lib/softhsm/libsofthsm2.so"
+            self.write("own/wexagraph.toml", f'[keys.office]\nfile = "{uri}"\npassword-variable = "TIDE"\n')
+            call = ("--config", "own/wexagraph.toml", "export", "in.mbox", "--into", home.name)
+            call += ("--stamp", authority.url, "--seal")
+            said = super().run_program(*call, "@office", "--seal-each", env=env).stdout
+            self.assertIn("Sealed by Port of Saltmere", said)
+            self.prove(home.name, home)
+            for path in (self.folder / home.name).rglob("*.pdf"):
+                self._check_signature(path, "")
+            wrong = super().run_program(*call, uri, "--seal-password", "env:TIDE", env=env | {"TIDE": "4321"}, code=2)
+            self.assertIn("the token refuses the PIN", wrong.stderr)
+            lost = super().run_program(
+                *call, uri.replace("=seal", "=gull"), "--seal-password", "env:TIDE", env=env, code=2
+            )
+            self.assertIn("has 0 keys of that name", lost.stderr)
+        self.assertIn("no key is called @ofice. Did you mean @office?", self._refused("@ofice"))
+        self.assertIn("a key on a token is named as pkcs11:", self._refused("pkcs11:token=quay"))
+
+    def _refused(self, key: str) -> str:
+        call = ("--config", "own/wexagraph.toml", "export", "in.mbox", "--into", "none", "--seal", key)
+        return super().run_program(*call, "--seal-password", "env:TIDE", env={"TIDE": "1"}, code=2).stderr
+
+    def test_a_name_for_a_key(self) -> None:
+        """By hand, in an order and afterwards; a working folder's file names none."""
+        self.write("own/wexagraph.toml", f'[keys.office]\nfile = "{self.home}/seal.p12"\npassword-variable = "TIDE"\n')
+        config, seal = ("--config", "own/wexagraph.toml"), ("--seal", "@office", "--stamp", self.authority.url)
+        self.run_program(*config, "export", "in.mbox", "--into", "out", "--as", "eml", *seal)
+        self.prove()
+        self.run_program(*config, "order", "add", "daily", "--", "export", "in.mbox", "--into", "by", *seal)
+        self.run_program(*config, "order", "run", "daily")
+        self.prove("by")
+        self.write("wexagraph.toml", '[keys.office]\nfile = "other.p12"\n')
+        refused = self.run_program("export", "in.mbox", "--into", "none", "--seal", "@office", code=2).stderr
+        self.assertIn("[keys] is taken from the user's own configuration folder", refused)
+        (self.folder / "wexagraph.toml").unlink()
+        self.write("own/wexagraph.toml", '[keys.office]\nfile = "x.p12"\npassword = "tide"\n')
+        refused = self.run_program(*config, "folders", "in.mbox", code=2).stderr
+        self.assertIn("a password does not belong in this file", refused)
 
     def test_a_stamp_that_can_not_be_had(self) -> None:
         for mood, said in (

@@ -158,11 +158,12 @@ class Finding:
 @dataclass(frozen=True)
 class Sealing:
     """How a list of checksums is to be sealed: with the key in a PKCS#12 file ("": it is not), and a stamp of the
-    authority at an address ("": none). Shows no password when it is printed."""
+    authority at an address ("": none); and with it `each` PDF by itself. Shows no password when it is printed."""
 
     key: str = ""
     password: str = field(default="", repr=False)
     stamp: str = ""
+    each: bool = False
 
 
 @dataclass
@@ -192,8 +193,8 @@ class Verification:
     `files` were looked at, of `bytes` in all (a backup's); `messages` were unpacked and digested, where it went `deep`.
     `left` are files of a run that was stopped, which the next run takes in: nothing is wrong; nor is it with registers
     that people have `worked_in`, each with what is proved of it. `seals` are those that hold. Of `pdfs`, `universal`
-    say that they are PDF/UA-1 and are found so; `not_universal` say so and are not, by what is wrong with each. After a
-    repair, `repaired` and `unrepaired` tell what was mended.
+    say that they are PDF/UA-1 and are found so; `not_universal` say so and are not, by what is wrong with each;
+    `sealed` hold a seal of their own that holds. After a repair, `repaired` and `unrepaired` tell what was mended.
     """
 
     folder: str
@@ -210,6 +211,7 @@ class Verification:
     pdfs: int = 0
     universal: int = 0
     not_universal: list[tuple[str, str]] = field(default_factory=list)
+    sealed: int = 0
 
     @property
     def whole(self) -> bool:
@@ -242,7 +244,8 @@ class ExportReport(Report):
     altered. `unfinished` names the folder whose archive the run was at when it was asked to stop. `recovered` counts
     the messages of a lost journal that register and manifest still know. `indexed` counts the messages on the page to
     browse (None: none was asked for). `numbered` says which numbers are on the pages of the folder, `gaps` which of
-    them were given once and are on none now. `renamed` counts files of earlier runs that got other names.
+    them were given once and are on none now. `renamed` counts files of earlier runs that got other names,
+    `sealed_each` the PDFs that were sealed by themselves.
     """
 
     files: Counter[str] = field(default_factory=Counter)
@@ -253,11 +256,13 @@ class ExportReport(Report):
     numbered: str = ""
     gaps: list[str] = field(default_factory=list)
     renamed: int = 0
+    sealed_each: int = 0
 
     def add(self, other: Report) -> None:
         super().add(other)
         if isinstance(other, ExportReport):
             self.files += other.files
+            self.sealed_each += other.sealed_each
             self.made_again += other.made_again
             self.unfinished += other.unfinished
             self.indexed = other.indexed

@@ -360,7 +360,7 @@ ALLOW = Option(
 )
 SEAL = Option(
     "seal",
-    "Seal the list of checksums at the end: a PKCS#12 file with the office's key. See `wexagraph seal`.",
+    "Seal the list of checksums at the end: a PKCS#12 file with the office's key, a token's (pkcs11:...), or @NAME.",
     None,
     None,
     "KEY",
@@ -368,7 +368,7 @@ SEAL = Option(
 )
 SEAL_PASSWORD = Option(
     "seal-password",
-    "The password of that file: file:PATH, env:NAME or command:'PROGRAM'. Asked for without it.",
+    "Its password or PIN: file:PATH, env:NAME or command:'PROGRAM'. Asked for without it.",
     None,
     None,
     "WHERE",
@@ -381,6 +381,13 @@ STAMP = Option(
     None,
     "URL",
     RECORD,
+)
+SEAL_EACH = Option(
+    "seal-each",
+    "With --seal: also sign each PDF by itself (PAdES), stamped with --stamp, for those that are handed out alone.",
+    False,
+    Flag(),
+    section=RECORD,
 )
 CASE = Option("case", "Into this case.", None, None, "REF")
 BY_PLAN = Option("by-plan", "Each where the file plan says.", False, Flag())
@@ -418,7 +425,7 @@ PAGE_OPTIONS = (
 EXPORT = (
     *(AS, NAME, FLAT, CARRIED, BIND, TITLE, UNQUOTE, RUN_ON, NUMBERED, TAG, REGISTER_FORMS, *PAGE_OPTIONS),
     *(INDEX_PAGE, OFFICE_NAME, OFFICE_PICTURE, REMOTE_IMAGES, REMOTE_HOST, ENGINE, PATIENCE, JOBS, CLUSTER),
-    *(SEAL, SEAL_PASSWORD, STAMP),
+    *(SEAL, SEAL_PASSWORD, STAMP, SEAL_EACH),
 )
 DOCUMENT_PAGES = (PAPER, LANDSCAPE, MARGIN, HEADER, FOOTER_LINE, PROPERTY, ARCHIVAL, LANGUAGE, OCR)
 """Options of pages that PDFs of attachments alone have too."""

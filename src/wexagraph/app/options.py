@@ -18,7 +18,7 @@ from wexagraph.app.locales import language_code, scan_languages, usual_paper, zo
 from wexagraph.app.option_table import EXPORT, PAGE_OPTIONS
 from wexagraph.app.option_values import attachment_ways, index_options, margins, paper, percent, words
 from wexagraph.app.rows import BUILT_IN, defaults
-from wexagraph.app.secrets import PROMPT, Prompt, secret
+from wexagraph.app.secrets import PROMPT, Prompt, is_token, secret
 from wexagraph.errors import CallError
 from wexagraph.exports.options import ATTACHMENTS as ALONE
 from wexagraph.exports.options import BOUND_PATTERN, FORMATS, NO_LOCKED_ARCHIVE, ExportOptions
@@ -101,7 +101,9 @@ def export_options(
 def sealing(values: Plain, prompt: Prompt | None) -> Sealing | None:
     """How a folder is sealed; None where it is not. The key is tried before hours of work. Raises CallError,
     SourceError."""
-    key, where, stamp = values["seal"], values["seal-password"], values["stamp"]
+    key, where, stamp, each = values["seal"], values["seal-password"], values["stamp"], values.get("seal-each", False)
+    if each and key is None:
+        raise CallError("--seal-each seals with a key: add --seal KEY.")
     if key is None and stamp is None:
         if where is not None:
             raise CallError("--seal-password is that of a key: add --seal KEY.")
@@ -113,10 +115,11 @@ def sealing(values: Plain, prompt: Prompt | None) -> Sealing | None:
         check_address(stamp)
     if key is None:
         return Sealing(stamp=stamp)
-    path = Path(key).expanduser().absolute()
+    if not is_token(key):
+        key = str(Path(key).expanduser().absolute())
     password = secret(where or PROMPT, "--seal-password", _once(prompt))
-    read_key(path, password)
-    return Sealing(str(path), password, stamp or "")
+    read_key(key, password)
+    return Sealing(key, password, stamp or "", each)
 
 
 def _once(prompt: Prompt | None) -> Prompt | None:

@@ -13,7 +13,7 @@ from wexagraph.cli.exits import GOES_ON, INTERRUPTED, OK, SOME_FAILED
 from wexagraph.cli.terminal import machine_output, make_console, make_table
 from wexagraph.errors import CallError
 from wexagraph.notes import CODES
-from wexagraph.reports import Report
+from wexagraph.reports import ExportReport, Report
 from wexagraph.tables.columns import Column, heading, row
 from wexagraph.text import one_line, size, to_json
 
@@ -112,6 +112,8 @@ def print_seal(report: Report) -> None:
     """By whom a list of checksums was sealed, and whether it is stamped."""
     if report.sealed:
         click.echo(f"Sealed by {one_line(report.sealed)}.")
+    if isinstance(report, ExportReport) and report.sealed_each:
+        click.echo(f"Sealed each by itself: {counted(report.sealed_each, 'PDF')}.")
     if report.stamped is not None:
         click.echo(f"Stamped: {report.stamped:%Y-%m-%d %H:%M:%S} UTC.")
     if report.unstamped:

@@ -239,12 +239,15 @@ def _told(verification: Verification) -> str:
 
 
 def _print_universal(verification: Verification) -> None:
-    """How many PDFs everyone can read."""
+    """How many PDFs everyone can read, and how many hold a seal of their own."""
     for path, reason in verification.not_universal[:_SHOWN]:
         click.echo(f"Says PDF/UA-1 and is not: {one_line(path)}: {reason}.")
     if verification.pdfs:
         of = f"{verification.universal:,} of {counted(verification.pdfs, 'PDF')}"
         click.echo(f"Tagged for everyone to read (PDF/UA-1), and found so: {of}.")
+    if verification.sealed:
+        of = f"{verification.sealed:,} of {counted(verification.pdfs, 'PDF')}"
+        click.echo(f"Sealed each by itself, and the seal holds: {of}.")
 
 
 def _print_export(verification: Verification) -> None:

@@ -12,7 +12,7 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
-from asn1crypto import tsp
+from asn1crypto import cms, tsp
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec
@@ -36,8 +36,9 @@ def authority(folder: Path) -> Iterator[str]:
     stamps, stamps_root = _issued("Saltmere Time", now, x509.ExtendedKeyUsageOID.TIME_STAMPING)
     (folder / OFFICE_ROOT).write_bytes(office_root.public_bytes(Encoding.PEM))
     (folder / STAMPS_ROOT).write_bytes(stamps_root.public_bytes(Encoding.PEM))
-    lock = BestAvailableEncryption(PASSWORD.encode())
-    content = pkcs12.serialize_key_and_certificates(b"office", office.private, office.certificate, [office_root], lock)
+    lock, private = BestAvailableEncryption(PASSWORD.encode()), office.private
+    assert isinstance(private, ec.EllipticCurvePrivateKey)
+    content = pkcs12.serialize_key_and_certificates(b"office", private, office.certificate, [office_root], lock)
     (folder / KEY).write_bytes(content)
 
     class Handler(BaseHTTPRequestHandler):
@@ -69,7 +70,8 @@ def _stamped(question: Any, key: SealKey) -> bytes:
         stated["nonce"] = question["nonce"].native
     content = tsp.TSTInfo(stated).dump()
     token = signed(hashlib.sha256(content).digest(), key, now, "tst_info", content)
-    return bytes(tsp.TimeStampResp({"status": {"status": "granted"}, "time_stamp_token": token}).dump())
+    token_info = cms.ContentInfo.load(token)
+    return bytes(tsp.TimeStampResp({"status": {"status": "granted"}, "time_stamp_token": token_info}).dump())
 
 
 def _issued(name: str, now: datetime, use: x509.ObjectIdentifier | None = None) -> tuple[SealKey, x509.Certificate]:

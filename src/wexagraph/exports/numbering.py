@@ -11,15 +11,13 @@ from collections import deque
 from collections.abc import Iterator
 from concurrent.futures import Future
 from contextlib import suppress
-from dataclasses import replace
 from typing import NamedTuple
 
 from wexagraph.errors import PageError
 from wexagraph.exports.context import Context
-from wexagraph.exports.journal.records import UNDER_WAY, FileRecord
+from wexagraph.exports.journal.records import FileRecord
 from wexagraph.exports.needs import move
 from wexagraph.exports.options import suffix
-from wexagraph.exports.publisher import tag
 from wexagraph.pages.pdf.numbers import NumberJob, number_pages, page_count
 from wexagraph.work.batches import WorkerLost
 
@@ -111,27 +109,8 @@ def _put(run: Context, one: _Numbered, numbered: Future[bytes]) -> None:
         return
     ours = path == record.path or any(journal.files.has(each.message, path) for each in one.records)
     staged = target.stage(path, content, ours)
-    tag(staged.waiting, journal.tags(record.message))
-    made = [
-        replace(each, path=path, size=staged.size, modified=staged.modified, sha256=staged.sha256)
-        for each in one.records
-    ]
-    if path != record.path:
-        journal.files.record(replace(each, recipe=UNDER_WAY) for each in made)
     journal.numbers.note(run.options.numbered, one.first, staged.sha256)
-    journal.commit()
-    ((_, refused),) = target.put([staged])
-    if refused:
-        _fail(run, record.path, refused)
-        return
-    if staged.path != record.path and target.sha256(record.path) == record.sha256:
-        target.root.unlink(record.path)
-        target.root.remove_empty(record.path)
-    for each in one.records:
-        journal.files.forget(each.message, record.path)
-        journal.files.forget(each.message, path)
-    journal.files.record(replace(each, path=staged.path) for each in made)
-    journal.commit()
+    run.publisher.put_anew(one.records, staged)
 
 
 def _name_others(run: Context) -> None:

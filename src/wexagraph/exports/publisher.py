@@ -6,6 +6,7 @@ import os
 import time
 from collections.abc import Callable
 from contextlib import suppress
+from dataclasses import replace
 
 from wexagraph.exports.in_hand import FORMAT, WorkItem
 from wexagraph.exports.journal.journal import Journal
@@ -172,6 +173,32 @@ class Publisher:
             for name in work.missing
             if name not in made and name in self._options.message_formats and not (name == "pdf" and work.bound)
         ]
+
+    def put_anew(self, records: list[FileRecord], staged: Staged) -> bool:
+        """Put a PDF that was changed in place of what it was, which these records tell of (of a bound one, a message
+        each); they follow it. False where its name is refused, which the report then says."""
+        target, journal, record, path = self._target, self._journal, records[0], staged.path
+        tag(staged.waiting, journal.tags(record.message))
+        made = [
+            replace(each, path=path, size=staged.size, modified=staged.modified, sha256=staged.sha256)
+            for each in records
+        ]
+        if path != record.path:
+            journal.files.record(replace(each, recipe=UNDER_WAY) for each in made)
+        journal.commit()
+        ((_, refused),) = target.put([staged])
+        if refused:
+            self._report.unreadable.append((record.path, refused))
+            return False
+        if staged.path != record.path and target.sha256(record.path) == record.sha256:
+            target.root.unlink(record.path)
+            target.root.remove_empty(record.path)
+        for each in records:
+            journal.files.forget(each.message, record.path)
+            journal.files.forget(each.message, path)
+        journal.files.record(replace(each, path=staged.path) for each in made)
+        journal.commit()
+        return True
 
     def count_already(self) -> None:
         """All files of a message are there."""

@@ -66,6 +66,10 @@ def export(
             from wexagraph.exports.numbering import number_files
 
             number_files(run, engines[0])
+        if options.sealing is not None and options.sealing.each and not run.report.interrupted:
+            from wexagraph.exports.sealing_each import seal_documents
+
+            seal_documents(run, options.sealing, options.exported or datetime.now(UTC))
         _archive(run)
         _write_lists(run, choice.sort)
         report = run.report

@@ -12,7 +12,7 @@ import re
 import shutil
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import closing
+from contextlib import closing, suppress
 from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
@@ -61,6 +61,7 @@ def verify(
                     verification.files += 1
                     if path.lower().endswith(".pdf") and state == "whole":
                         _for_everyone(root, path, verification)
+                        _sealed(root, path, verification)
                     if state == "altered" and path in _REGISTERS and (proved := _about(root, path)) is not None:
                         verification.worked_in.append((path, proved))
                     elif state != "whole":
@@ -121,6 +122,23 @@ def _for_everyone(root: OutputFolder, path: str, verification: Verification) -> 
         verification.not_universal.append((path, faults[0]))
     else:
         verification.universal += 1
+
+
+def _sealed(root: OutputFolder, path: str, verification: Verification) -> None:
+    """Look at a PDF that may hold a seal of its own."""
+    from wexagraph.seals.documents import END, check_pdf, is_sealed
+    from wexagraph.seals.signatures import NotSigned
+
+    with suppress(FileNotFoundError), root.reader(path) as file:
+        file.seek(max(0, file.seek(0, os.SEEK_END) - END))
+        if not is_sealed(file.read()):
+            return
+        file.seek(0)
+        try:
+            check_pdf(file.read())
+            verification.sealed += 1
+        except NotSigned as error:
+            verification.add(path, "altered", f"its own seal does not hold: {error}")
 
 
 def _is_of(path: str, registers: Iterable[str]) -> bool:

@@ -83,7 +83,7 @@ def seal(folder: Path, sealing: Sealing, moment: datetime, report: Report) -> No
 
 
 def _key(sealing: Sealing) -> SealKey | None:
-    return read_key(Path(sealing.key), sealing.password) if sealing.key else None
+    return read_key(sealing.key, sealing.password) if sealing.key else None
 
 
 def seal_file(path: Path, sealing: Sealing, moment: datetime, report: Report) -> None:

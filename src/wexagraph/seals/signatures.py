@@ -7,10 +7,11 @@ import hashlib
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from asn1crypto import algos, cms, pem, tsp
+from asn1crypto import algos, cms, core, pem
 from asn1crypto import x509 as asn1_x509
 from cryptography import x509
 from cryptography.exceptions import InvalidSignature
@@ -20,6 +21,7 @@ from cryptography.hazmat.primitives.serialization import Encoding, pkcs12
 
 from wexagraph.errors import CallError
 from wexagraph.files import open_regular
+from wexagraph.seals.tokens import TOKEN, TokenKey, read_token
 from wexagraph.text import one_line
 
 BROKEN = (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError, OverflowError)
@@ -43,7 +45,7 @@ class NotSigned(Exception):
 class SealKey:
     """A key that seals: with its certificate, and the certificates between that and the root."""
 
-    private: rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey
+    private: rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey | TokenKey
     certificate: x509.Certificate
     chain: tuple[x509.Certificate, ...]
 
@@ -52,9 +54,41 @@ class SealKey:
         """Who it is of."""
         return name_of(self.certificate)
 
+    @cached_property
+    def ders(self) -> tuple[bytes, ...]:
+        """Its certificate and the others, in DER."""
+        return tuple(one.public_bytes(Encoding.DER) for one in (self.certificate, *self.chain))
 
-def read_key(path: Path, password: str) -> SealKey:
-    """The key in a PKCS#12 file (RFC 7292). Raises CallError, which never tells the password."""
+    @cached_property
+    def own_digest(self) -> bytes:
+        """The SHA-256 of its certificate, as a value in DER."""
+        return _der(_OCTETS, hashlib.sha256(self.ders[0]).digest())
+
+    @cached_property
+    def issuer(self) -> bytes:
+        """Who has issued its certificate, in DER."""
+        return self.certificate.issuer.public_bytes()
+
+    @cached_property
+    def serial(self) -> bytes:
+        """The number of its certificate, in DER."""
+        return bytes(core.Integer(self.certificate.serial_number).dump())
+
+    def sign(self, data: bytes) -> tuple[str, bytes]:
+        """Its kind, and its signature over data."""
+        if isinstance(self.private, TokenKey):
+            return self.private.kind, self.private.sign(data)
+        if isinstance(self.private, rsa.RSAPrivateKey):
+            return "rsa", self.private.sign(data, padding.PKCS1v15(), hashes.SHA256())
+        return "ec", self.private.sign(data, ec.ECDSA(hashes.SHA256()))
+
+
+def read_key(named: str, password: str) -> SealKey:
+    """The key in a PKCS#12 file (RFC 7292), or on a token (RFC 7512). Raises CallError, which never tells the
+    password."""
+    if named.startswith(TOKEN):
+        return SealKey(*read_token(named, password))
+    path = Path(named)
     try:
         with open_regular(path, follow=True) as file:
             data = file.read(_MOST)
@@ -81,55 +115,77 @@ def name_of(certificate: x509.Certificate) -> str:
 
 def sign(digest: bytes, key: SealKey, moment: datetime) -> bytes:
     """A detached signature over the file of that SHA-256, in DER; `moment` is when the signer says that it was made."""
-    return bytes(signed(digest, key, moment).dump())
+    return signed(digest, key, moment)
 
 
 def signed(
-    digest: bytes, key: SealKey, moment: datetime | None, kind: str = "data", content: bytes | None = None
-) -> Any:
-    """A ContentInfo of asn1crypto with a signature over what has that SHA-256, which is of a `kind`; with `content`, it
-    holds that. Without a `moment` it does not say when it was made."""
-    own = key.certificate.public_bytes(Encoding.DER)
-    identity = tsp.SigningCertificateV2({"certs": [tsp.ESSCertIDv2({"cert_hash": hashlib.sha256(own).digest()})]})
-    said: list[dict[str, Any]] = [
-        {"type": "content_type", "values": [kind]},
-        {"type": "message_digest", "values": [digest]},
-        {"type": "signing_certificate_v2", "values": [identity]},
+    digest: bytes,
+    key: SealKey,
+    moment: datetime | None,
+    kind: str = "data",
+    content: bytes | None = None,
+    stamp: Callable[[bytes], bytes] | None = None,
+) -> bytes:
+    """A signature (ContentInfo in DER) over what has that SHA-256, which is of a `kind`; with `content`, it holds that.
+
+    Without a `moment` it does not say when it was made. `stamp` gives the stamp of a SHA-256, which is then that of the
+    signature itself (RFC 3161, appendix A).
+    """
+    said = [
+        _attribute("content_type", cms.ContentType(kind).dump()),
+        _attribute("message_digest", _der(_OCTETS, digest)),
+        _attribute("signing_certificate_v2", _der(_SEQUENCE, _der(_SEQUENCE, _der(_SEQUENCE, key.own_digest)))),
     ]
     if moment is not None:
-        said.insert(2, {"type": "signing_time", "values": [cms.Time({"utc_time": moment.astimezone(UTC)})]})
-    attributes = cms.CMSAttributes(said)
-    certificates = [asn1_x509.Certificate.load(own)]
-    certificates += [asn1_x509.Certificate.load(one.public_bytes(Encoding.DER)) for one in key.chain]
-    if isinstance(key.private, rsa.RSAPrivateKey):
-        algorithm, value = "rsassa_pkcs1v15", key.private.sign(attributes.dump(), padding.PKCS1v15(), hashes.SHA256())
-    else:
-        algorithm, value = "sha256_ecdsa", key.private.sign(attributes.dump(), ec.ECDSA(hashes.SHA256()))
-    signer = cms.SignerInfo(
-        {
-            "version": "v1",
-            "sid": cms.IssuerAndSerialNumber(
-                {"issuer": certificates[0].issuer, "serial_number": certificates[0].serial_number}
-            ),
-            "digest_algorithm": algos.DigestAlgorithm({"algorithm": "sha256"}),
-            "signed_attrs": attributes,
-            "signature_algorithm": algos.SignedDigestAlgorithm({"algorithm": algorithm}),
-            "signature": value,
-        }
+        said.append(_attribute("signing_time", cms.Time({"utc_time": moment.astimezone(UTC)}).dump()))
+    attributes = b"".join(sorted(said))
+    algorithm, value = key.sign(_der(_SET, attributes))
+    stamped = b""
+    if stamp is not None:
+        token = stamp(hashlib.sha256(value).digest())
+        stamped = _der(_UNSIGNED, _attribute("signature_time_stamp_token", token))
+    signer = _der(
+        _SEQUENCE,
+        *(_VERSION_1, _der(_SEQUENCE, key.issuer, key.serial), _SHA256, _der(_SIGNED, attributes)),
+        *(_ALGORITHMS[algorithm], _der(_OCTETS, value), stamped),
     )
-    encapsulated: dict[str, Any] = {"content_type": kind}
+    encapsulated = cms.ContentType(kind).dump()
     if content is not None:
-        encapsulated["content"] = cms.ParsableOctetString(content)
-    data = cms.SignedData(
-        {
-            "version": "v1" if kind == "data" else "v3",
-            "digest_algorithms": [algos.DigestAlgorithm({"algorithm": "sha256"})],
-            "encap_content_info": encapsulated,
-            "certificates": certificates,
-            "signer_infos": [signer],
-        }
+        encapsulated += _der(_EXPLICIT, _der(_OCTETS, content))
+    data = _der(
+        _SEQUENCE,
+        *(_VERSION_1 if kind == "data" else _VERSION_3, _der(_SET, _SHA256), _der(_SEQUENCE, encapsulated)),
+        *(_der(_CERTIFICATES, *key.ders), _der(_SET, signer)),
     )
-    return cms.ContentInfo({"content_type": "signed_data", "content": data})
+    return _der(_SEQUENCE, cms.ContentType("signed_data").dump(), _der(_EXPLICIT, data))
+
+
+_OCTETS, _SEQUENCE, _SET = 0x04, 0x30, 0x31
+_EXPLICIT = _SIGNED = _CERTIFICATES = 0xA0
+_UNSIGNED = 0xA1
+
+
+def _der(tag: int, *contents: bytes) -> bytes:
+    """A value in DER (X.690, section 8.1)."""
+    content = b"".join(contents)
+    length = len(content)
+    if length < 128:
+        return bytes([tag, length]) + content
+    size = (length.bit_length() + 7) // 8
+    return bytes([tag, 0x80 | size]) + length.to_bytes(size, "big") + content
+
+
+_VERSION_1, _VERSION_3 = core.Integer(1).dump(), core.Integer(3).dump()
+_SHA256 = _der(_SEQUENCE, algos.DigestAlgorithmId("sha256").dump())
+_ALGORITHMS = {
+    "rsa": _der(_SEQUENCE, algos.SignedDigestAlgorithmId("rsassa_pkcs1v15").dump(), core.Null().dump()),
+    "ec": _der(_SEQUENCE, algos.SignedDigestAlgorithmId("sha256_ecdsa").dump()),
+}
+"""How a signature is made, by the kind of the key (RFC 3370, section 3.2; RFC 5753, section 2.1.1)."""
+
+
+def _attribute(name: str, value: bytes) -> bytes:
+    return _der(_SEQUENCE, cms.CMSAttributeType(name).dump(), _der(_SET, value))
 
 
 @dataclass(frozen=True)

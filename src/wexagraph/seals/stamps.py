@@ -63,6 +63,11 @@ def ask(url: str, digest: bytes, kind: str = "sha256") -> bytes:
     return answer
 
 
+def token(url: str, digest: bytes) -> bytes:
+    """The stamp of an authority for a digest (SHA-256), as it stands in a signature, in DER. Raises NoStamp."""
+    return bytes(tsp.TimeStampResp.load(ask(url, digest))["time_stamp_token"].dump())
+
+
 def _post(url: str, body: bytes) -> bytes:
     parts = urlsplit(url)
     line: http.client.HTTPConnection

@@ -67,6 +67,7 @@ def verified_records(folder: Path, known: Known | None = None) -> Verification:
         whole.files += proved.files
         whole.pdfs += proved.pdfs
         whole.universal += proved.universal
+        whole.sealed += proved.sealed
         whole.not_universal += [(f"{case.folder}/{path}", reason) for path, reason in proved.not_universal]
         whole.worked_in += [(f"{case.folder}/{path}", said) for path, said in proved.worked_in]
         for finding in proved.findings:
