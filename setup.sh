@@ -1,9 +1,9 @@
 #!/bin/sh
 # Usage: setup.sh PYTHON VENV [tested | newest | oldest], or setup.sh --bench for what only the benchmarks need
 # Makes a virtual environment with Wexagraph, its extras and the tools for developing it; on Debian, installs what
-# the tests need: qpdf, poppler, unzip, age, groff, a token in software, Chromium and LibreOffice Calc, which judge results, Dovecot, the server
-# they read from, exim, which carries what they send, and the libraries of the second page engine. Courier, Cyrus and
-# nginx are unpacked beside it.
+# the tests need: qpdf, poppler, unzip, age, groff, gpg, a token in software, Chromium and LibreOffice Calc, which judge
+# results, Dovecot, the server they read from, exim, which carries what they send, and the libraries of the second page
+# engine. Courier, Cyrus and nginx are unpacked beside it.
 set -eu
 python=$1
 venv=${2:-}
@@ -25,6 +25,7 @@ else
     command -v ripmime >/dev/null || missing="$missing ripmime"
     command -v faketime >/dev/null || missing="$missing faketime"
     command -v softhsm2-util >/dev/null || missing="$missing softhsm2"
+    command -v gpg-agent >/dev/null || missing="$missing gpg gpg-agent"
     command -v groff >/dev/null || missing="$missing groff-base"
     command -v chromium >/dev/null || missing="$missing chromium"
     command -v soffice >/dev/null || missing="$missing libreoffice-calc"

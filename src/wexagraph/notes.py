@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from wexagraph.languages import ENGLISH, Language, language
@@ -63,7 +64,40 @@ CODES = {
     "carried": "the message came inside another one, as a file",
     "unpacked": "the message was compressed; what is shown was unpacked from a file that is kept too",
     "encrypted": "the text is encrypted; it is kept but can't be shown",
+    "protection-opened": "the message was encrypted; what is shown was opened with a key of the office",
+    "protection-damaged": "the message is encrypted and damaged; it is kept but can't be opened",
+    "protection-unproved": "this kind of encryption does not show whether it was altered",
+    "signature-holds": "unchanged since it was signed",
+    "signature-unproved": "signed, and who signed is not proved",
+    "signature-other": "signed by another than the From address says",
+    "signature-changed": "a signature does not fit the text: it was changed since, on the way or by a list",
+    "signature-expired": "signed with a certificate or key that did not hold then",
+    "signature-withdrawn": "signed with a certificate or key that was withdrawn",
+    "signature-old": "signed in an old way that proves little today",
+    "protection-partial": "something of the message stands outside of what was signed or encrypted",
+    "header-inside": "what is protected has a header of its own, which counts; the outer one says otherwise",
 }
+PROTECTION = {
+    "protection-damaged": ("encrypted", "damaged"),
+    "encrypted": ("encrypted", "closed"),
+    "protection-opened": ("encrypted", "opened"),
+    "signature-changed": ("signed", "changed"),
+    "signature-withdrawn": ("signed", "withdrawn"),
+    "signature-expired": ("signed", "expired"),
+    "signature-other": ("signed", "other signer"),
+    "signature-unproved": ("signed", "signer unknown"),
+    "signature-holds": ("signed", "holds"),
+    "signed": ("signed", "not checked"),
+}
+"""Codes of notes on messages that keys may open or prove, the worst first: what they are, and a register's word."""
+
+
+def protection_word(notes: Iterable[Note], kind: str) -> str:
+    """The word of a register for how a message is `encrypted` or `signed`, by its notes, the worst of all; "" where it
+    is not."""
+    codes = {note.code for note in notes}
+    word = next((word for code, (what, word) in PROTECTION.items() if what == kind and code in codes), "")
+    return "holds in part" if word == "holds" and "protection-partial" in codes else word
 
 
 @dataclass(frozen=True, slots=True)

@@ -382,6 +382,31 @@ STAMP = Option(
     "URL",
     RECORD,
 )
+KEY = Option(
+    "key",
+    "Open protected mail: a PKCS#12 file, a secret OpenPGP key, @NAME, or gpg. Repeatable. See docs/protected.md.",
+    (),
+    None,
+    "FILE",
+    many=True,
+)
+KEY_PASSWORD = Option(
+    "key-password",
+    "Its password: file:PATH, env:NAME or command:'PROGRAM'. Asked for without it.",
+    None,
+    None,
+    "WHERE",
+)
+KNOWN = Option(
+    "known",
+    "Who is trusted as a signer: certificates, withdrawal lists or OpenPGP keys. Repeatable.",
+    (),
+    None,
+    "FILE",
+    many=True,
+)
+KEYS = (KEY, KEY_PASSWORD, KNOWN)
+"""Options of what reads messages: protected ones are opened and proved."""
 SEAL_EACH = Option(
     "seal-each",
     "With --seal: also sign each PDF by itself (PAdES), stamped with --stamp, for those that are handed out alone.",
@@ -425,7 +450,7 @@ PAGE_OPTIONS = (
 EXPORT = (
     *(AS, NAME, FLAT, CARRIED, BIND, TITLE, UNQUOTE, RUN_ON, NUMBERED, TAG, REGISTER_FORMS, *PAGE_OPTIONS),
     *(INDEX_PAGE, OFFICE_NAME, OFFICE_PICTURE, REMOTE_IMAGES, REMOTE_HOST, ENGINE, PATIENCE, JOBS, CLUSTER),
-    *(SEAL, SEAL_PASSWORD, STAMP, SEAL_EACH),
+    *(*KEYS, SEAL, SEAL_PASSWORD, STAMP, SEAL_EACH),
 )
 DOCUMENT_PAGES = (PAPER, LANDSCAPE, MARGIN, HEADER, FOOTER_LINE, PROPERTY, ARCHIVAL, LANGUAGE, OCR)
 """Options of pages that PDFs of attachments alone have too."""
@@ -443,9 +468,9 @@ ATTACHMENTS_ALONE = (
         BIND, help="With pdf: one PDF of those of each message, or of each type.", takes=OneOf(ATTACHMENT_BINDINGS)
     ),
     *(ORDER, replace(TAG, help="With pdf: a keyword of each PDF. Repeatable."), *DOCUMENT_PAGES, ONCE, ZONE, JOBS),
-    *(REGISTER_FORMS, CLUSTER),
+    *(REGISTER_FORMS, CLUSTER, *KEYS),
 )
-REGISTER = (COLUMNS, COLUMN, ZONE, LANGUAGE)
+REGISTER = (COLUMNS, COLUMN, ZONE, LANGUAGE, *KEYS)
 BACKUP = (VOLUME_SIZE, LOCK, OCR, JOBS, CLUSTER, SEAL, SEAL_PASSWORD, STAMP)
 FILE = (
     *(CASE, BY_PLAN, CLERK, RECORDS),
@@ -456,6 +481,6 @@ FILE = (
     _unsaid(replace(ATTACHMENTS, metavar="HOW", many=False), "embed, pages, beside, zip or none, as on export."),
     *(OCR, replace(ARCHIVAL, help="PDF/A-3a, checked after writing.", default=None)),
     _unsaid(REGISTER_FORMS, "The table in the case's folder: csv, xlsx, both, or none."),
-    *(INDEX_PAGE, replace(TAG, help="A tag besides those of the case. Repeatable."), REOPEN, ZONE, JOBS),
+    *(INDEX_PAGE, replace(TAG, help="A tag besides those of the case. Repeatable."), REOPEN, ZONE, JOBS, *KEYS),
 )
 """What `file` offers; in an order or a case, each option of an export goes with it."""

@@ -104,6 +104,10 @@ class NamedKey:
     password: str = ""
 
 
+OWN_KEYRING = "gpg"
+"""Stands for the keys that the user's own gpg and its agent hold."""
+
+
 def is_token(key: str) -> bool:
     """Whether a key lies on a token, named by a URI (RFC 7512)."""
     return key.startswith("pkcs11:")
@@ -119,6 +123,8 @@ def with_named(options: Mapping[str, Any], keys: Mapping[str, NamedKey]) -> dict
         values["seal"] = key.file
         if key.password and values.get("seal-password") is None:
             values["seal-password"] = key.password
+    if values.get("key"):
+        values["key"] = [_named(each[1:], keys) if each.startswith("@") else NamedKey(each) for each in values["key"]]
     return values
 
 

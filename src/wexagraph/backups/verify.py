@@ -22,7 +22,7 @@ from wexagraph.reports import Verification
 from wexagraph.work.pool import ProcessWorkers
 
 if TYPE_CHECKING:
-    from wexagraph.seals.signatures import Known
+    from wexagraph.protection.certificates import Known
 
 _AT_ONCE = 1000
 
@@ -69,8 +69,8 @@ class _Check:
         """What the backup was sealed with."""
         with OutputFolder(self.root, make=False) as root:
             if bag.is_sealed(root):
+                from wexagraph.protection.certificates import Known
                 from wexagraph.seals.sealing import prove
-                from wexagraph.seals.signatures import Known
 
                 prove(root, known or Known(), self.verification)
 

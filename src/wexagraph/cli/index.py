@@ -10,6 +10,7 @@ from typing import Any
 import click
 
 from wexagraph.app.locales import language_code
+from wexagraph.app.option_table import KEYS
 from wexagraph.app.option_values import index_options
 from wexagraph.app.options import export_options
 from wexagraph.app.rows import FILES, LANGUAGE, Option
@@ -57,6 +58,7 @@ _EVERY = 5.0
 @option(replace(LANGUAGE, help="Of labels and dates."))
 @ZONE
 @JOBS
+@options(*KEYS)
 @QUIET
 @JSON
 @click.pass_context
@@ -84,7 +86,7 @@ def command(
             context, source, values, index_options(given, language_code(language), title), as_json, quiet
         )
     plain = {"as": "html", "attachments": "beside", "index": True, "language": language, **given}
-    plain |= {"zone": values["zone"], "jobs": values["jobs"]}
+    plain |= {name: values[name] for name in ("zone", "jobs")}
     call = Call("export", source, into, make_choice(values, None).to_dict(), plain)
     report = run_call(
         *(context, call, values), what=lambda options: options.formats, options=export_options(plain, index_title=title)

@@ -13,9 +13,10 @@ from typing import Any
 import click
 
 from wexagraph.app.locales import zone_name
+from wexagraph.app.option_table import KEYS
 from wexagraph.app.rows import FILES, Option
 from wexagraph.cli.exits import OK, SOME_FAILED
-from wexagraph.cli.options import option
+from wexagraph.cli.options import option, options
 from wexagraph.cli.parameters import CSV, JSON, ONCE, SOURCE, ZONE, choosing, make_choice, opened, say_troubles
 from wexagraph.cli.terminal import machine_output
 from wexagraph.errors import CallError
@@ -40,6 +41,7 @@ _WIDTHS = {"id": 10, "date": 16, "time": 5, "size": 10, "flags": 16, "arrived": 
 @choosing
 @ONCE
 @ZONE
+@options(*KEYS)
 @option(Option("columns", "These alone, in this order: date,to,subject.", metavar="NAMES", section=FILES, safe=True))
 @CSV
 @JSON

@@ -10,8 +10,10 @@ from typing import Any
 import click
 
 from wexagraph.app.locales import zone_name
+from wexagraph.app.option_table import KEYS
 from wexagraph.app.sets import checked_set_name, keep_set
 from wexagraph.cli.exits import OK
+from wexagraph.cli.options import options
 from wexagraph.cli.parameters import SOURCE, ZONE, choosing, make_choice, opened
 from wexagraph.cli.reports import counted
 from wexagraph.errors import CallError
@@ -25,6 +27,7 @@ _PICKED = "picked"
 @SOURCE
 @choosing
 @ZONE
+@options(*KEYS)
 @click.option("--save", metavar="NAME", help="Keep what is marked as a set of this name, for --set on other commands.")
 @click.pass_context
 def command(context: click.Context, source: str, zone: str | None, save: str | None, **values: Any) -> int:

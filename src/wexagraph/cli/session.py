@@ -6,7 +6,7 @@ import sys
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from wexagraph.app.configuration import Configuration
     from wexagraph.app.secrets import Prompt
     from wexagraph.backups.encryption import Ask
+    from wexagraph.protection.keys import Keys
     from wexagraph.reports import Progress, Report, Sealing
     from wexagraph.sources.base import Source
 
@@ -50,6 +51,17 @@ class Session:
         from wexagraph.app.places import deliver_to
 
         return deliver_to(place, root, self.configuration, prompt(), progress=progress, stopped=stopped)
+
+    def keys(self, values: Mapping[str, Any]) -> Keys | None:
+        """What opens and proves protected messages, as the options of a command say; None where it has none. Raises
+        CallError, SourceError."""
+        if not (values.get("key") or values.get("known")):
+            return None
+        from wexagraph.app.secrets import with_named
+        from wexagraph.app.unlocking import keys_in
+
+        plain = {name.replace("_", "-"): value for name, value in values.items()}
+        return keys_in(with_named(plain, self.configuration.keys), prompt())
 
     def sealing(self, given: Mapping[str, str | None]) -> Sealing | None:
         """How something is sealed, as the options of a command say; None where it is not. Raises CallError,

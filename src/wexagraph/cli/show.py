@@ -9,10 +9,11 @@ from typing import Any
 import click
 
 from wexagraph.app.locales import zone_name
+from wexagraph.app.option_table import KEYS
 from wexagraph.app.rows import Flag, Option
 from wexagraph.cli.exits import OK, SOME_FAILED
 from wexagraph.cli.listing import find
-from wexagraph.cli.options import option
+from wexagraph.cli.options import option, options
 from wexagraph.cli.parameters import AS_OF, JSON, LINKS, PRINT, SALVAGE, SOURCE, ZONE, opened
 from wexagraph.cli.reports import print_json, print_on_paper
 from wexagraph.cli.terminal import make_console, make_table
@@ -37,6 +38,7 @@ _MOST_PARTS = 500
 @AS_OF
 @LINKS
 @SALVAGE
+@options(*KEYS)
 @option(Option("headers", "All header fields, as they were written.", False, Flag(), safe=True))
 @PRINT
 @JSON
@@ -49,6 +51,7 @@ def command(
     headers: bool,
     printer: str | None,
     as_json: bool,
+    **_: Any,
 ) -> int:
     """One message of SOURCE: its headers, its text, its parts. `wexagraph list` gives the ID."""
     timezone = PageOptions(zone=zone_name(zone)).timezone()
@@ -59,7 +62,7 @@ def command(
         data = mailbox.read(envelope)
         if printer is not None:
             return _on_paper(mailbox, envelope, zone, printer)
-    message = Message(data)
+        message = mailbox.message(data)
     header = message.header
     moment, date_notes = envelope.date()
     if as_json:
@@ -142,6 +145,7 @@ def _as_dict(envelope: Envelope, data: bytes, message: Message, headers: bool) -
         "text": _text(message),
         "parts": parts,
         "notes": notes,
+        **({"protection": [layer.as_dict() for layer in message.layers]} if message.keys is not None else {}),
         **({"headers": written} if headers else {}),
     }
 
@@ -154,7 +158,7 @@ def _text(message: Message) -> str:
         elif isinstance(block, HtmlBlock):
             out.append(html_to_text(block.html))
         elif isinstance(block, MessageBlock):
-            inner = Message(block.data, block.depth)
+            inner = Message(block.data, block.depth, block.keys)
             heading = f"--- message inside: {inner.header.subject}, from {inner.header.sender} ---"
             out.append(f"{heading}\n{_text(inner)}")
     return "\n\n".join(out)

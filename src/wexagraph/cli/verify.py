@@ -91,7 +91,7 @@ def _read_known(paths: tuple[str, ...]) -> Any:
     """The certificates of files; None where none is named, so that nothing is loaded for it."""
     if not paths:
         return None
-    from wexagraph.seals.signatures import read_known
+    from wexagraph.protection.certificates import read_known
 
     return read_known(Path(path).expanduser() for path in paths)
 
@@ -155,8 +155,8 @@ def _one_file(path: Path, known: tuple[str, ...]) -> Verification:
     """Prove a case that was packed, or another file with a seal beside it."""
     seals = Verification(str(path), files=1)
     if any(path.with_name(path.name + ending).exists() for ending in (".p7s", ".tsr")):
+        from wexagraph.protection.certificates import Known
         from wexagraph.seals.sealing import prove_file
-        from wexagraph.seals.signatures import Known
 
         prove_file(path, _read_known(known) or Known(), seals)
         if path.suffix.lower() != ".zip":

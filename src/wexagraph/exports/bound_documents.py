@@ -132,7 +132,11 @@ class Binding:
         """Whether a PDF was made of these messages in this way."""
         signature = self.signature([row for row, _ in group.rows])
         return all(
-            any(file.path == recorded.path and file.recipe == signature for file in files) for _, files in group.rows
+            any(
+                file.path == recorded.path and self._options.is_made(file.recipe, file.notes, signature)
+                for file in files
+            )
+            for _, files in group.rows
         )
 
     def _is_whole(self, recorded: FileRecord) -> bool:

@@ -16,7 +16,7 @@ from wexagraph.files import open_regular
 from wexagraph.messages.charsets import decode
 from wexagraph.messages.conversations import Thread, thread
 from wexagraph.messages.filetypes import DOCX, EML, ODP, ODS, ODT, PPTX, XLSX
-from wexagraph.messages.message import Message
+from wexagraph.messages.message import Message, may_be_protected
 from wexagraph.messages.visible_text import html_to_text, searched_texts
 from wexagraph.pages.attachments.office import document_html
 from wexagraph.pages.attachments.sheets import workbook
@@ -87,8 +87,10 @@ def words_of(folder: str, files: list[str]) -> FileWords:
         text = _text_of(attachment.content(), kind, attachment.type)
         texts.append(text)
         scans |= not text.strip() and (attachment.type.startswith("image/") or kind == ".pdf")
-    pages = next((file for file in files if file.endswith(".pdf")), "")
-    if scans and pages:  # what was recognised in them stands in the pages alone
+    pages = next((file for suffix in (".pdf", ".html", ".txt") for file in files if file.endswith(suffix)), "")
+    if may_be_protected(data) and pages:  # what was opened with keys stands there alone
+        texts.append(_text_of(_bytes(folder, pages), Path(pages).suffix))
+    elif scans and pages.endswith(".pdf"):  # what was recognised in them stands in the pages alone
         texts.append(_text_of(_bytes(folder, pages), ".pdf"))
     sender = message.header.sender
     return FileWords(

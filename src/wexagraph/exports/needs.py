@@ -92,7 +92,7 @@ class Needs:
         missing = []
         for name in self._options.single_formats:
             file = file_of(row, files, name, self._options.naming)
-            if file is None or file.recipe != self._options.recipe(name):
+            if file is None or not self._options.is_made(file.recipe, file.notes, self._options.recipe(name)):
                 missing.append(name)
             elif not self._intact(file):
                 missing.append(name)
@@ -147,7 +147,8 @@ def as_wanted(folder: Path, options: ExportOptions) -> set[str]:
         for digest, file in journal.files.of_messages():
             name = file.format
             if name in options.single_formats:
-                ours = file.recipe in (options.recipe(name), RECOVERED) or file.naming != options.naming
+                as_asked = options.is_made(file.recipe, file.notes, options.recipe(name))
+                ours = as_asked or file.recipe == RECOVERED or file.naming != options.naming
             elif name == "beside":
                 ours = True
             else:
@@ -172,7 +173,10 @@ def _all_there(row: MessageRecord, files: list[FileRecord], target: Target, opti
         return False
     if options.beside:
         wanted += [(file, file.recipe) for file in files if file.format == "beside"]
-    return all(file is not None and file.recipe == recipe and _whole(target, file) for file, recipe in wanted)
+    return all(
+        file is not None and options.is_made(file.recipe, file.notes, recipe) and _whole(target, file)
+        for file, recipe in wanted
+    )
 
 
 def _whole(target: Target, file: FileRecord) -> bool:

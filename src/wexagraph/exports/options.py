@@ -4,24 +4,30 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import asdict, dataclass, field, replace
 from datetime import datetime, tzinfo
 from functools import cached_property
-from typing import BinaryIO
+from typing import TYPE_CHECKING, BinaryIO
 
 from wexagraph.errors import CallError
 from wexagraph.languages import ENGLISH
 from wexagraph.naming.office_names import OfficeNames
 from wexagraph.naming.patterns import NamePattern, TextPattern
+from wexagraph.notes import PROTECTION, Note
 from wexagraph.output.archives import ArchiveWriter, Kept, MboxWriter, ZipWriter, messages_of_mbox, messages_of_zip
 from wexagraph.pages import PageOptions
 from wexagraph.pages.make import Maker, to_html, to_pdf, to_text
 from wexagraph.pages.options import Lock
 from wexagraph.reports import Sealing
+
+if TYPE_CHECKING:
+    from wexagraph.protection.keys import Keys
 from wexagraph.text import one_line
 
 ATTACHMENTS = "attachments"
+_KEYS = "+"
+"""Stands in a recipe between what a file was made by and the mark of the keys that it was opened with."""
 _PREFIX = re.compile(r"[A-Za-z0-9][\w.-]{0,29}")
 BINDINGS = ("conversation", "folder", "all")
 BOUND_PATTERN = "{date:%Y-%m-%d} {subject}"
@@ -45,7 +51,7 @@ class ExportOptions:
     forms of the table beside the files: csv, xlsx. `index` makes a page to browse in the folder. With `carried`,
     messages that others bring along as files are exported as themselves. `numbered` is what stands before the numbers
     that run through the pages of all PDFs, and that files are named by ("": there are none). `sealing` is done at the
-    end.
+    end. `keys` open and prove what is protected.
 
     Raises CallError where two do not go together.
     """
@@ -74,6 +80,7 @@ class ExportOptions:
     carried: bool = False
     numbered: str = ""
     sealing: Sealing | None = None
+    keys: Keys | None = None
 
     def __post_init__(self) -> None:
         if self.numbered and "pdf" not in self.formats:
@@ -171,6 +178,20 @@ class ExportOptions:
         if format not in self._recipes:
             self._recipes[format] = self._recipe(format)
         return self._recipes[format]
+
+    def made(self, base: str, notes: Iterable[Note]) -> str:
+        """The recipe of a file that was made by a `base`, with these notes: which keys a protected message was opened
+        and proved with belongs to it."""
+        mark = self.keys.mark if self.keys is not None else ""
+        return f"{base}{_KEYS}{mark}" if any(note.code in PROTECTION for note in notes) else base
+
+    def is_made(self, recipe: str, notes: Iterable[Note], base: str) -> bool:
+        """Whether a file of this recipe, with these notes, is as this export would make it by a `base`. What was opened
+        with keys stays where there are none."""
+        made, _, mark = recipe.partition(_KEYS)
+        if self.keys is None or made != base:
+            return made == base
+        return mark == self.keys.mark or not any(note.code in PROTECTION for note in notes)
 
     def _narrowed(self, ways: tuple[str, ...]) -> Iterator[str]:
         narrowed = dict(self.page.narrowed)

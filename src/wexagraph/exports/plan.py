@@ -81,7 +81,7 @@ def wishes(
 
 
 def _message(source: Source | None, envelope: Envelope) -> Message:
-    return Message(source.read(envelope) if source is not None else b"")
+    return source.message(source.read(envelope)) if source is not None else Message(b"")
 
 
 def _tags(options: ExportOptions, fields: Fields) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from contextlib import suppress
 from dataclasses import replace
 
@@ -12,6 +12,7 @@ from wexagraph.exports.in_hand import FORMAT, WorkItem
 from wexagraph.exports.journal.journal import Journal
 from wexagraph.exports.journal.records import UNDER_WAY, FileRecord, MessageRecord
 from wexagraph.exports.options import ExportOptions
+from wexagraph.notes import Note
 from wexagraph.output.staging import Staged
 from wexagraph.output.target import Target
 from wexagraph.reports import ExportReport, Failure, Progress
@@ -108,7 +109,7 @@ class Publisher:
                 number,
                 name,
                 naming,
-                recipe or self._options.recipe(name),
+                recipe or self._made(name, notes),
                 staged.size,
                 staged.modified,
                 staged.sha256,
@@ -124,7 +125,7 @@ class Publisher:
                     number,
                     FORMAT,
                     naming,
-                    recipe or work.bound.signature,
+                    recipe or self._options.made(work.bound.signature, all_notes),
                     staged.size,
                     staged.modified,
                     staged.sha256,
@@ -132,6 +133,11 @@ class Publisher:
                 )
             )
         return rows
+
+    def _made(self, name: str, notes: Iterable[Note]) -> str:
+        """What a file was made with; an original is as it came, whatever opens it."""
+        base = self._options.recipe(name)
+        return self._options.made(base, notes) if name in self._options.page_formats else base
 
     def _count_file(self, name: str, staged: Staged, refused: dict[str, str]) -> None:
         if staged.path not in refused:

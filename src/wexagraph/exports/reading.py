@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from concurrent.futures import Future
 from dataclasses import dataclass
 from itertools import islice
+from typing import TYPE_CHECKING
 
 from wexagraph.errors import MessageError, TargetError
 from wexagraph.exports.context import Context
@@ -22,6 +23,9 @@ from wexagraph.sources import reopen
 from wexagraph.sources.base import Envelope, Source
 from wexagraph.text import one_line
 from wexagraph.work.batches import Batch, ahead
+
+if TYPE_CHECKING:
+    from wexagraph.protection.keys import Keys
 
 _ROWS_PER_CALL = 64
 _WORTH_WORKERS = 1000
@@ -61,12 +65,13 @@ class Reading:
             if isinstance(data, MessageError):
                 self._unread(work, str(data))
                 continue
-            if self.run.source.lists_apart and not _is_listed(work.row, data):
+            if self.run.source.lists_apart and not _is_listed(work.row, self.run.source.message(data).header):
                 self._unread(work, "the server delivers another message than the one that it has listed")
                 continue
             stager = self.run.target.stager if "eml" in work.missing else None
             try:
-                copied = copy(work.row, data, stager, work.path("eml"), work.path("eml") in work.replaced)
+                replaces = work.path("eml") in work.replaced
+                copied = copy(work.row, data, stager, work.path("eml"), replaces, self.run.source.keys)
             except OSError as error:
                 raise self.run.target.failed(error) from error
             self._copied(work, copied, data)
@@ -127,9 +132,9 @@ class Reading:
             self.pages.arrived(work.document)
 
 
-def _is_listed(row: MessageRecord, data: bytes) -> bool:
-    """Whether bytes are of the message that was listed: people and subject are those of the plan."""
-    return unpacked(row.facts)[1:] == written_by(Header(data[: header_end(data)]))
+def _is_listed(row: MessageRecord, header: Header) -> bool:
+    """Whether a header is of the message that was listed: people and subject are those of the plan."""
+    return unpacked(row.facts)[1:] == written_by(header)
 
 
 @dataclass(slots=True)
@@ -144,10 +149,12 @@ class Copied:
     trouble: str = ""
 
 
-def copy(row: MessageRecord, data: bytes, stager: Stager | None, path: str, replaces: bool) -> Copied:
+def copy(
+    row: MessageRecord, data: bytes, stager: Stager | None, path: str, replaces: bool, keys: Keys | None = None
+) -> Copied:
     """Digest a message and stage it as an EML file for `path`, unless `stager` is None. Raises OSError."""
     digest = hashlib.sha256(data).hexdigest()
-    copied = Copied(row.number, digest, len(data), _attachments(data))
+    copied = Copied(row.number, digest, len(data), _attachments(data, keys))
     if stager is not None:
         copied.staged = stager.stage(path, data, replaces, digest)
     return copied
@@ -169,7 +176,7 @@ def _copy_row(source: Source, stager: Stager, row: MessageRecord, path: str, rep
     return copy(row, data, stager, path, replaces)
 
 
-def _attachments(data: bytes) -> str:
+def _attachments(data: bytes, keys: Keys | None) -> str:
     if is_one_text(data):
         return ""
-    return packed(one_line(attachment.name[:400]) for attachment in Message(data).attachments[:500])
+    return packed(one_line(attachment.name[:400]) for attachment in Message(data, keys=keys).attachments[:500])

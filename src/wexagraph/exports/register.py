@@ -26,7 +26,7 @@ from wexagraph.exports.journal.records import FileRecord, unpacked, unpacked_not
 from wexagraph.languages import ENGLISH, Language, language
 from wexagraph.naming.office_names import NO_NAMES, OfficeNames
 from wexagraph.naming.paths import ATTACHMENT_LIST, ATTACHMENT_LISTS, MANIFEST, REGISTER, REGISTERS, signs_of_seals
-from wexagraph.notes import CODES
+from wexagraph.notes import CODES, Note, protection_word
 from wexagraph.output.folder import OWN
 from wexagraph.output.target import Staging, Target
 from wexagraph.tables.columns import Column
@@ -38,7 +38,7 @@ from wexagraph.temporary import TemporaryFolder
 
 _PATH, _NOTES = 11, 12
 """Where a row of the journal has the path of a file and the notes on it."""
-_LINKS, _WORDING = "links", "wording"
+_LINKS, _WORDING, KEYS = "links", "wording", "keys"
 """What the journal keeps of the folder: where others find its files, and how its registers say it."""
 _WORKED_IN = "worked in"
 """In the journal, of a register that holds what colleagues did."""
@@ -46,7 +46,8 @@ _WORKED_IN = "worked in"
 
 @dataclass(frozen=True)
 class RegisterRow:
-    """What the register has of a message. `facts` are its date, from, to, cc and subject."""
+    """What the register has of a message. `facts` are its date, from, to, cc and subject; `notes` are in words, as
+    `noted`."""
 
     id: str
     folder: str
@@ -60,6 +61,7 @@ class RegisterRow:
     tags: str
     numbers: tuple[str, str] = ("", "")
     links: tuple[str, ...] = ()
+    noted: frozenset[Note] = frozenset()
 
     @property
     def date(self) -> datetime | str:
@@ -122,6 +124,11 @@ NUMBERS: list[Column[RegisterRow]] = [
     Column("last_number", lambda row: row.numbers[1], width=16, lasts=False),
 ]
 """Where the pages of a folder are numbered, there is more to tell."""
+PROTECTION: list[Column[RegisterRow]] = [
+    Column("protected", lambda row: protection_word(row.noted, "encrypted"), width=12, lasts=False),
+    Column("signed", lambda row: protection_word(row.noted, "signed"), width=16, lasts=False),
+]
+"""Where a run had keys, it is told what they have opened and proved."""
 LINK: Column[RegisterRow] = Column("link", lambda row: "; ".join(row.links), width=48, lasts=False)
 """Where a folder was delivered to, others find its files there."""
 OF_ATTACHMENTS: list[Column[AttachmentRow]] = [
@@ -181,7 +188,8 @@ class Kind:
 
 def _columns(journal: Journal) -> Sequence[Column[Any]]:
     numbers = NUMBERS if journal.numbers.any() else []
-    return [*COLUMNS, *numbers, *([LINK] if journal.setting(_LINKS) else [])]
+    protection = PROTECTION if journal.setting(KEYS) else []
+    return [*COLUMNS, *numbers, *protection, *([LINK] if journal.setting(_LINKS) else [])]
 
 
 def _messages(journal: Journal, wording: Wording) -> Iterator[Listing]:
@@ -204,7 +212,7 @@ _ATTACHMENTS = (
     "FROM attachment a JOIN message m ON m.number=a.message LEFT JOIN document d USING (message, key, wish) "
     "ORDER BY m.folder, m.place, m.number, a.key"
 )
-_OF_MESSAGES = Kind(REGISTERS, "Register of an export", _columns, _messages, (*NUMBERS, LINK))
+_OF_MESSAGES = Kind(REGISTERS, "Register of an export", _columns, _messages, (*NUMBERS, *PROTECTION, LINK))
 _OF_ATTACHMENTS = Kind(ATTACHMENT_LISTS, "Register of attachments", lambda journal: OF_ATTACHMENTS, _attachments)
 KINDS = {name: kind for kind in (_OF_MESSAGES, _OF_ATTACHMENTS) for name in kind.files.values()}
 
@@ -397,17 +405,20 @@ def rows_in(journal: Journal, wording: Wording | None = None) -> Iterator[Regist
     for _, group in groupby(journal.register(), key=itemgetter(0)):
         files = list(group)
         _, id, folder, facts, attachments, size, digest, outcome, reason, planned, tags, *_ = files[0]
-        notes = _texts({planned, *(file[_NOTES] for file in files)} - {"[]", None}, wording.tr)
+        packed_notes = {planned, *(file[_NOTES] for file in files)} - {"[]", None}
+        notes = {note for text in packed_notes for note in unpacked_notes(text)}
+        told = sorted(note.in_words(wording.tr) for note in notes)
         paths = [
             *(file[_PATH] for file in files if file[_PATH]),
             *(archived(folder, digest) if outcome == "written" else ()),
         ]
-        reasons = [reason, *notes] if reason else notes
+        reasons = [reason, *told] if reason else told
         names = unpacked(attachments) if attachments else []
         yield RegisterRow(
             *(id, folder, wording.facts(unpacked(facts)), names, size, digest, paths, outcome, reasons, tags),
             _numbers(files),
             tuple(f"{address}/{quote(path, errors='surrogateescape')}" for path in paths) if address else (),
+            frozenset(notes),
         )
 
 
@@ -417,11 +428,6 @@ def _numbers(files: list[tuple[Any, ...]]) -> tuple[str, str]:
         if prefix is not None:
             return f"{prefix}{first:06}", f"{prefix}{last:06}"
     return "", ""
-
-
-def _texts(lists: set[str], tr: Language) -> list[str]:
-    notes = {note for text in lists for note in unpacked_notes(text)}
-    return sorted(note.in_words(tr) for note in notes)
 
 
 def filed_beside(folder: Path) -> dict[str, Filed]:

@@ -9,7 +9,7 @@ from typing import Any
 
 from wexagraph.errors import CallError, TargetError
 from wexagraph.exports.journal.journal import Journal
-from wexagraph.exports.register import COLUMNS, KINDS, LINK, NUMBERS, OF_ATTACHMENTS, Wording, named_column
+from wexagraph.exports.register import COLUMNS, KINDS, LINK, NUMBERS, OF_ATTACHMENTS, PROTECTION, Wording, named_column
 from wexagraph.output.folder import OutputFolder
 from wexagraph.tables.columns import Column
 from wexagraph.tables.living.files import Register, opened, reading
@@ -21,7 +21,7 @@ from wexagraph.temporary import TemporaryFolder
 
 def _any_column(name: str) -> Column[Any]:
     """A column of any register that may lie in an export folder."""
-    column = named_column(name, [*COLUMNS, *NUMBERS, LINK, *OF_ATTACHMENTS])
+    column = named_column(name, [*COLUMNS, *NUMBERS, *PROTECTION, LINK, *OF_ATTACHMENTS])
     with suppress(CallError):
         return column_of(name) if column.kind == "own" else column
     return column

@@ -52,7 +52,7 @@ def export(
 
     Raises SourceError, TargetError or CallError; a message that fails is in the report instead.
     """
-    options = options or ExportOptions()
+    options = replace(options or ExportOptions(), keys=source.keys)
     started = time.monotonic()
     engines = available(options.engine) if "pdf" in options.formats else []
     with opened(source, into, options, patience=patience, make=make) as (target, journal, recovered):
@@ -146,6 +146,8 @@ def _write_lists(run: Context, sort: tuple[str, ...]) -> None:
 
         run.report.indexed = write_index(run.target, run.journal, replace(index, sort=sort))
     page = run.options.page
+    if run.options.keys is not None:
+        run.journal.keep_setting(register.KEYS, "yes")
     left = register.write(run.target, run.journal, run.options.registers, Wording(page.tr, page.names))
     run.journal.commit()
     run.source.settle()
@@ -164,7 +166,7 @@ def dry_run(
 ) -> ExportReport:
     """Plan an export, and say what it would write: `written` are the messages that it would write, `bytes` are theirs;
     what pages come to is known when they are made. Raises SourceError, TargetError, CallError."""
-    options = options or ExportOptions()
+    options = replace(options or ExportOptions(), keys=source.keys)
     with opened(source, into, options, dry=True) as (target, journal, _):
         choice = chosen(source, choice, options)
         source = TakenApart(source, choice) if options.carried else source

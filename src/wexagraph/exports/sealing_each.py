@@ -9,10 +9,11 @@ from datetime import datetime
 from wexagraph.errors import PageError
 from wexagraph.exports.context import Context
 from wexagraph.exports.journal.records import FileRecord
+from wexagraph.protection.signatures import NotSigned
 from wexagraph.reports import Sealing
 from wexagraph.seals import stamps
 from wexagraph.seals.documents import END, check_pdf, is_sealed, sealed
-from wexagraph.seals.signatures import NotSigned, read_key
+from wexagraph.seals.signatures import read_key
 
 _AT_ONCE = 4
 """So many wait for their stamps."""

@@ -26,7 +26,7 @@ from wexagraph.text import one_line, shortened
 
 if TYPE_CHECKING:
     from wexagraph.exports.journal.journal import Journal
-    from wexagraph.seals.signatures import Known
+    from wexagraph.protection.certificates import Known
 
 JOURNAL = f"{OWN}/journal.sqlite"
 _SHOWN = 3
@@ -95,8 +95,8 @@ def _seals(root: OutputFolder, known: Known | None, verification: Verification) 
     """Prove the seals of a folder. Returns the files of them."""
     if not any(map(root.taken, signs_of_seals(MANIFEST))):
         return set()
+    from wexagraph.protection.certificates import Known
     from wexagraph.seals.sealing import prove, seal_files
-    from wexagraph.seals.signatures import Known
 
     prove(root, known or Known(), verification)
     return seal_files(root)
@@ -126,8 +126,8 @@ def _for_everyone(root: OutputFolder, path: str, verification: Verification) -> 
 
 def _sealed(root: OutputFolder, path: str, verification: Verification) -> None:
     """Look at a PDF that may hold a seal of its own."""
+    from wexagraph.protection.signatures import NotSigned
     from wexagraph.seals.documents import END, check_pdf, is_sealed
-    from wexagraph.seals.signatures import NotSigned
 
     with suppress(FileNotFoundError), root.reader(path) as file:
         file.seek(max(0, file.seek(0, os.SEEK_END) - END))

@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import mimetypes
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from wexagraph.messages.filetypes import contradicts
 from wexagraph.messages.headers import Header, header_end
 from wexagraph.messages.mime import Part
 from wexagraph.notes import Note
 from wexagraph.text import one_line
+
+if TYPE_CHECKING:
+    from wexagraph.protection.keys import Keys
 
 _EXTENSIONS = {"message/rfc822": ".eml", "text/plain": ".txt", "image/jpeg": ".jpg"}
 _NAMES = {
@@ -112,10 +116,12 @@ class CalendarBlock:
 
 @dataclass(frozen=True)
 class MessageBlock:
-    """A message inside the message (message/rfc822): its bytes, and how deep it lies in others."""
+    """A message inside the message (message/rfc822): its bytes, how deep it lies in others, and the keys that open what
+    is protected in it."""
 
     data: bytes
     depth: int
+    keys: Keys | None = None
 
 
 Block = TextBlock | HtmlBlock | PictureBlock | CalendarBlock | MessageBlock

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from datetime import datetime
 from typing import NamedTuple
 
@@ -87,6 +88,13 @@ class Header:
         self._authors: list[Address] | None = None
         self._received: tuple[datetime | None] | None = None
         self._dated_: tuple[datetime | None, Note | None] | None = None
+
+    def replaced(self, fields: Mapping[bytes, bytes]) -> Header:
+        """The same header with other values of some fields (names in lower case), which then stand once."""
+        line = re.compile(rb"^(?:%b)[ \t]*:.*\n(?:[ \t].*\n)*" % b"|".join(fields), re.IGNORECASE | re.MULTILINE)
+        block = self.block if self.block.endswith(b"\n") else self.block + b"\n"
+        new = b"".join(b"%b: %b\n" % (name.title(), value) for name, value in fields.items())
+        return Header(new + line.sub(b"", block))
 
     def listed(self) -> Header:
         """The same header with the fields of LISTED alone, for those who hold many: ten times smaller in practice."""

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterable, Iterator
 from functools import cached_property
 from html import unescape
+from typing import TYPE_CHECKING
 from urllib.parse import unquote
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
@@ -18,28 +19,41 @@ from wexagraph.messages.mime import Part, parse
 from wexagraph.messages.reading import Reader, Reading, html_of
 from wexagraph.notes import Note
 
+if TYPE_CHECKING:
+    from wexagraph.protection.keys import Keys
+    from wexagraph.protection.verdicts import Layer
+
 _URL = re.compile(r"""(?i)url\(\s*["']?([^"')]{1,2000})""")
 _GONE = re.compile(r"(?i)display\s*:\s*none|visibility\s*:\s*hidden|mso-hide\s*:\s*all")
+_PROTECTED = re.compile(rb"(?i)pkcs7|\.p7[mz]|multipart/(?:signed|encrypted)|-----BEGIN PGP")
 _LABELS = re.compile(rb"=\?([^?*\s]{2,40})(?:\*[^?]*)?\?[bqBQ]\?")
 
 
 class Message:
     """A message read for showing. Building one parses its structure; texts are decoded when they are asked for.
 
-    Never fails on content: whatever is broken is a note.
+    Never fails on content: whatever is broken is a note. With `keys`, what is protected is opened and proved.
     """
 
-    def __init__(self, data: bytes, depth: int = 0) -> None:
-        self.data = data
+    def __init__(self, data: bytes, depth: int = 0, keys: Keys | None = None) -> None:
+        self.data, self.keys = data, keys
         self.root, self.structure_notes = parse(data)
         self.depth = depth
         for part in self.root.walk():
             if not part.header.block.isascii():
-                part.decode_names(self._hint or self.header.charset)
+                part.decode_names(self._hint or self.root.header.charset)
+
+    @cached_property
+    def header(self) -> Header:
+        """Its header; with keys, that which stands inside what is protected, where it may count."""
+        protection = self._listed.protection if self.keys is not None else None
+        return self.root.header if protection is None else protection.merged()
 
     @property
-    def header(self) -> Header:
-        return self.root.header
+    def layers(self) -> list[Layer]:
+        """What is to be said of its protection, layer by layer; nothing without keys."""
+        protection = self._listed.protection
+        return protection.layers if protection is not None else []
 
     @cached_property
     def _rich(self) -> Reading:
@@ -54,7 +68,7 @@ class Message:
         return (self._plain if plain else self._rich).blocks
 
     def notes(self, plain: bool = False) -> list[Note]:
-        return self.structure_notes + self.header.notes() + (self._plain if plain else self._rich).notes
+        return self.structure_notes + self.root.header.notes() + (self._plain if plain else self._rich).notes
 
     @cached_property
     def _listed(self) -> Reading:
@@ -77,14 +91,16 @@ class Message:
     @cached_property
     def _hint(self) -> str:
         """A character set other than the usual ones that the message names anywhere: what names none may be in it."""
-        labels = [label.decode("latin-1") for label in _LABELS.findall(self.header.block)]
+        labels = [label.decode("latin-1") for label in _LABELS.findall(self.root.header.block)]
         return unusual([*labels, *(part.parameters.get("charset", "") for part in self.root.walk())])
 
     def _read(self, plain: bool, words: bool = True) -> Reading:
-        reader = Reader(plain, self.depth, words, self._hint)
-        reader.show(self.root)
-        reader.strays(self.header)
-        reading = reader.reading
+        protection = None
+        if self.keys is not None and may_be_protected(self.data):
+            from wexagraph.messages.protected import Protection
+
+            protection = Protection(self.keys, self.root.header)
+        reading = Reader(plain, self.depth, words, self._hint, protection).read(self.root)
         reading.named = _named(reading.attachments)
         if reading.named:
             texts = [part for part in reading.html if may_refer(part.text(self._hint)[0], reading.named)]
@@ -95,6 +111,11 @@ class Message:
             reading.attachments = [a for a in reading.attachments if id(a.part) not in gone]
             reading.blocks = [b for b in reading.blocks if not (isinstance(b, PictureBlock) and id(b.part) in gone)]
         return reading
+
+
+def may_be_protected(data: bytes) -> bool:
+    """Whether a message may be signed or encrypted, told at a glance."""
+    return _PROTECTED.search(data) is not None
 
 
 def is_one_text(data: bytes) -> bool:

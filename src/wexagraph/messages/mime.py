@@ -58,13 +58,15 @@ class _Scan:
 
 
 class Part:
-    """A MIME part. `data[start:end]` is its body, still in its transfer encoding; `number` is "1.2" and the like.
+    """A MIME part. `data[start:end]` is its body, still in its transfer encoding, `begin` is where its header begins.
+    `number` is "1.2" and the like.
 
     `outside` are the stretches of a multipart body that stand before, between or after its parts.
     """
 
     def __init__(self, data: bytes, header: Header, start: int, end: int, number: str, default: str) -> None:
         self.data, self.header, self.start, self.end, self.number = data, header, start, end, number
+        self.begin = start
         self.children: list[Part] = []
         self.outside: list[tuple[int, int]] = []
         self._disposition: tuple[str, dict[str, str]] | None = None
@@ -179,6 +181,7 @@ def _part(data: bytes, start: int, end: int, number: str, default: str, depth: i
     if fields is not None and data[fields.end() : body].strip():
         body = fields.end()  # a line that is no field: what stands there is text already
     part = Part(data, Header(_UNFOLDED.sub(rb";\1 ", data[start:body])), body, end, number, default)
+    part.begin = start
     scan.parts += 1
     if part.type.startswith("multipart/"):
         boundary = part.parameters.get("boundary", "")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import mimetypes
 import re
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from wexagraph.messages.blocks import (
     Attachment,
@@ -22,6 +23,9 @@ from wexagraph.messages.mapi.mail import MADE_FROM, Origin, content_of
 from wexagraph.messages.mapi.tnef import MAGIC, TYPES, read_item
 from wexagraph.messages.mime import Part, made_part, parse, unix_lines
 from wexagraph.notes import Note
+
+if TYPE_CHECKING:
+    from wexagraph.messages.protected import Protection
 
 _WORTH = 10_000
 """With fewer tags than this, no depth takes a parser a second."""
@@ -73,12 +77,14 @@ def is_shown_text(kind: str) -> bool:
 
 @dataclass
 class Reading:
-    """What one way through the parts has found. `html` are the parts that are shown as HTML, `named` what they can
-    refer to, `drawn` what they do draw: the pictures of their layout."""
+    """What one way through the parts has found. `protection` is what was opened and proved, with keys. `html` are the
+    parts that are shown as HTML, `named` what they can refer to, `drawn` what they do draw: the pictures of their
+    layout."""
 
     blocks: list[Block] = field(default_factory=list)
     attachments: list[Attachment] = field(default_factory=list)
     notes: list[Note] = field(default_factory=list)
+    protection: Protection | None = None
     html: list[Part] = field(default_factory=list)
     named: dict[str, Part] = field(default_factory=dict)
     drawn: list[Part] = field(default_factory=list)
@@ -91,8 +97,22 @@ class Reader:
     character set that the message names elsewhere.
     """
 
-    def __init__(self, plain: bool, depth: int, words: bool = False, hint: str = "") -> None:
-        self.plain, self.depth, self.words, self.hint, self.reading = plain, depth, words, hint, Reading()
+    def __init__(
+        self, plain: bool, depth: int, words: bool = False, hint: str = "", protection: Protection | None = None
+    ) -> None:
+        self.plain, self.depth, self.words, self.hint = plain, depth, words, hint
+        self.reading = Reading(protection=protection)
+        self.protection = protection
+        self._whole: Part | None = None
+
+    def read(self, root: Part) -> Reading:
+        """Go through all parts of a message."""
+        self._whole = root
+        self.show(root)
+        self.strays(root.header)
+        if self.protection is not None:
+            self.reading.notes += self.protection.notes()
+        return self.reading
 
     def show(self, part: Part) -> None:
         kind = part.type
@@ -105,8 +125,7 @@ class Reader:
             elif kind == "multipart/signed":
                 self._signed(part)
             elif kind == "multipart/encrypted":
-                self.reading.notes.append(Note("encrypted"))
-                self._attach_all(part.children)
+                self._encrypted(part)
             else:
                 for child in part.children:
                     self.show(child)
@@ -160,7 +179,12 @@ class Reader:
             return
         flowed = part.parameters.get("format", "").lower() == "flowed"
         delsp = part.parameters.get("delsp", "").lower() == "yes"
-        pieces = split(part.content())
+        content = part.content()
+        if self.protection is not None and b"-----BEGIN PGP" in content:
+            self.protection.whole = part is self._whole
+            self._armoured_text(part, content)
+            return
+        pieces = split(content)
         for number, piece in enumerate(pieces, 1):
             if isinstance(piece, InlinedFile):
                 self._inlined(piece, f"{part.number}.{number}")
@@ -176,6 +200,16 @@ class Reader:
                 text = unix_lines(text)
                 self.reading.blocks.append(TextBlock(text, flowed, delsp))
                 self._armoured(text)
+
+    def _armoured_text(self, part: Part, content: bytes) -> None:
+        """A text with OpenPGP in it: what was opened or proved stands by itself, under a label."""
+        assert self.protection is not None
+        for piece, inside in self.protection.pieces(content):
+            text, notes = decode(piece, part.parameters.get("charset", ""), self.hint)
+            if self.words and text.strip():
+                label = "Text that was protected by OpenPGP" if inside else ""
+                self.reading.blocks.append(TextBlock(unix_lines(text), label=label))
+                self.reading.notes += notes
 
     def _armoured(self, text: str) -> None:
         """Notes on OpenPGP in a text (RFC 9580, section 6.2), wherever it begins there."""
@@ -221,7 +255,8 @@ class Reader:
             if self.depth >= MAX_NESTED:
                 self.reading.notes.append(Note("nesting-too-deep", f"part {part.number[:40]}"))
             elif self.words:
-                self.reading.blocks.append(MessageBlock(part.content(), self.depth + 1))
+                keys = self.protection.keys if self.protection is not None else None
+                self.reading.blocks.append(MessageBlock(part.content(), self.depth + 1, keys))
 
     def _wrapper(self, part: Part) -> None:
         """A wrapper of text and attachments ([MS-OXTNEF]): what is in it, as if it had been sent plainly."""
@@ -254,7 +289,18 @@ class Reader:
 
     def _signed(self, part: Part) -> None:
         """The content, then the signature as a file (RFC 1847 section 2.1)."""
-        self.show(part.children[0])
+        content, is_whole = part.children[0], part is self._whole
+        if self.protection is not None and len(part.children) > 1:
+            signature, raw = part.children[1], part.data[content.begin : content.end]
+            self.protection.whole = is_whole
+            check = self.protection.check_pgp if "pgp" in signature.type else self.protection.check_smime
+            if check(signature.content(), raw) and is_whole:
+                content = self.protection.look_inside(content)
+            self._whole = content if is_whole else self._whole
+            self.show(content)
+            self._attach_all(part.children[1:])
+            return
+        self.show(content)
         for child in part.children[1:]:
             signers: list[str] = []
             if "pkcs7" in child.type:
@@ -266,31 +312,59 @@ class Reader:
             self.reading.notes.append(Note("signed", f"{by}{Attachment(child).name[:80]}"))
             self._attach_all([child])
 
-    def _smime(self, part: Part) -> None:
-        from wexagraph.messages.smime import is_enveloped, read_compressed, read_signed
+    def _encrypted(self, part: Part) -> None:
+        """What OpenPGP has encrypted (RFC 3156, section 4): what was inside, then the parts as files."""
+        last = part.children[-1]
+        if self.protection is not None:
+            self.protection.whole = part is self._whole
+        if self.protection is None:
+            self.reading.notes.append(Note("encrypted"))
+        elif self.depth < MAX_NESTED and (opened := self.protection.open_pgp(last.content())) is not None:
+            self._inner(opened[0], last, whole=part is self._whole)
+        self._attach_all(part.children)
 
+    def _smime(self, part: Part) -> None:
+        from wexagraph.messages.smime import read_signed
+        from wexagraph.protection.enveloped import is_enveloped, read_compressed
+
+        if self.protection is not None:
+            self.protection.whole = part is self._whole
         kind = part.parameters.get("smime-type", "").lower()
         if kind in ("", "compressed-data") and self.depth < MAX_NESTED:
             content = read_compressed(part.content())
             if content is not None:
                 self.reading.notes.append(Note("unpacked", Attachment(part).name[:80]))
-                self._inner(content, part)
+                self._inner(content, part, whole=part is self._whole, sure=False)
                 return
         if kind in ("", "signed-data", "certs-only"):
             signed = read_signed(part.content())
             if signed is not None:
                 by = f"by {', '.join(signed.signers)[:120]}; " if signed.signers else ""
                 if signed.content and self.depth < MAX_NESTED:
-                    self.reading.notes.append(Note("signed", f"{by}{Attachment(part).name[:80]}"))
-                    self._inner(signed.content, part)
+                    sure = False
+                    if self.protection is not None:
+                        sure = self.protection.check_smime(part.content(), None)
+                    else:
+                        self.reading.notes.append(Note("signed", f"{by}{Attachment(part).name[:80]}"))
+                    self._inner(signed.content, part, whole=part is self._whole, sure=sure)
                 return
         if part.type in _SMIME or is_enveloped(part.content()):
-            self.reading.notes.append(Note("encrypted"))
+            if self.protection is None:
+                self.reading.notes.append(Note("encrypted"))
+            elif self.depth < MAX_NESTED:
+                opened = self.protection.open_enveloped(part.content())
+                if opened is not None:
+                    self._inner(opened, part, whole=part is self._whole)
 
-    def _inner(self, content: bytes, part: Part) -> None:
-        """What was inside a part that is kept as a file: an entity of its own."""
+    def _inner(self, content: bytes, part: Part, whole: bool = False, sure: bool = True) -> None:
+        """What was inside a part that is kept as a file: an entity of its own. Where it is the `whole` of a message and
+        `sure` (it was opened, or its signature holds), its header may count."""
         inner, notes = parse(content, number=f"{part.number}.1")
         self.reading.notes += notes
+        if whole:
+            if sure and self.protection is not None:
+                inner = self.protection.look_inside(inner)
+            self._whole = inner
         self.depth += 1
         self.show(inner)
         self.depth -= 1

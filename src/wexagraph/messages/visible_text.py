@@ -35,7 +35,7 @@ def visible_texts(message: Message, most: int | None = None, depth: int = 0) -> 
         elif isinstance(block, HtmlBlock):
             yield html_to_text(block.html[:most], alternatives=False)
         elif isinstance(block, MessageBlock) and depth < _DEEPEST:
-            inner = Message(block.data, block.depth)
+            inner = Message(block.data, block.depth, block.keys)
             yield inner.header.subject
             yield from visible_texts(inner, most, depth + 1)
 

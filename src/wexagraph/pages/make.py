@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from wexagraph.pages.composing.compose import Page
     from wexagraph.pages.composing.covers import Entry
     from wexagraph.pages.engines import Engine
+    from wexagraph.protection.keys import Keys
 
 _KEPT_WHOLE = ("body-too-long", "header-too-long", "parts-too-many", "nesting-too-deep")
 """Notes on something that is not all on the page: the original is embedded."""
@@ -43,7 +44,7 @@ class Job:
     elsewhere in it; the first part comes with the title and the tags of the `whole`. `lock` encrypts the PDF;
     `exported` is the date that a cover tells. `makers` make formats that this module has none for. `fetched` are
     pictures from the network, as far as they were asked for; None where none is to be. `original` is the file that the
-    message was made from: name, media type, bytes.
+    message was made from: name, media type, bytes. `keys` open and prove what is protected.
     """
 
     data: bytes
@@ -61,6 +62,7 @@ class Job:
     makers: tuple[tuple[str, Maker], ...] = ()
     fetched: tuple[Fetched, ...] | None = None
     original: tuple[str, str, bytes] | None = None
+    keys: Keys | None = None
 
     @property
     def pictures(self) -> dict[str, Fetched]:
@@ -98,7 +100,7 @@ def make(job: Job) -> Made:
 
     Raises PageError where the engine can't make the PDF.
     """
-    message = Message(job.data)
+    message = Message(job.data, keys=job.keys)
     made, makers = Made(), _OWN | dict(job.makers)
     for name in job.formats:
         made.files[name] = makers[name](message, job, made)

@@ -12,7 +12,6 @@ from typing import NamedTuple
 
 from wexagraph.errors import MessageError
 from wexagraph.messages.conversations import Thread, thread
-from wexagraph.messages.message import Message
 from wexagraph.output.databases import Form, open_database
 from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Wanted, listed
 
@@ -42,14 +41,14 @@ class Held:
     """The bytes of messages that go into several cases, as far as there is room; others are read again."""
 
     def __init__(self, source: Source) -> None:
-        self._source = source
+        self.source = source
         self._bytes: dict[str, bytes] = {}
         self._size = 0
         self._reading = Lock()  # cases are filed into at the same time
 
     def letters(self, envelopes: list[Envelope]) -> Iterator[Letter | tuple[Envelope, MessageError]]:
         """The messages with their digests; or why one can't be read."""
-        for envelope, data in self._source.read_many(envelopes):
+        for envelope, data in self.source.read_many(envelopes):
             if isinstance(data, MessageError):
                 yield envelope, data
                 continue
@@ -64,14 +63,14 @@ class Held:
         data = self._bytes.get(letter.digest)
         if data is None:
             with self._reading:
-                data = self._source.read(letter.envelope)
+                data = self.source.read(letter.envelope)
             if hashlib.sha256(data).hexdigest() != letter.digest:
                 raise MessageError("it was changed in its mailbox while it was filed. Run the same command again.")
         return data
 
     def attachments(self, letter: Letter) -> list[Leaf]:
         """What is attached to a message."""
-        return listed(Message(self.read(letter)))
+        return listed(self.source.message(self.read(letter)))
 
 
 class Filing(Source):
@@ -83,6 +82,7 @@ class Filing(Source):
     def __init__(self, reference: str, letters: list[Letter], held: Held | None) -> None:
         super().__init__(f"case:{reference}", "case")
         self._folder, self.held = reference, held
+        self.keys = held.source.keys if held is not None else None
         self._letters = {_place(letter): letter for letter in letters}
 
     @property

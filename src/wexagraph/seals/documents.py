@@ -14,7 +14,9 @@ from typing import TYPE_CHECKING, Any
 from asn1crypto import cms
 
 from wexagraph.errors import PageError
-from wexagraph.seals.signatures import BROKEN, NotSigned, SealKey, Signature, check, signed
+from wexagraph.protection.certificates import BROKEN
+from wexagraph.protection.signatures import NotSigned, Signature, check
+from wexagraph.seals.signatures import SealKey, signed
 
 if TYPE_CHECKING:
     import pikepdf

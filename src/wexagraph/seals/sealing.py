@@ -23,9 +23,11 @@ from wexagraph.files import open_regular
 from wexagraph.naming.paths import MANIFEST, PROOF, SEAL_MARK, SEALED, SEALS
 from wexagraph.output.folder import OutputFolder
 from wexagraph.output.replacing import write_whole_file
+from wexagraph.protection.certificates import BROKEN, Known, name_of
+from wexagraph.protection.signatures import NotSigned, Signature, check
 from wexagraph.reports import Finding, Report, Sealed, Sealing, Verification
 from wexagraph.seals import stamps
-from wexagraph.seals.signatures import BROKEN, Known, NotSigned, SealKey, Signature, check, name_of, read_key, sign
+from wexagraph.seals.signatures import SealKey, read_key, sign
 
 SEAL, STAMP = ".p7s", ".tsr"
 _BAG, _VOLUMES, _TAGS = "bagit.txt", "data/volumes", "tagmanifest-sha256.txt"

@@ -15,7 +15,8 @@ from asn1crypto import algos, cms, tsp
 from cryptography import x509
 
 from wexagraph.errors import CallError
-from wexagraph.seals.signatures import BROKEN, DigestOf, NotSigned, Signature, check
+from wexagraph.protection.certificates import BROKEN
+from wexagraph.protection.signatures import DigestOf, NotSigned, Signature, check
 from wexagraph.text import one_line
 
 _PATIENCE = 30.0

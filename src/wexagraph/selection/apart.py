@@ -11,7 +11,6 @@ from wexagraph.errors import MessageError
 from wexagraph.messages.carried import Carried, carried_by, may_carry, says_nothing_else
 from wexagraph.messages.conversations import message_id
 from wexagraph.messages.headers import Header, header_end
-from wexagraph.messages.message import Message
 from wexagraph.notes import Note
 from wexagraph.selection.choice import Choice
 from wexagraph.sources.base import (
@@ -38,7 +37,7 @@ class TakenApart(Source):
     def __init__(self, source: Source, choice: Choice) -> None:
         super().__init__(source.location, source.kind, source.address, source.troubles)
         self.lists_apart, self.moves, self.goes_on = source.lists_apart, source.moves, source.goes_on
-        self._source, self._choice = source, choice
+        self._source, self._choice, self.keys = source, choice, source.keys
         self._met: set[str] = set()
         self._wrappers: dict[tuple[str, str], tuple[Stored, list[str]]] = {}
         self._newest: dict[str, list[Envelope]] | None = None
@@ -78,7 +77,7 @@ class TakenApart(Source):
             data = self._source.read(envelope)
         except MessageError:
             return [envelope]  # what can't be read is told when it is to be written
-        message = Message(data)
+        message = self.message(data)
         carried = carried_by(message)
         if not carried:
             return [envelope]
@@ -134,14 +133,14 @@ class TakenApart(Source):
         if self._last is None or self._last[0] != key:
             whole = replace(envelope, place=at[1], stamp=envelope.stamp.rpartition("/")[0], header=Header(b""))
             data = self._source.read(whole)  # whose header is another: an account compares it
-            self._last = (key, carried_by(Message(data)))
+            self._last = (key, carried_by(self.message(data)))
         if int(at[2]) > len(self._last[1]):
             raise MessageError("the message that brought it was changed. Run the same command again.")
         return self._last[1][int(at[2]) - 1]
 
     def attachments(self, envelope: Envelope) -> list[Leaf]:
         piece = self._piece(envelope)
-        return self._source.attachments(envelope) if piece is None else listed(Message(piece.data))
+        return self._source.attachments(envelope) if piece is None else listed(self.message(piece.data))
 
     def may_hide(self, envelope: Envelope) -> bool:
         return not _PIECE.fullmatch(envelope.place) and self._source.may_hide(envelope)

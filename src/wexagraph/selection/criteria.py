@@ -123,7 +123,7 @@ class Subject:
 
     def read(self, data: bytes) -> Message:
         """Take the bytes of the message."""
-        self._message, self.waits = Message(data), False
+        self._message, self.waits = self.source.message(data), False
         return self._message
 
     def header(self) -> Header:

@@ -18,6 +18,7 @@ from wexagraph.notes import Note
 if TYPE_CHECKING:
     from wexagraph.messages.message import Message
     from wexagraph.messages.mime import Part
+    from wexagraph.protection.keys import Keys
 
 # Crockford's base 32 has no letter that reads as a digit; two of its digits at a time are half the work
 _DIGITS = "0123456789abcdefghjkmnpqrstvwxyz"
@@ -158,9 +159,17 @@ class Source(ABC):
     moves = True
     """Whether a message may come to lie at another place, as in an mbox that was compacted."""
     troubles: list[Trouble] = field(default_factory=list)
+    keys: Keys | None = None
+    """What opens and proves protected messages, where that is asked for."""
 
     def __post_init__(self) -> None:
         self.address = self.address or self.location
+
+    def message(self, data: bytes) -> Message:
+        """What the bytes of one of its messages mean."""
+        from wexagraph.messages.message import Message
+
+        return Message(data, keys=self.keys)
 
     def __enter__(self) -> Source:
         return self

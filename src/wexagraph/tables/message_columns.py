@@ -17,6 +17,7 @@ from wexagraph.messages.message import Message
 from wexagraph.messages.visible_text import visible_texts
 from wexagraph.naming.office_names import NO_NAMES, OfficeNames
 from wexagraph.naming.patterns import Fields, TextPattern
+from wexagraph.notes import protection_word
 from wexagraph.selection.choice import Choice
 from wexagraph.sources import reopen
 from wexagraph.sources.base import Envelope, Partition, Source
@@ -59,7 +60,7 @@ class Listed:
                 self.data = self.source.read(self.envelope)
             except MessageError as error:
                 self.data = error
-        return Message(self.data if isinstance(self.data, bytes) else b"")
+        return self.source.message(self.data if isinstance(self.data, bytes) else b"")
 
     @cached_property
     def text(self) -> str:
@@ -100,6 +101,10 @@ class Listed:
     def doubles(self) -> str:
         """Where others lie that are the same, where one of each was chosen."""
         return "; ".join(one_line(note.detail) for note in self.envelope.notes if note.code == "double")
+
+    def protection(self, kind: str) -> str:
+        """How it is `encrypted` or `signed`, in a word."""
+        return protection_word(self.message.notes(), kind)
 
     def words(self, keywords: bool) -> str:
         """Its flags, or the keywords among them (which a server's own flags are not: RFC 9051 section 2.3.2)."""
@@ -143,6 +148,8 @@ COLUMNS: list[Column[Any]] = [
     Column("case", lambda listed: listed.filed.case, width=12, lasts=False),
     Column("files", lambda listed: "; ".join(listed.filed.files), "link", 48, lasts=False),
     Column("notes", lambda listed: "; ".join(listed.filed.notes), width=34, lasts=False),
+    Column("protected", lambda listed: listed.protection("encrypted"), width=12, reads=True, lasts=False),
+    Column("signed", lambda listed: listed.protection("signed"), width=16, reads=True, lasts=False),
 ]
 """All that a table can have of a message: of a `Listed`, or what `_Elsewhere` has. A new column is a line here."""
 ONLY_FILED = ("tags", "case", "files", "notes")

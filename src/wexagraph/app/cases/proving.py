@@ -11,7 +11,7 @@ from wexagraph.naming.paths import CASE_LOG, FILE_PLAN, MANIFEST
 from wexagraph.reports import Verification
 
 if TYPE_CHECKING:
-    from wexagraph.seals.signatures import Known
+    from wexagraph.protection.certificates import Known
 
 
 def verified(folder: Path, head: str | None = None, known: Known | None = None) -> Verification:

@@ -8,12 +8,12 @@ from datetime import UTC, datetime
 from difflib import get_close_matches
 from importlib import import_module
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from wexagraph.app.afterwards import apart
 from wexagraph.app.commands.base import Command, Job, Work
 from wexagraph.app.locales import zone_name
-from wexagraph.app.secrets import NamedKey, Prompt, is_token, with_named
+from wexagraph.app.secrets import OWN_KEYRING, NamedKey, Prompt, is_token, with_named
 from wexagraph.errors import CallError, WexagraphError
 from wexagraph.records.calls import Call
 from wexagraph.reports import Report
@@ -22,10 +22,15 @@ from wexagraph.selection.value_lists import absolute, expanded
 from wexagraph.sources.base import Source
 from wexagraph.sources.imap.changes import Afterwards
 
+if TYPE_CHECKING:
+    from wexagraph.protection.keys import Keys
+
 __all__ = ["COMMANDS", "Work", "check", "choice_of", "chosen", "command_of", "options_of", "run", "settled"]
 COMMANDS = ("export", "attachments", "register", "file", "backup")
 """The commands that can be repeated, each a module of its name here, which is loaded when it is called."""
-_SECRETS = ("password", "owner-password", "seal-password")
+_SECRETS = ("password", "owner-password", "seal-password", "key-password")
+_FILES = ("key", "known")
+"""Options that name files, several of them."""
 
 
 def run(call: Call, work: Work) -> Report:
@@ -34,6 +39,8 @@ def run(call: Call, work: Work) -> Report:
     options = options_of(call, None, work.moment, work.keys) if work.options is None else work.options
     wish = Afterwards.parse(call.afterwards) if call.afterwards else None
     source, choice = work.fresh or (work.mailbox, chosen(call, work.mailbox))
+    unlocked = keys_of(call, None, work.keys) if work.options is None else work.unlocked
+    source = source if unlocked is None else with_keys(source, unlocked)
     report = command.run(Job(call, options, source, choice, wish, work))
     if work.fresh is None:
         report.idle = choice.idle
@@ -61,6 +68,23 @@ def options_of(call: Call, prompt: Prompt | None, moment: datetime, keys: Mappin
             raise CallError(f"--afterwards goes not with {call.command}: what it makes keeps no message.")
         Afterwards.parse(call.afterwards).checked(getattr(options, "keeps_messages", True))
     return options
+
+
+def keys_of(call: Call, prompt: Prompt | None, keys: Mapping[str, NamedKey]) -> Keys | None:
+    """What opens and proves protected messages for a call; None where that is not asked for. Raises CallError,
+    SourceError."""
+    if not (call.options.get("key") or call.options.get("known")):
+        return None
+    from wexagraph.app.unlocking import keys_in
+
+    return keys_in(with_named(call.options, keys), prompt)
+
+
+def with_keys(source: Source, keys: Keys) -> Source:
+    """A source whose protected messages are read with keys."""
+    from wexagraph.selection.unlocked import Unlocked
+
+    return Unlocked(source, keys)
 
 
 def chosen(call: Call, mailbox: Source) -> Choice:
@@ -106,6 +130,7 @@ def check(call: Call, keys: Mapping[str, NamedKey]) -> None:
         if name in call.choice:
             raise CallError(f"--{name} belongs to a single call: an order takes what has come since it last ran.")
     options_of(call, None, datetime.now(UTC), keys)
+    keys_of(call, None, keys)
     choice_of(call)
 
 
@@ -122,6 +147,9 @@ def settled(call: Call) -> Call:
             options[name] = _absolute(value)
         elif name in _SECRETS and value.startswith("file:"):
             options[name] = f"{kind}file:{_absolute(path)}"
+    for name in _FILES:
+        if options.get(name):
+            options[name] = [each if each == OWN_KEYRING else _absolute(each) for each in options[name]]
     deliver = _absolute(call.deliver) if call.deliver else ""
     return replace(
         call,

@@ -18,6 +18,7 @@ from wexagraph.sources.imap.changes import Afterwards
 
 if TYPE_CHECKING:
     from wexagraph.backups.encryption import Ask
+    from wexagraph.protection.keys import Keys
 
 ZONE = ("zone", lambda: zone_name(None))
 LANGUAGE = ("language", lambda: language_code(None))
@@ -31,8 +32,8 @@ class Work:
     `options` are those of the call as `options_of` makes them, where that is done. `progress` is told how far it is, as
     the command's own function tells it, and `say` what there is to say on the way. `allow` is asked before anything is
     changed at the source, and `stored` is told before that of messages that are safely stored. `ask` gives the
-    passphrase of a locked backup, `keys` are those that have names. `generation` counts how often all was made again,
-    `moment` is when the run is.
+    passphrase of a locked backup, `keys` are those that have names, and with `options` made, `unlocked` what opens
+    protected messages. `generation` counts how often all was made again, `moment` is when the run is.
     """
 
     mailbox: Source
@@ -47,6 +48,7 @@ class Work:
     stored: Callable[[list[Stored]], None] | None = None
     ask: Ask | None = None
     keys: Mapping[str, NamedKey] = field(default_factory=dict)
+    unlocked: Keys | None = None
     generation: int = 0
 
 

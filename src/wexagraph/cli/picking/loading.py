@@ -98,7 +98,7 @@ class Loader:
                 if source is None:
                     return
                 if wanted is not None:
-                    wanted[1](text_of(source.read(row.envelope)))
+                    wanted[1](text_of(source.message(source.read(row.envelope))))
                 else:
                     row.attached = len(source.attachments(row.envelope))
                     counted()
@@ -117,10 +117,9 @@ class Loader:
         return self._source
 
 
-def text_of(data: bytes) -> str:
+def text_of(message: Message) -> str:
     """A message for the pane: its subject, who it is from and to, what is attached, its text. Nothing in it steers a
     terminal."""
-    message = Message(data)
     header = message.header
     people = f"From {header.sender}"
     for label, name in (("to", b"to"), ("copy to", b"cc")):

@@ -5,11 +5,15 @@ from __future__ import annotations
 import hashlib
 from dataclasses import dataclass, field
 from datetime import tzinfo
+from typing import TYPE_CHECKING
 
 from wexagraph.exports.attachments.documents import DocumentOptions
 from wexagraph.languages import ENGLISH
 from wexagraph.naming.office_names import NO_NAMES, OfficeNames
 from wexagraph.naming.patterns import NamePattern
+
+if TYPE_CHECKING:
+    from wexagraph.protection.keys import Keys
 
 ATTACHMENT_PATTERN = "{date:%Y-%m-%d} {sender} - {filename}"
 
@@ -23,7 +27,7 @@ class ExtractOptions:
     digest; `flat` leaves out the source's folders. `native` writes their own bytes, `document` says how PDFs are made
     of them (None: none are), by `jobs` workers here, or those of the Dask scheduler at the address `cluster`. `names`
     are the office's own for addresses. `registers` are the forms of the table beside the files, whose headings are in a
-    `language`.
+    `language`. `keys` open what is protected.
     """
 
     pattern: NamePattern = field(default_factory=lambda: NamePattern(ATTACHMENT_PATTERN))
@@ -43,6 +47,7 @@ class ExtractOptions:
     names: OfficeNames = NO_NAMES
     registers: tuple[str, ...] = ("csv",)
     language: str = ENGLISH
+    keys: Keys | None = None
 
     @property
     def keeps_messages(self) -> bool:
@@ -74,5 +79,6 @@ class ExtractOptions:
             str(self.zone),
             *(["folders"] if not self.flat else []),
             *(["once"] if self.once else []),
+            *([self.keys.mark] if self.keys is not None else []),
         )
         return hashlib.sha256(repr(values).encode("utf-8", "surrogateescape")).hexdigest()[:16]

@@ -135,7 +135,7 @@ def _pull(stager: Stager, envelope: Envelope, data: bytes, options: ExtractOptio
     origin, moment = pulled.origin, envelope.date()[0]
     keys: Counter[str] = Counter()
     taken: list[Taken] = []
-    message = Message(data)
+    message = Message(data, keys=options.keys)
     for number, (place, attachment) in enumerate(_all(message, options), 1):
         if not is_wanted(attachment.name, attachment.type, options):
             continue
@@ -190,7 +190,7 @@ def _all(
         if depth >= _DEEPEST:
             continue
         if options.nested and attachment.type in ("message/rfc822", "message/global"):
-            yield from _all(Message(attachment.content(), depth + 1), options, depth + 1, f"{place}/")
+            yield from _all(Message(attachment.content(), depth + 1, options.keys), options, depth + 1, f"{place}/")
         elif options.open_zips and recognise(attachment.content()) == ZIP:
             yield from ((f"{above}{member.part.number}", member) for member in _members(attachment))
 

@@ -32,7 +32,6 @@ from wexagraph.exports.options import ExportOptions
 from wexagraph.exports.register import Wording
 from wexagraph.languages import language
 from wexagraph.messages.headers import Header
-from wexagraph.messages.message import Message
 from wexagraph.output.staging import in_hand
 from wexagraph.output.target import Target
 from wexagraph.reports import Failure, Progress
@@ -67,7 +66,7 @@ def extract(
     Raises SourceError, TargetError or CallError; a message that fails is in the report instead.
     """
     started = time.monotonic()
-    options = options or ExtractOptions()
+    options = replace(options or ExtractOptions(), keys=source.keys)
     with opened(source, into, ExportOptions(), dry=dry) as (target, journal, _):
         attachments = Attachments(journal, options.recipes)
         run = Context(source, target, attachments, options, progress or (lambda _: None), stopped or (lambda: False))
@@ -301,6 +300,6 @@ def _narrowed(run: Context, choice: Choice) -> Choice:
 
 def _has_wanted(run: Context, envelope: Envelope) -> bool:
     try:
-        return has_wanted(Message(run.source.read(envelope)), run.options)
+        return has_wanted(run.source.message(run.source.read(envelope)), run.options)
     except MessageError:
         return True  # its failure is to show

@@ -327,7 +327,7 @@ class _Composer:
             elif isinstance(block, CalendarBlock):
                 out += self._cards(block)
             elif isinstance(block, MessageBlock):
-                out.append(self._nested(Message(block.data, block.depth)))
+                out.append(self._nested(Message(block.data, block.depth, block.keys)))
         self.notes += pictures.notes
         self.remote |= pictures.remote
         sealed = any(note.code == "encrypted" for note in message.notes(self.plain))

@@ -66,7 +66,7 @@ def _message(message: Message, options: PageOptions, arrival: datetime | None) -
             out += [
                 "",
                 f"----- {tr('Message inside this message')} -----",
-                *_message(Message(block.data, block.depth), options, None),
+                *_message(Message(block.data, block.depth, block.keys), options, None),
             ]
             out.append(f"----- {tr('End of the message inside')} -----")
     return out
