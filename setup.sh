@@ -94,5 +94,5 @@ case $parts in
         ;;
 esac
 "$venv/bin/python" -m pip install --quiet --no-compile --disable-pip-version-check \
-    --constraint "$constraints" --editable ".[cluster,weasyprint,ocr,s3,seal,dev]"
+    --constraint "$constraints" --editable ".[cluster,weasyprint,ocr,s3,seal,dns,dev]"
 done_installing

@@ -75,6 +75,22 @@ CODES = {
     "signature-withdrawn": "signed with a certificate or key that was withdrawn",
     "signature-old": "signed in an old way that proves little today",
     "protection-partial": "something of the message stands outside of what was signed or encrypted",
+    "mark-holds": "marked by a sending domain, and unchanged since; a domain is no person",
+    "mark-unchecked": "its text is unchanged since a sending domain marked it; the mark itself was not checked",
+    "mark-changed": "changed since a sending domain marked it (lists do that)",
+    "mark-wrong": "the mark of a sending domain does not fit the header",
+    "mark-withdrawn": "marked by a sending domain with a key that the domain has taken back",
+    "mark-no-key": "marked by a sending domain with a key that the domain does not have",
+    "mark-unreadable": "the mark of a sending domain is of a form that is not known",
+    "mark-other": "marked by another domain than that of the From address",
+    "mark-partial": "a mark is over the beginning of the text alone: what follows may be anybody's",
+    "mark-testing": "the domain says of its key that it is for tests",
+    "mark-old": "marked in an old way, or with a short key, which proves little today",
+    "relay-holds": "a server on the way says how the message came to it, and its seal holds",
+    "relay-unchecked": "a server on the way says how the message came to it; its seal was not checked",
+    "relay-changed": "a server on the way says how the message came to it; the text was changed since",
+    "relay-wrong": "a server on the way is said to have said how the message came to it; its seal does not fit",
+    "server-said": "what the office's own server wrote when the message came",
     "header-inside": "what is protected has a header of its own, which counts; the outer one says otherwise",
 }
 PROTECTION = {
@@ -89,13 +105,27 @@ PROTECTION = {
     "signature-holds": ("signed", "holds"),
     "signed": ("signed", "not checked"),
 }
+MARKS = {
+    "mark-changed": "changed",
+    "mark-wrong": "does not fit",
+    "mark-withdrawn": "key taken back",
+    "mark-no-key": "no key",
+    "mark-holds": "holds",
+    "mark-unchecked": "unchanged, not checked",
+    "mark-unreadable": "unreadable",
+}
 """Codes of notes on messages that keys may open or prove, the worst first: what they are, and a register's word."""
 
 
 def protection_word(notes: Iterable[Note], kind: str) -> str:
-    """The word of a register for how a message is `encrypted` or `signed`, by its notes, the worst of all; "" where it
-    is not."""
+    """The word of a register for how a message is `encrypted`, `signed`, or `marked` by a domain, by its notes, the
+    worst of all; "" where it is not."""
     codes = {note.code for note in notes}
+    if kind == "marked":
+        # one mark that holds is enough: lists add theirs, and break those before
+        word = next((word for code, word in MARKS.items() if code in codes), "")
+        word = MARKS["mark-holds"] if "mark-holds" in codes else word
+        return f"{word}, another domain" if word == "holds" and "mark-other" in codes else word
     word = next((word for code, (what, word) in PROTECTION.items() if what == kind and code in codes), "")
     return "holds in part" if word == "holds" and "protection-partial" in codes else word
 

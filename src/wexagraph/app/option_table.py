@@ -405,7 +405,29 @@ KNOWN = Option(
     "FILE",
     many=True,
 )
-KEYS = (KEY, KEY_PASSWORD, KNOWN)
+SENDER_KEYS = Option(
+    "sender-keys",
+    "Look at the marks of sending domains (DKIM), by the keys in this file; a line each, as the DNS has them.",
+    None,
+    None,
+    "FILE",
+)
+ASK_DNS = Option(
+    "ask-dns",
+    "Ask this name server for the keys of sending domains, each once; kept in sender-keys.txt.",
+    None,
+    None,
+    "SERVER",
+)
+OUR_SERVER = Option(
+    "our-server",
+    "Tell what the office's own mail server wrote of a message when it came (Authentication-Results).",
+    None,
+    None,
+    "NAME",
+)
+KEYS = (KEY, KEY_PASSWORD, KNOWN, SENDER_KEYS, ASK_DNS, OUR_SERVER)
+ASKS_FOR_KEYS = ("key", "known", "sender-keys", "ask-dns", "our-server", "evidence")
 """Options of what reads messages: protected ones are opened and proved."""
 SEAL_EACH = Option(
     "seal-each",

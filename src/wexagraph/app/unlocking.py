@@ -13,6 +13,7 @@ from wexagraph.errors import CallError
 from wexagraph.protection.certificates import known_in, read_file
 from wexagraph.protection.keys import KeyFile, Keys, opener
 from wexagraph.protection.openpgp import check_program, is_public, is_secret
+from wexagraph.protection.sender_keys import check_server, read_sender_keys
 from wexagraph.temporary import TemporaryFolder
 
 
@@ -20,7 +21,7 @@ def keys_in(values: Mapping[str, Any], prompt: Prompt | None) -> Keys:
     """What the options `key` (named as NamedKey), `key-password` and `known` say. Raises CallError, SourceError."""
     where = values.get("key-password")
     named: list[NamedKey] = list(values.get("key") or ())
-    if values.get("cluster"):
+    if values.get("cluster") and named:
         raise CallError("--key goes not with --cluster: keys do not leave this machine.")
     files = [_file(key, where, prompt) for key in named if key.file != OWN_KEYRING]
     known = [(Path(each).name, read_file(Path(each).expanduser(), "--known")) for each in values.get("known") or ()]
@@ -31,7 +32,17 @@ def keys_in(values: Mapping[str, Any], prompt: Prompt | None) -> Keys:
     if gpg or any(is_secret(file.content) for file in files) or any(is_public(content) for _, content in known):
         check_program()
         home = _home()
-    keys = Keys(tuple(files), tuple(known), gpg, home)
+    senders, ask = values.get("sender-keys"), values.get("ask-dns") or ""
+    records = read_sender_keys(Path(senders).expanduser()) if senders else {}
+    if ask:
+        check_server(ask)
+    keys = Keys(
+        *(tuple(files), tuple(known), gpg, home),
+        marks=bool(senders or ask or values.get("our-server") or values.get("evidence")),
+        senders=tuple(records.items()),
+        ask=ask,
+        server=values.get("our-server") or "",
+    )
     opener(keys)
     return keys
 

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from wexagraph.app.option_table import ASKS_FOR_KEYS
 from wexagraph.errors import CallError
 from wexagraph.text import one_line
 
@@ -55,12 +56,12 @@ class Session:
     def keys(self, values: Mapping[str, Any]) -> Keys | None:
         """What opens and proves protected messages, as the options of a command say; None where it has none. Raises
         CallError, SourceError."""
-        if not (values.get("key") or values.get("known")):
+        plain = {name.replace("_", "-"): value for name, value in values.items()}
+        if not any(map(plain.get, ASKS_FOR_KEYS)):
             return None
         from wexagraph.app.secrets import with_named
         from wexagraph.app.unlocking import keys_in
 
-        plain = {name.replace("_", "-"): value for name, value in values.items()}
         return keys_in(with_named(plain, self.configuration.keys), prompt())
 
     def sealing(self, given: Mapping[str, str | None]) -> Sealing | None:

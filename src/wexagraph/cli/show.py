@@ -145,9 +145,15 @@ def _as_dict(envelope: Envelope, data: bytes, message: Message, headers: bool) -
         "text": _text(message),
         "parts": parts,
         "notes": notes,
-        **({"protection": [layer.as_dict() for layer in message.layers]} if message.keys is not None else {}),
+        **(_proved(message) if message.keys is not None else {}),
         **({"headers": written} if headers else {}),
     }
+
+
+def _proved(message: Message) -> dict[str, Any]:
+    """What was opened and proved, layer by layer, and the marks of sending domains."""
+    layers, marks = message.layers, message.marks
+    return {"protection": [one.as_dict() for one in layers], "marks": [one.as_dict() for one in marks]}
 
 
 def _text(message: Message) -> str:

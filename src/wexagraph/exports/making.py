@@ -91,7 +91,7 @@ class Pages:
             makers=makers,
             fetched=work.fetched if options.remote_images else None,
             original=(work.original.name, work.original.type, work.original.content) if work.original else None,
-            keys=self.run.source.keys,
+            keys=self.run.source.keys_for(work.data),
         )
         if document is None or self.run.binding is None:
             return job

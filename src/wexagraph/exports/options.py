@@ -51,7 +51,7 @@ class ExportOptions:
     forms of the table beside the files: csv, xlsx. `index` makes a page to browse in the folder. With `carried`,
     messages that others bring along as files are exported as themselves. `numbered` is what stands before the numbers
     that run through the pages of all PDFs, and that files are named by ("": there are none). `sealing` is done at the
-    end. `keys` open and prove what is protected.
+    end. `keys` open and prove what is protected, `senders` marks how the marks of sending domains are looked at.
 
     Raises CallError where two do not go together.
     """
@@ -81,6 +81,7 @@ class ExportOptions:
     numbered: str = ""
     sealing: Sealing | None = None
     keys: Keys | None = None
+    senders: str = ""
 
     def __post_init__(self) -> None:
         if self.numbered and "pdf" not in self.formats:
@@ -179,6 +180,12 @@ class ExportOptions:
             self._recipes[format] = self._recipe(format)
         return self._recipes[format]
 
+    def with_keys(self, keys: Keys | None) -> ExportOptions:
+        """The same for a source with these keys."""
+        if keys is None:
+            return self
+        return replace(self, keys=keys if keys.opens else None, senders=keys.sender_mark)
+
     def made(self, base: str, notes: Iterable[Note]) -> str:
         """The recipe of a file that was made by a `base`, with these notes: which keys a protected message was opened
         and proved with belongs to it."""
@@ -224,6 +231,7 @@ class ExportOptions:
             more = f"{self.engine}|{[tag.text for tag in self.tags]}|{lock}|{self.bind}|{self.unquote}"
             more += "|run-on" if self.run_on else ""
         more += "|remote" if self.remote_images else ""
+        more += f"|{self.senders}" if self.senders else ""
         return _short(f"{format}|{sorted(page.items())}|{more}")
 
 

@@ -127,6 +127,7 @@ NUMBERS: list[Column[RegisterRow]] = [
 PROTECTION: list[Column[RegisterRow]] = [
     Column("protected", lambda row: protection_word(row.noted, "encrypted"), width=12, lasts=False),
     Column("signed", lambda row: protection_word(row.noted, "signed"), width=16, lasts=False),
+    Column("sender_mark", lambda row: protection_word(row.noted, "marked"), width=16, lasts=False),
 ]
 """Where a run had keys, it is told what they have opened and proved."""
 LINK: Column[RegisterRow] = Column("link", lambda row: "; ".join(row.links), width=48, lasts=False)

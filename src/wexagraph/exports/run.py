@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from concurrent.futures import Executor
 from contextlib import suppress
 from dataclasses import replace
@@ -21,7 +21,7 @@ from wexagraph.exports.options import ATTACHMENTS, FORMATS, ExportOptions, Index
 from wexagraph.exports.plan import Planner
 from wexagraph.exports.reading import Reading
 from wexagraph.exports.register import Wording
-from wexagraph.naming.paths import INDEX, MANIFEST, folder_path
+from wexagraph.naming.paths import INDEX, MANIFEST, SENDER_KEYS, folder_path
 from wexagraph.pages.engines import available
 from wexagraph.reports import AGAIN, NEW, RENAMED, ExportReport, PlannedFile, Progress
 from wexagraph.selection.apart import TakenApart
@@ -52,7 +52,7 @@ def export(
 
     Raises SourceError, TargetError or CallError; a message that fails is in the report instead.
     """
-    options = replace(options or ExportOptions(), keys=source.keys)
+    options = (options or ExportOptions()).with_keys(source.keys)
     started = time.monotonic()
     engines = available(options.engine) if "pdf" in options.formats else []
     with opened(source, into, options, patience=patience, make=make) as (target, journal, recovered):
@@ -146,13 +146,32 @@ def _write_lists(run: Context, sort: tuple[str, ...]) -> None:
 
         run.report.indexed = write_index(run.target, run.journal, replace(index, sort=sort))
     page = run.options.page
-    if run.options.keys is not None:
+    if run.options.keys is not None or run.options.senders:
         run.journal.keep_setting(register.KEYS, "yes")
+    if run.source.sender_keys is not None:
+        _write_sender_keys(run, run.source.sender_keys.answers)
     left = register.write(run.target, run.journal, run.options.registers, Wording(page.tr, page.names))
     run.journal.commit()
     run.source.settle()
     run.report.unreadable += left
     run.report.unreadable += [(trouble.where, trouble.reason) for trouble in run.source.troubles]
+
+
+def _write_sender_keys(run: Context, answers: Mapping[str, str | None]) -> None:
+    """Add what a name server has answered to `sender-keys.txt`: it can be proved when a domain has taken its key
+    back."""
+    from wexagraph.protection.sender_keys import written
+
+    recorded, earlier = run.journal.files.listing(SENDER_KEYS), ""
+    if recorded is not None and run.target.root.taken(recorded.path):
+        with run.target.root.reader(recorded.path) as file:
+            earlier = file.read().decode("utf-8", "replace")
+    text = written(answers, earlier, f"{datetime.now(UTC):%Y-%m-%d}")
+    if text != earlier:
+        staging = run.target.open_staging()
+        with staging.failing():
+            staging.file.write(text.encode("utf-8"))
+        register.put_list(run.target, run.journal, staging, SENDER_KEYS)
 
 
 def dry_run(
@@ -166,7 +185,7 @@ def dry_run(
 ) -> ExportReport:
     """Plan an export, and say what it would write: `written` are the messages that it would write, `bytes` are theirs;
     what pages come to is known when they are made. Raises SourceError, TargetError, CallError."""
-    options = replace(options or ExportOptions(), keys=source.keys)
+    options = (options or ExportOptions()).with_keys(source.keys)
     with opened(source, into, options, dry=True) as (target, journal, _):
         choice = chosen(source, choice, options)
         source = TakenApart(source, choice) if options.carried else source

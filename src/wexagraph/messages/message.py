@@ -21,6 +21,7 @@ from wexagraph.notes import Note
 
 if TYPE_CHECKING:
     from wexagraph.protection.keys import Keys
+    from wexagraph.protection.marks import Mark
     from wexagraph.protection.verdicts import Layer
 
 _URL = re.compile(r"""(?i)url\(\s*["']?([^"')]{1,2000})""")
@@ -46,7 +47,7 @@ class Message:
     @cached_property
     def header(self) -> Header:
         """Its header; with keys, that which stands inside what is protected, where it may count."""
-        protection = self._listed.protection if self.keys is not None else None
+        protection = self._listed.protection if self.keys is not None and self.keys.opens else None
         return self.root.header if protection is None else protection.merged()
 
     @property
@@ -68,7 +69,34 @@ class Message:
         return (self._plain if plain else self._rich).blocks
 
     def notes(self, plain: bool = False) -> list[Note]:
-        return self.structure_notes + self.root.header.notes() + (self._plain if plain else self._rich).notes
+        told = self.structure_notes + self.root.header.notes() + (self._plain if plain else self._rich).notes
+        return told + self._sender_notes() if self.keys is not None and self.keys.marks else told
+
+    @cached_property
+    def marks(self) -> list[Mark]:
+        """What sending domains put on the message; nothing where that is not asked for."""
+        if self.keys is None or not self.keys.marks or not self.root.header.has(b"dkim-signature"):
+            return []
+        from wexagraph.protection.marks import marks_of
+
+        senders = [one.address.casefold() for one in self.root.header.addresses(b"from")]
+        return list(marks_of(self.data, senders, dict(self.keys.senders).get))
+
+    def _sender_notes(self) -> list[Note]:
+        """What is to be said of its marks, and what the office's own server wrote."""
+        notes = [note for mark in self.marks for note in mark.notes()]
+        if self.keys is not None and self.root.header.has(b"arc-seal"):
+            from wexagraph.protection.marks import relays_of
+
+            relays = relays_of(self.data, dict(self.keys.senders).get)
+            notes += [note for relay in relays for note in relay.notes()]
+        if self.keys is not None and self.keys.server:
+            from wexagraph.protection.marks import said_by
+
+            fields = map(self.root.header.decoded, self.root.header.all_raw(b"authentication-results"))
+            if said := said_by(self.keys.server, fields):
+                notes.append(Note("server-said", f"{self.keys.server}: {said}"))
+        return notes
 
     @cached_property
     def _listed(self) -> Reading:
@@ -96,7 +124,7 @@ class Message:
 
     def _read(self, plain: bool, words: bool = True) -> Reading:
         protection = None
-        if self.keys is not None and may_be_protected(self.data):
+        if self.keys is not None and self.keys.opens and may_be_protected(self.data):
             from wexagraph.messages.protected import Protection
 
             protection = Protection(self.keys, self.root.header)

@@ -26,6 +26,7 @@ _SPACES = regex.compile(r"[\s\p{Z}]+")
 _GRAPHEME = regex.compile(r"\X")
 _PLAIN = re.compile(r"[A-Za-z0-9 ,;=_'()+@#!&%$\[\]{}~^`.-]*")
 MANIFEST, REGISTER = "manifest-sha256.txt", "register.csv"
+SENDER_KEYS = "sender-keys.txt"
 REGISTERS = {"csv": REGISTER, "xlsx": "register.xlsx"}
 """The registers of an export by their forms."""
 ATTACHMENT_LIST = "attachments.csv"
@@ -41,7 +42,7 @@ SEALED = (f"{MANIFEST}.p7s", f"{MANIFEST}.tsr", "seal-certificates.pem", PROOF)
 SEAL_MARK = ".wexagraph/sealed"
 """Lies in a folder that was sealed or stamped: where all signs of that are gone, it is noticed."""
 RESERVED = frozenset(
-    {MANIFEST, *ALL_REGISTERS, CASE_LOG, INDEX, INDEX_FILES, *(name.lower() for name in SEALED), SEALS}
+    {MANIFEST, SENDER_KEYS, *ALL_REGISTERS, CASE_LOG, INDEX, INDEX_FILES, *(name.lower() for name in SEALED), SEALS}
 )
 """Names in the folder itself that are ours: no message and no attachment gets them."""
 RESERVED_STEMS = (

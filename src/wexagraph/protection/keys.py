@@ -35,12 +35,29 @@ class KeyFile:
 class Keys:
     """What opens and proves protected mail: keys in `files`, whether the user's own `gpg` and its agent are asked, and
     files of what is `known` (roots, senders' keys, withdrawal lists), by their names. Keyrings lie in the folder `home`
-    while they are used."""
+    while they are used. With `marks`, those of sending domains are looked at, by the records of `senders` and those
+    that the name server `ask` gives; what the office's own `server` wrote is told."""
 
     files: tuple[KeyFile, ...] = ()
     known: tuple[tuple[str, bytes], ...] = field(default=(), repr=False)
     gpg: bool = False
     home: str = field(default="", compare=False)
+    marks: bool = False
+    senders: tuple[tuple[str, str], ...] = field(default=(), repr=False, compare=False)
+    ask: str = ""
+    server: str = ""
+
+    @property
+    def opens(self) -> bool:
+        """Whether something is opened or proved, and not the marks of domains alone."""
+        return bool(self.files or self.known or self.gpg)
+
+    @cached_property
+    def sender_mark(self) -> str:
+        """Equal for two that look at the marks of domains in the same way; "" where no key of one is looked for."""
+        if not (self.senders or self.ask or self.server):
+            return ""
+        return hashlib.sha256(repr((self.senders, self.ask, self.server)).encode()).hexdigest()[:12]
 
     @cached_property
     def mark(self) -> str:

@@ -82,7 +82,8 @@ class Filing(Source):
     def __init__(self, reference: str, letters: list[Letter], held: Held | None) -> None:
         super().__init__(f"case:{reference}", "case")
         self._folder, self.held = reference, held
-        self.keys = held.source.keys if held is not None else None
+        if held is not None:
+            self.keys, self.sender_keys = held.source.keys, held.source.sender_keys
         self._letters = {_place(letter): letter for letter in letters}
 
     @property

@@ -143,7 +143,8 @@ class Listed(Source):
     def __init__(self, source: Source, fresh: Fresh) -> None:
         super().__init__(source.location, source.kind, source.address, source.troubles)
         self.lists_apart, self.moves = source.lists_apart, source.moves
-        self._source, self._fresh, self.keys = source, fresh, source.keys
+        self._source, self._fresh = source, fresh
+        self.keys, self.sender_keys = source.keys, source.sender_keys
 
     def folders(self) -> list[str]:
         return sorted(self._fresh.envelopes)

@@ -37,7 +37,8 @@ class TakenApart(Source):
     def __init__(self, source: Source, choice: Choice) -> None:
         super().__init__(source.location, source.kind, source.address, source.troubles)
         self.lists_apart, self.moves, self.goes_on = source.lists_apart, source.moves, source.goes_on
-        self._source, self._choice, self.keys = source, choice, source.keys
+        self._source, self._choice = source, choice
+        self.keys, self.sender_keys = source.keys, source.sender_keys
         self._met: set[str] = set()
         self._wrappers: dict[tuple[str, str], tuple[Stored, list[str]]] = {}
         self._newest: dict[str, list[Envelope]] | None = None

@@ -9,6 +9,7 @@ from dataclasses import replace
 from wexagraph.errors import MessageError
 from wexagraph.messages.headers import Header
 from wexagraph.protection.keys import Keys
+from wexagraph.protection.sender_keys import SenderKeys
 from wexagraph.sources.base import WHOLE, Envelope, Leaf, Original, Partition, Source, Stored, Wanted, listed
 
 _PROTECTED = re.compile(rb"(?i)pkcs7|\.p7[mz]|multipart/(?:signed|encrypted)")
@@ -22,6 +23,10 @@ class Unlocked(Source):
         super().__init__(source.location, source.kind, source.address, source.troubles)
         self.lists_apart, self.moves, self.goes_on = source.lists_apart, source.moves, source.goes_on
         self._source, self.keys = source, keys
+        self.sender_keys = SenderKeys(keys.ask) if keys.ask else None
+        self._opens = keys.opens
+        if not keys.opens:
+            self.reopens, self.searches, self.finds = source.reopens, source.searches, source.finds
         self._outer: dict[tuple[str, str], Header] = {}
 
     def folders(self) -> list[str]:
@@ -31,6 +36,8 @@ class Unlocked(Source):
         return self._source.size(folder)
 
     def envelopes(self, folder: str, share: Partition = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
+        if not self._opens:
+            return self._source.envelopes(folder, share, wanted)
         return map(self._seen, self._source.envelopes(folder, share))
 
     def _seen(self, envelope: Envelope) -> Envelope:
@@ -69,7 +76,7 @@ class Unlocked(Source):
 
     def attachments(self, envelope: Envelope) -> list[Leaf]:
         leaves = self._source.attachments(self._as_it_lies(envelope))
-        if not any(_may_hold(leaf) for leaf in leaves):
+        if not self._opens or not any(_may_hold(leaf) for leaf in leaves):
             return leaves
         try:
             return listed(self.message(self.read(envelope)))

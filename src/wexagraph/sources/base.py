@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from wexagraph.messages.message import Message
     from wexagraph.messages.mime import Part
     from wexagraph.protection.keys import Keys
+    from wexagraph.protection.sender_keys import SenderKeys
 
 # Crockford's base 32 has no letter that reads as a digit; two of its digits at a time are half the work
 _DIGITS = "0123456789abcdefghjkmnpqrstvwxyz"
@@ -161,6 +162,8 @@ class Source(ABC):
     troubles: list[Trouble] = field(default_factory=list)
     keys: Keys | None = None
     """What opens and proves protected messages, where that is asked for."""
+    sender_keys: SenderKeys | None = None
+    """What asks for the keys of sending domains."""
 
     def __post_init__(self) -> None:
         self.address = self.address or self.location
@@ -169,7 +172,13 @@ class Source(ABC):
         """What the bytes of one of its messages mean."""
         from wexagraph.messages.message import Message
 
-        return Message(data, keys=self.keys)
+        return Message(data, keys=self.keys_for(data))
+
+    def keys_for(self, data: bytes) -> Keys | None:
+        """The keys, with those of the domains that have marked a message."""
+        if self.keys is None or self.sender_keys is None:
+            return self.keys
+        return self.sender_keys.added(self.keys, data)
 
     def __enter__(self) -> Source:
         return self

@@ -103,7 +103,7 @@ class Listed:
         return "; ".join(one_line(note.detail) for note in self.envelope.notes if note.code == "double")
 
     def protection(self, kind: str) -> str:
-        """How it is `encrypted` or `signed`, in a word."""
+        """How it is `encrypted`, `signed` or `marked` by a domain, in a word."""
         return protection_word(self.message.notes(), kind)
 
     def words(self, keywords: bool) -> str:
@@ -150,6 +150,7 @@ COLUMNS: list[Column[Any]] = [
     Column("notes", lambda listed: "; ".join(listed.filed.notes), width=34, lasts=False),
     Column("protected", lambda listed: listed.protection("encrypted"), width=12, reads=True, lasts=False),
     Column("signed", lambda listed: listed.protection("signed"), width=16, reads=True, lasts=False),
+    Column("sender_mark", lambda listed: listed.protection("marked"), width=16, reads=True, lasts=False),
 ]
 """All that a table can have of a message: of a `Listed`, or what `_Elsewhere` has. A new column is a line here."""
 ONLY_FILED = ("tags", "case", "files", "notes")

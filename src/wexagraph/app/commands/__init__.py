@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 from wexagraph.app.afterwards import apart
 from wexagraph.app.commands.base import Command, Job, Work
 from wexagraph.app.locales import zone_name
+from wexagraph.app.option_table import ASKS_FOR_KEYS
 from wexagraph.app.secrets import OWN_KEYRING, NamedKey, Prompt, is_token, with_named
 from wexagraph.errors import CallError, WexagraphError
 from wexagraph.records.calls import Call
@@ -73,7 +74,7 @@ def options_of(call: Call, prompt: Prompt | None, moment: datetime, keys: Mappin
 def keys_of(call: Call, prompt: Prompt | None, keys: Mapping[str, NamedKey]) -> Keys | None:
     """What opens and proves protected messages for a call; None where that is not asked for. Raises CallError,
     SourceError."""
-    if not (call.options.get("key") or call.options.get("known")):
+    if not any(map(call.options.get, ASKS_FOR_KEYS)):
         return None
     from wexagraph.app.unlocking import keys_in
 
@@ -140,10 +141,10 @@ def settled(call: Call) -> Call:
     options = dict(call.options)
     for name, of_the_system in command_of(call).settled:
         options.setdefault(name, of_the_system())
-    for name in ("cover", "seal", *_SECRETS):
+    for name in ("cover", "seal", "sender-keys", *_SECRETS):
         value = str(options.get(name) or "")
         kind, _, path = value.rpartition("file:")
-        if name in ("cover", "seal") and value and value != "built-in":
+        if name in ("cover", "seal", "sender-keys") and value and value != "built-in":
             options[name] = _absolute(value)
         elif name in _SECRETS and value.startswith("file:"):
             options[name] = f"{kind}file:{_absolute(path)}"
