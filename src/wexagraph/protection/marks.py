@@ -119,7 +119,8 @@ def relays_of(message: bytes, record: Record) -> list[Relay]:
     seal, mark = (_tags(last[name][1]) for name in (b"arc-seal", b"arc-message-signature"))
     said = one_line(" ".join(_FOLDS.sub(b"", last[_RELAYED[0]][1]).decode("utf-8", "replace").split()))
     key = f"{_text(mark.get('s', b''))}._domainkey.{_text(mark.get('d', b''))}"
-    states = [_state(fields, body, last[b"arc-message-signature"][1], mark, key, record)[0]]
+    whole = {"v": b"1"} | mark  # these have no version
+    states = [_state(fields, body, last[b"arc-message-signature"][1], whole, key, record)[0]]
     states += [_seal_state(sets, one, record) for one in range(1, len(sets) + 1)]
     worst = next((state for state in ("changed", "wrong", "unchecked") if state in states), "holds")
     known = all(state in ("changed", "wrong", "unchecked", "holds") for state in states)
@@ -160,7 +161,7 @@ def _state(
     more: list[str] = []
     kind, _, digest = _text(tags.get("a", b"")).lower().partition("-")
     head_form, _, body_form = _text(tags.get("c", b"simple")).lower().partition("/")
-    if digest not in _HASHES or kind not in ("rsa", "ed25519") or tags.get("v", b"1") != b"1":
+    if digest not in _HASHES or kind not in ("rsa", "ed25519") or tags.get("v") != b"1" or "bh" not in tags:
         return "unreadable", more
     content = _relaxed_body(body) if body_form == "relaxed" else _simple_body(body)
     if "l" in tags:
@@ -266,7 +267,7 @@ def _is_of(host: str, domain: str) -> bool:
 
 
 def said_by(server: str, fields: Iterable[str]) -> str:
-    """What the office's own server wrote of a message when it came, by the Authentication-Results (RFC 8601) of that; ""
+    """What the office's own server wrote of a message when it came, by its Authentication-Results (RFC 8601); ""
     where it wrote nothing. Only the first one with its name counts: others may have come with the message."""
     for text in fields:
         name, _, results = text.partition(";")
