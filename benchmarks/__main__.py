@@ -9,7 +9,7 @@ import sys
 from importlib import import_module
 from pathlib import Path
 
-NAMES = "fidelity messages archival pages cluster mailbox memory startup imap extract records backup orders tables cases placing soundness desktop scans browse deliver seals tagging".split()
+NAMES = "fidelity messages archival pages cluster mailbox memory startup imap extract records backup orders tables cases placing soundness desktop scans browse deliver seals protected tagging".split()
 
 if __name__ == "__main__":
     chosen = [word for word in sys.argv[1:] if word in NAMES] or NAMES

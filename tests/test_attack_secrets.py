@@ -41,6 +41,13 @@ class WorkingFolder(ProgramTest):
             "[options]\nfollow-links = true\n",
             '[options]\nallow = "none"\n',
             '[options]\nas-of = "ever"\n',
+            '[options]\nkey = ["~/.ssh/id"]\n',
+            '[options]\nkey-password = "command:touch ran"\n',
+            '[options]\nknown = ["mine.pem"]\n',
+            '[options]\nsender-keys = "mine.txt"\n',
+            '[options]\nask-dns = "203.0.113.5"\n',
+            '[options]\nseal = "mine.p12"\n',
+            '[keys.office]\nfile = "mine.p12"\npassword-command = "touch ran"\n',
             '[accounts.a]\nurl = "imap://a@b.example/"\n',
             '[accounts.a]\nurl = "imap://a@b.example/"\npassword-command = "touch ran"\n',
         ]
@@ -94,6 +101,19 @@ class Told(ProgramTest):
             self.run_program("list", "bk", env=env),
             self.run_program("restore", "bk", "--into", "back", env=env),
             self.run_program("list", "imap://records@127.0.0.1:1/", code=3, env=env),
+            self.run_program("list", "in.mbox", "--key", rtf, "--key-password", "env:OFFICE_SECRET", code=2, env=env),
+            self.run_program(
+                "export",
+                "in.mbox",
+                "--into",
+                "x",
+                "--seal",
+                rtf,
+                "--seal-password",
+                "env:OFFICE_SECRET",
+                code=2,
+                env=env,
+            ),
         ]
         for one in done:
             self.assertNotIn(SECRET, one.stdout + one.stderr)

@@ -18,6 +18,8 @@ from wexagraph.errors import CallError
 from wexagraph.protection.enveloped import Closed, Damaged
 from wexagraph.text import one_line
 
+_MOST = 256 * 1024 * 1024
+"""Bytes that come out: gpg writes no more."""
 _QUIET = (
     "--batch",
     "--no-tty",
@@ -29,7 +31,6 @@ _QUIET = (
 )
 _PATIENCE = 60.0
 _STATUS = re.compile(r"^\[GNUPG:\] (\w+) ?(.*)$", re.MULTILINE)
-_MOST = 256 * 1024 * 1024
 _KEEPER = 'cat > /dev/null; gpgconf --homedir "$0" --kill gpg-agent; rm -rf "$0"'
 """Waits for the end of the pipe that this process holds, however that ends, and takes agent and home away."""
 _LONGEST = 84
@@ -162,8 +163,6 @@ class Gpg:
             for descriptor in (told, tell, ask):
                 if descriptor >= 0:
                     os.close(descriptor)
-        if len(out) > _MOST:
-            raise Damaged("what is inside is too large")
         return _STATUS.findall(status), out
 
 
