@@ -4,6 +4,7 @@ opened and proved is nothing of ours."""
 from __future__ import annotations
 
 import subprocess
+import sys
 from pathlib import Path
 
 _EXTENSIONS = """
@@ -196,3 +197,20 @@ def mail(content: bytes, subject: str, sender: str = "Ines Carvalho <ines@saltme
         content if content.lower().startswith((b"mime-version", b"content-")) else b"MIME-Version: 1.0\r\n" + content
     )
     return head.encode() + lines
+
+
+def main(folder: str) -> None:
+    """Make in a folder the keys of an office, and in `mail` a letter that is signed and encrypted."""
+    keys = Keys(Path(folder).absolute())
+    text = (
+        "Content-Type: text/plain; charset=utf-8\r\n\r\nDear colleagues,\r\n\r\nberth 7 at the east quay is let to the "
+        "Pelican from 1 April,\r\nfor 14,220 crowns a quarter. The contract comes by post.\r\n\r\nInes Carvalho\r\n"
+        "Port of Saltmere, berths\r\n"
+    )
+    letter = mail(keys.encrypted(keys.signed(text), "clerk", "-aes-256-gcm"), "Berth 7 is let to the Pelican")
+    (keys.home / "mail").mkdir()
+    (keys.home / "mail" / "berth.eml").write_bytes(letter)
+
+
+if __name__ == "__main__":
+    main(sys.argv[1])

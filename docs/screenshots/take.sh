@@ -121,6 +121,11 @@ sed -i 's/^opened = 2026/opened = 2018/; s/^closed = 2026/closed = 2019/; s/^kee
 wexagraph case dispose 2026-031 --yes >>cases.txt
 pdftoppm -r 80 -H 880 -png -singlefile records/disposed/*certificate.pdf certificate
 convert certificate.png -bordercolor "#c5d0d6" -border 1 -gravity center -background "#fbfcfd" -extent 1280x800 "$here/certificate.png"
-pages page-letters "East quay survey" "Ice on the inner basin"
+PYTHONPATH="$here/../.." python -m tests.protected_mail signed # a letter that is signed and encrypted, and the keys to it
+export TIDE=tide
+wexagraph export signed/mail --into signed/out --key signed/clerk.p12 --key-password env:TIDE --known signed/root.pem \
+    --known signed/withdrawals.pem >signed.txt
+cp signed/out/*/*.pdf "saltmere/export/Berth 7, signed.pdf"
+pages page-letters "East quay survey" "Berth 7, signed"
 newsletter=$(find saltmere/export -name "*Ice on the inner basin*.pdf" | head -1)
 PYTHONPATH="$here/../.." python -m tests.draw_order "$newsletter" "$here/tagged.png"

@@ -7,10 +7,12 @@ import re
 from collections.abc import Iterator
 from dataclasses import replace
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
+from wexagraph.messages.blocks import TextBlock
+from wexagraph.messages.charsets import decode
 from wexagraph.messages.headers import Header
-from wexagraph.messages.mime import Part, parse
+from wexagraph.messages.mime import Part, parse, unix_lines
 from wexagraph.notes import Note
 from wexagraph.protection.certificates import BROKEN
 from wexagraph.protection.enveloped import Closed, Damaged, content_info
@@ -30,7 +32,29 @@ _ARMOUR = re.compile(
 _INSIDE = (b"subject", b"to", b"cc", b"date")
 """Fields of a protected header that count. The sender stays who the outer header names."""
 _PLACEHOLDERS = frozenset({"", "...", "[...]", "\u2026", "encrypted message", "encrypted e-mail", "p\u2261p"})
+_MOST_LAYERS = 100
 _LONG_AGO = datetime(1970, 1, 1, tzinfo=UTC)
+
+
+class Reads(Protocol):
+    """What goes through the parts of a message: `whole` is what is all of it, without what is around that; `words` says
+    whether texts are wanted, `hint` is a character set that the message names elsewhere."""
+
+    whole: Part | None
+    words: bool
+    hint: str
+
+    def show(self, part: Part) -> None:
+        """Go on with a part."""
+
+    def inner(self, content: bytes, part: Part, whole: bool = False) -> None:
+        """Go on with an entity that was inside of a part."""
+
+    def attach_all(self, parts: list[Part]) -> None:
+        """Every leaf of these parts is a file."""
+
+    def add_text(self, block: TextBlock, notes: list[Note]) -> None:
+        """A text is to be shown."""
 
 
 class Protection:
@@ -48,9 +72,36 @@ class Protection:
         self.whole = True
         """Whether what is looked at next is all of the message, and not a part beside others."""
 
+    def show_signed(self, reader: Reads, part: Part) -> None:
+        """A multipart/signed (RFC 1847): its signatures are checked over the bytes of the content, which is shown."""
+        content, signature = part.children[:2]
+        self.whole = part is reader.whole
+        check = self.check_pgp if "pgp" in signature.type else self.check_smime
+        if check(signature.content(), part.data[content.begin : content.end]) and self.whole:
+            content = self.look_inside(content)
+        reader.whole = content if part is reader.whole else reader.whole
+        reader.show(content)
+        reader.attach_all(part.children[1:])
+
+    def show_encrypted(self, reader: Reads, part: Part) -> None:
+        """A multipart/encrypted (RFC 3156, section 4): what was inside, where it can be opened."""
+        self.whole, last = part is reader.whole, part.children[-1]
+        if (opened := self.open_pgp(last.content())) is not None:
+            reader.inner(opened, last, whole=part is reader.whole)
+
+    def show_text(self, reader: Reads, part: Part, content: bytes) -> None:
+        """A text with OpenPGP in it: what was opened or proved stands by itself, under a label."""
+        self.whole = part is reader.whole
+        for piece, inside in self._pieces(content):
+            text, notes = decode(piece, part.parameters.get("charset", ""), reader.hint)
+            if reader.words and text.strip():
+                label = "Text that was protected by OpenPGP" if inside else ""
+                reader.add_text(TextBlock(unix_lines(text), label=label), notes)
+
     def open_enveloped(self, data: bytes) -> bytes | None:
         """The entity that S/MIME has encrypted; None where it stays closed, which a layer says."""
         try:
+            self._check_number()
             opened, name = self._opener.open_enveloped(data)
         except Closed as error:
             self._closed("S/MIME", error)
@@ -62,11 +113,12 @@ class Protection:
         """Check the signatures of a CMS SignedData, over the entity in it or over `content` as it stands in a message.
         Returns whether all of them hold."""
         try:
+            self._check_number()
             info = content_info(signature)
             inner = info["content"]["encap_content_info"]["content"].native if content is None else None
             forms = _forms(content) if content is not None else [inner if isinstance(inner, bytes) else b""]
             found = list(self._opener.check_each(info, forms))
-        except BROKEN:
+        except (*BROKEN, Closed):
             found = []
         known = self._opener.known
         layers = [of_smime(one, known, self._senders, self._moment, self._lists) for one in found]
@@ -75,19 +127,23 @@ class Protection:
 
     def check_pgp(self, signature: bytes, content: bytes) -> bool:
         """Check the signatures of OpenPGP over an entity as it stands in a message. Returns whether all hold."""
+        if len(self.layers) >= _MOST_LAYERS:
+            return False
         return self._say_pgp(self._opener.check_pgp(_forms(content), signature))
 
-    def open_pgp(self, data: bytes) -> tuple[bytes, bool] | None:
-        """What OpenPGP has encrypted, and whether it is signed and all signatures hold; None where it stays closed."""
+    def open_pgp(self, data: bytes) -> bytes | None:
+        """The entity that OpenPGP has encrypted; None where it stays closed. What is signed in it is proved."""
         try:
+            self._check_number()
             opened, name = self._opener.open_pgp(data)
         except Closed as error:
             self._closed("OpenPGP", error)
             return None
         self._add(Layer("encrypted", "OpenPGP", OPENED, name, not opened.proved))
-        return opened.content, self._say_pgp(opened.signatures)
+        self._say_pgp(opened.signatures)
+        return opened.content
 
-    def pieces(self, text: bytes) -> Iterator[tuple[bytes, bool]]:
+    def _pieces(self, text: bytes) -> Iterator[tuple[bytes, bool]]:
         """A text in pieces: what stands as it came, and what was signed or encrypted in it (True), opened. What stays
         closed stands as it came."""
         at, blocks = 0, list(_ARMOUR.finditer(text))
@@ -96,6 +152,7 @@ class Protection:
         for block in blocks:
             encrypted = block[1] == b"MESSAGE"
             try:
+                self._check_number()
                 opened, name = self._opener.open_pgp(block[0])
             except Closed as error:
                 if encrypted:
@@ -115,6 +172,11 @@ class Protection:
         layers = [of_pgp(one, self._senders, self._lists) for one in found]
         self._add(*layers)
         return bool(layers) and all(layer.state == HOLDS for layer in layers)
+
+    def _check_number(self) -> None:
+        """Raise Closed where a message has more protected parts than are looked at."""
+        if len(self.layers) >= _MOST_LAYERS:
+            raise Closed("there are more protected parts than are opened")
 
     def _add(self, *layers: Layer) -> None:
         self.layers += [replace(layer, whole=self.whole) for layer in layers]

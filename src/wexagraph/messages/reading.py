@@ -103,11 +103,11 @@ class Reader:
         self.plain, self.depth, self.words, self.hint = plain, depth, words, hint
         self.reading = Reading(protection=protection)
         self.protection = protection
-        self._whole: Part | None = None
+        self.whole: Part | None = None  # what is all of the message, without what is around it
 
     def read(self, root: Part) -> Reading:
         """Go through all parts of a message."""
-        self._whole = root
+        self.whole = root
         self.show(root)
         self.strays(root.header)
         if self.protection is not None:
@@ -125,7 +125,11 @@ class Reader:
             elif kind == "multipart/signed":
                 self._signed(part)
             elif kind == "multipart/encrypted":
-                self._encrypted(part)
+                if self.protection is not None and self.depth < MAX_NESTED:
+                    self.protection.show_encrypted(self, part)
+                else:
+                    self.reading.notes.append(Note("encrypted"))
+                self.attach_all(part.children)
             else:
                 for child in part.children:
                     self.show(child)
@@ -181,8 +185,7 @@ class Reader:
         delsp = part.parameters.get("delsp", "").lower() == "yes"
         content = part.content()
         if self.protection is not None and b"-----BEGIN PGP" in content:
-            self.protection.whole = part is self._whole
-            self._armoured_text(part, content)
+            self.protection.show_text(self, part, content)
             return
         pieces = split(content)
         for number, piece in enumerate(pieces, 1):
@@ -200,16 +203,6 @@ class Reader:
                 text = unix_lines(text)
                 self.reading.blocks.append(TextBlock(text, flowed, delsp))
                 self._armoured(text)
-
-    def _armoured_text(self, part: Part, content: bytes) -> None:
-        """A text with OpenPGP in it: what was opened or proved stands by itself, under a label."""
-        assert self.protection is not None
-        for piece, inside in self.protection.pieces(content):
-            text, notes = decode(piece, part.parameters.get("charset", ""), self.hint)
-            if self.words and text.strip():
-                label = "Text that was protected by OpenPGP" if inside else ""
-                self.reading.blocks.append(TextBlock(unix_lines(text), label=label))
-                self.reading.notes += notes
 
     def _armoured(self, text: str) -> None:
         """Notes on OpenPGP in a text (RFC 9580, section 6.2), wherever it begins there."""
@@ -289,18 +282,10 @@ class Reader:
 
     def _signed(self, part: Part) -> None:
         """The content, then the signature as a file (RFC 1847 section 2.1)."""
-        content, is_whole = part.children[0], part is self._whole
         if self.protection is not None and len(part.children) > 1:
-            signature, raw = part.children[1], part.data[content.begin : content.end]
-            self.protection.whole = is_whole
-            check = self.protection.check_pgp if "pgp" in signature.type else self.protection.check_smime
-            if check(signature.content(), raw) and is_whole:
-                content = self.protection.look_inside(content)
-            self._whole = content if is_whole else self._whole
-            self.show(content)
-            self._attach_all(part.children[1:])
+            self.protection.show_signed(self, part)
             return
-        self.show(content)
+        self.show(part.children[0])
         for child in part.children[1:]:
             signers: list[str] = []
             if "pkcs7" in child.type:
@@ -310,31 +295,20 @@ class Reader:
                 signers = signed.signers if signed else []
             by = f"by {', '.join(signers)[:120]}; " if signers else ""
             self.reading.notes.append(Note("signed", f"{by}{Attachment(child).name[:80]}"))
-            self._attach_all([child])
-
-    def _encrypted(self, part: Part) -> None:
-        """What OpenPGP has encrypted (RFC 3156, section 4): what was inside, then the parts as files."""
-        last = part.children[-1]
-        if self.protection is not None:
-            self.protection.whole = part is self._whole
-        if self.protection is None:
-            self.reading.notes.append(Note("encrypted"))
-        elif self.depth < MAX_NESTED and (opened := self.protection.open_pgp(last.content())) is not None:
-            self._inner(opened[0], last, whole=part is self._whole)
-        self._attach_all(part.children)
+            self.attach_all([child])
 
     def _smime(self, part: Part) -> None:
         from wexagraph.messages.smime import read_signed
         from wexagraph.protection.enveloped import is_enveloped, read_compressed
 
         if self.protection is not None:
-            self.protection.whole = part is self._whole
+            self.protection.whole = part is self.whole
         kind = part.parameters.get("smime-type", "").lower()
         if kind in ("", "compressed-data") and self.depth < MAX_NESTED:
             content = read_compressed(part.content())
             if content is not None:
                 self.reading.notes.append(Note("unpacked", Attachment(part).name[:80]))
-                self._inner(content, part, whole=part is self._whole, sure=False)
+                self.inner(content, part, whole=part is self.whole, sure=False)
                 return
         if kind in ("", "signed-data", "certs-only"):
             signed = read_signed(part.content())
@@ -346,7 +320,7 @@ class Reader:
                         sure = self.protection.check_smime(part.content(), None)
                     else:
                         self.reading.notes.append(Note("signed", f"{by}{Attachment(part).name[:80]}"))
-                    self._inner(signed.content, part, whole=part is self._whole, sure=sure)
+                    self.inner(signed.content, part, whole=part is self.whole, sure=sure)
                 return
         if part.type in _SMIME or is_enveloped(part.content()):
             if self.protection is None:
@@ -354,9 +328,9 @@ class Reader:
             elif self.depth < MAX_NESTED:
                 opened = self.protection.open_enveloped(part.content())
                 if opened is not None:
-                    self._inner(opened, part, whole=part is self._whole)
+                    self.inner(opened, part, whole=part is self.whole)
 
-    def _inner(self, content: bytes, part: Part, whole: bool = False, sure: bool = True) -> None:
+    def inner(self, content: bytes, part: Part, whole: bool = False, sure: bool = True) -> None:
         """What was inside a part that is kept as a file: an entity of its own. Where it is the `whole` of a message and
         `sure` (it was opened, or its signature holds), its header may count."""
         inner, notes = parse(content, number=f"{part.number}.1")
@@ -364,7 +338,7 @@ class Reader:
         if whole:
             if sure and self.protection is not None:
                 inner = self.protection.look_inside(inner)
-            self._whole = inner
+            self.whole = inner
         self.depth += 1
         self.show(inner)
         self.depth -= 1
@@ -379,7 +353,7 @@ class Reader:
                 named = [leaf for leaf in child.walk() if not leaf.children and leaf.filename]
                 self.reading.attachments += [Attachment(leaf) for leaf in named]
             else:
-                self._attach_all([child])
+                self.attach_all([child])
                 for leaf in child.walk():
                     if leaf.type == "text/calendar":
                         self._calendar(leaf)
@@ -415,7 +389,13 @@ class Reader:
         else:
             self.reading.attachments.append(Attachment(part))
 
-    def _attach_all(self, parts: list[Part]) -> None:
+    def add_text(self, block: TextBlock, notes: list[Note]) -> None:
+        """A text is to be shown."""
+        self.reading.blocks.append(block)
+        self.reading.notes += notes
+
+    def attach_all(self, parts: list[Part]) -> None:
+        """Every leaf of these parts is a file."""
         for part in parts:
             for leaf in part.walk():
                 if not leaf.children:

@@ -19,7 +19,6 @@ from wexagraph.protection.signatures import NotSigned, Signature, check_each
 from wexagraph.text import one_line
 
 _REMEMBERED = 4
-_NOT_ASKED = Closed("there is no key for it in --key")
 
 
 @dataclass(frozen=True)
@@ -86,7 +85,7 @@ class Opener:
                 self._names.append(file.name)
         if keys.gpg:
             self._keyrings.append(("gpg", Gpg(own=True)))
-        if not keys.files and public:
+        if public and not self._keyrings:
             self._keyrings.append(("", Gpg(public, home=keys.home)))
         # a message is read for its list and for its text
         self.open_enveloped = lru_cache(_REMEMBERED)(self._open_enveloped)
@@ -119,7 +118,7 @@ class Opener:
                 return keyring.opened(data), name
             except Closed as error:
                 trouble = error if trouble is None or type(error) is not Closed else trouble
-        raise trouble or _NOT_ASKED
+        raise trouble or Closed("there is no key for it in --key")
 
     def check_pgp(self, contents: Iterable[bytes], signature: bytes) -> list[PgpSignature]:
         """The signatures of OpenPGP over a text, in the first of the forms in which one holds."""

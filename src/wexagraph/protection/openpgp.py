@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import os
 import re
+import secrets
 import shutil
 import subprocess
 import tempfile
@@ -89,9 +90,8 @@ class Gpg:
         self._home: Path | None = None
         if own:
             return
-        self._home = Path(tempfile.mkdtemp(prefix="gpg-", dir=home or None))
+        self._home = Path(home or tempfile.gettempdir(), f"gpg-{secrets.token_hex(4)}")
         if len(str(self._home)) > _LONGEST:
-            self._home.rmdir()
             raise CallError(f"{self._home.parent} is too long a path for gpg. Set TMPDIR to a shorter one.")
         keeper = subprocess.Popen(
             ["sh", "-c", _KEEPER, str(self._home)],
@@ -101,6 +101,7 @@ class Gpg:
             start_new_session=True,
         )
         weakref.finalize(self, _end, keeper)
+        self._home.mkdir(mode=0o700)
         for key in keys:
             self._run(["--import"], key)
 

@@ -60,13 +60,13 @@ def of_smime(found: Signature | NotSigned, known: Known, senders: list[str], mom
         state, more = UNKNOWN, f"{who}; {why}"
     elif not all(holds(one, when) for one in chain):
         ends = certificate.not_valid_after_utc
-        state, more = (
-            EXPIRED,
-            f"{who}; valid from {certificate.not_valid_before_utc:%Y-%m-%d} to {ends:%Y-%m-%d}, signed {day}",
-        )
+        begins = certificate.not_valid_before_utc
+        state, more = EXPIRED, f"{who}; valid from {begins:%Y-%m-%d} to {ends:%Y-%m-%d}, signed {day}"
     else:
         withdrawn, asked = known.withdrawn(chain)
         told = "it was not withdrawn, by the lists in --known" if asked else "whether it was withdrawn was not asked"
+        if withdrawn is not None:
+            told = f"it was withdrawn later, on {withdrawn:%Y-%m-%d}"
         state = HOLDS
         more = f"{who}; its certificate is known through {root}, and valid on {day}, when {_says(found)}; {told}"
         if withdrawn is not None and withdrawn <= when:
