@@ -37,7 +37,7 @@ PASSWORD = "tide"
 class Keys:
     """Makes in a folder: root.pem, ines.pem, mallory.pem (another person's), stranger.pem (of another root), old.pem
     (expired), gone.pem (withdrawn, by withdrawals.pem), server.pem, each with its .key; clerk.p12 and clerk-ec.p12 with
-    PASSWORD. With `gpg`: clerk.asc (secret), ines.asc (public), stranger.asc."""
+    PASSWORD. With `gpg`: clerk-secret.asc, clerk.asc, ines.asc, stranger.asc, ended.asc."""
 
     def __init__(self, home: Path, gpg: bool = False) -> None:
         self.home = home
@@ -133,6 +133,7 @@ class Keys:
         return self.openssl("cms", "-encrypt", "-binary", *(more or ("-aes256",)), f"{to}.pem", data=data)
 
     def _gpg_keys(self) -> None:
+        self.gpg_ended()
         for person in ("clerk", "ines", "stranger"):
             name = "Ines Carvalho" if person != "clerk" else "Clerk"
             address = f"{'ines' if person != 'clerk' else 'clerk'}@saltmere.example"
@@ -149,12 +150,37 @@ class Keys:
         for person in ("ines", "stranger"):
             self.gpg(person, "--import", str(self.home / "clerk.asc"))
 
+    def gpg_ended(self) -> None:
+        """A key that has ended: ended.asc; what it signs is signed before."""
+        (self.home / "gpg-ended").mkdir(mode=0o700)
+        self.gpg(
+            "ended",
+            "--passphrase",
+            "",
+            "--quick-generate-key",
+            "Ines <ines@saltmere.example>",
+            "rsa2048",
+            "default",
+            "1y",
+        )
+        (self.home / "ended.asc").write_bytes(self.gpg("ended", "--armor", "--export"))
+
     def fingerprint(self, person: str) -> str:
         lines = self.gpg(person, "--with-colons", "--list-keys").decode().splitlines()
         return next(line.split(":")[9] for line in lines if line.startswith("fpr"))
 
     def gpg(self, person: str, *call: str, data: bytes = b"") -> bytes:
-        base = ["gpg", "--batch", "--quiet", "--homedir", str(self.home / f"gpg-{person}"), "--trust-model", "always"]
+        when = ("--faked-system-time", "20200601T000000!") if person == "ended" else ()
+        base = [
+            "gpg",
+            "--batch",
+            "--quiet",
+            *when,
+            "--homedir",
+            str(self.home / f"gpg-{person}"),
+            "--trust-model",
+            "always",
+        ]
         done = subprocess.run([*base, "--pinentry-mode", "loopback", *call], input=data, capture_output=True)
         if done.returncode:
             raise AssertionError(f"gpg {' '.join(call)}: {done.stderr.decode()}")

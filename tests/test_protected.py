@@ -75,6 +75,10 @@ class Protected(ProgramTest):
             "taken back": (k.signed(ENTITY, "gone"), "", "withdrawn"),
             "of a server": (k.signed(ENTITY, "server"), "", "signer unknown"),
             "cut off": (k.encrypted()[:900], "damaged", ""),
+            "camellia": (k.encrypted(ENTITY, "clerk", "-camellia256"), "opened", ""),
+            "of two": (k.signed(ENTITY, "ines", "-signer", "mallory.pem", "-inkey", "mallory.key"), "", "other signer"),
+            "in an old way": (k.signed(ENTITY, "ines", "-md", "sha1"), "", "holds"),
+            "without certificate": (k.signed(ENTITY, "mallory", "-nocerts"), "", "signer unknown"),
         }
         oaep = ("cms", "-encrypt", "-binary", "-aes256", "-recip", "clerk.pem", "-keyopt", "rsa_padding_mode:oaep")
         cases["oaep"] = (k.openssl(*oaep, data=ENTITY.encode()), "opened", "")
@@ -120,11 +124,12 @@ class Protected(ProgramTest):
             "more beside it": (text + b"Pay at once.\n\n" + clear, "", "holds in part"),
             "in the text": (text + b"Dear clerk,\n\n" + inline, "opened", ""),
             "cut off": (k.pgp_encrypted()[:700] + b"\r\n--pg--\r\n", "damaged", ""),
+            "before its key ended": (k.pgp_signed(ENTITY, "ended"), "", "holds"),
         }
         for subject, (content, _, _) in cases.items():
             self.write(f"in/{subject}.eml", mail(content, subject))
         wanted = {subject: (protected, signed) for subject, (_, protected, signed) in cases.items()}
-        keys = self.with_keys("clerk-secret.asc", known=("ines.asc",))
+        keys = self.with_keys("clerk-secret.asc", known=("ines.asc", "ended.asc"))
         self.assertEqual(self.words(*keys), wanted)
         by_another = mail(k.pgp_signed(), "by another", "Mallory <mallory@saltmere.example>")
         self.write("in/x.eml", by_another)

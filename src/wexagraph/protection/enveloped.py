@@ -26,6 +26,11 @@ from wexagraph.protection.der import OCTETS, SEQUENCE, der
 from wexagraph.protection.signatures import is_of
 from wexagraph.zips import out_of_proportion
 
+try:
+    from cryptography.hazmat.decrepit.ciphers.algorithms import Camellia
+except ImportError:  # versions before 48 have it elsewhere
+    from cryptography.hazmat.primitives.ciphers.algorithms import Camellia
+
 _MOST_UNPACKED = 256 * 1024 * 1024
 _HASHES: dict[str, hashes.HashAlgorithm] = {
     "sha1": hashes.SHA1(),
@@ -58,7 +63,8 @@ _SEALED = {
 }
 """Ciphers that show whether what they encrypt was altered (RFC 5084, RFC 8103)."""
 _CHAINED = {f"2.16.840.1.101.3.4.1.{number}": algorithms.AES for number in (2, 22, 42)} | {
-    "1.2.840.113549.3.7": TripleDES
+    "1.2.840.113549.3.7": TripleDES,
+    **{f"1.2.392.200011.61.1.1.1.{number}": Camellia for number in (2, 3, 4)},
 }
 
 

@@ -42,13 +42,14 @@ _PUBLIC = b"-----BEGIN PGP PUBLIC KEY BLOCK-----"
 
 @dataclass(frozen=True)
 class PgpSignature:
-    """A signature that holds or not: `state` is good, expired, expired-key, withdrawn, bad, or unknown (its key is not
-    there); by whom (user ID, and the addresses in it), its key, and when."""
+    """A signature that holds or not: `state` is good, expired (it or its key had ended), withdrawn, bad, or unknown
+    (its key is not there); by whom (user ID, and the addresses in it), its key, when, and whether in an `old` way."""
 
     state: str
     name: str
     key: str
     said: datetime | None = None
+    old: bool = False
 
     @property
     def addresses(self) -> list[str]:
@@ -184,7 +185,7 @@ def _shows_alteration(done: Iterable[tuple[str, str]]) -> bool:
 _STATES = {
     "GOODSIG": "good",
     "EXPSIG": "expired",
-    "EXPKEYSIG": "expired-key",
+    "EXPKEYSIG": "expired",
     "REVKEYSIG": "withdrawn",
     "BADSIG": "bad",
 }
@@ -192,16 +193,22 @@ _STATES = {
 
 def _signatures(done: Iterable[tuple[str, str]]) -> list[PgpSignature]:
     found: list[PgpSignature] = []
+    ended: datetime | None = None
     for name, value in done:
         words = value.split()
-        if name in _STATES:
+        if name == "KEYEXPIRED":
+            ended = _moment(words)
+        elif name in _STATES:
             found.append(PgpSignature(_STATES[name], one_line(value.partition(" ")[2])[:200], words[0]))
         elif name == "ERRSIG":
             unknown = words[5:6] == ["9"]
             found.append(PgpSignature("unknown" if unknown else "bad", "", words[0], _moment(words[4:5])))
         elif name == "VALIDSIG" and found:
-            last = found[-1]
-            found[-1] = PgpSignature(last.state, last.name, words[0], _moment(words[2:3]))
+            last, said = found[-1], _moment(words[2:3])
+            # gpg tells of a key that has ended by now; what it signed before holds
+            held = ended is not None and said is not None and said < ended and words[3:4] == ["0"]
+            state = "good" if last.state == "expired" and held else last.state
+            found[-1] = PgpSignature(state, last.name, words[0], said, words[7:8] in (["1"], ["2"], ["3"]))
     return found
 
 

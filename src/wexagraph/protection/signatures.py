@@ -22,6 +22,11 @@ _HASHES: dict[str, hashes.HashAlgorithm] = {
     "sha384": hashes.SHA384(),
     "sha512": hashes.SHA512(),
 }
+_MORE_HASHES: dict[str, hashes.HashAlgorithm] = {
+    "sha3_256": hashes.SHA3_256(),
+    "sha3_384": hashes.SHA3_384(),
+    "sha3_512": hashes.SHA3_512(),
+}
 _OLD_HASHES: dict[str, hashes.HashAlgorithm] = {"sha1": hashes.SHA1(), "md5": hashes.MD5(), "sha224": hashes.SHA224()}
 DigestOf = Callable[[str], bytes]
 """Gives the digest of what is signed, by the name of an algorithm."""
@@ -65,7 +70,7 @@ def check_each(
     pool = tuple(certificates)
     for signer in info["content"]["signer_infos"]:
         try:
-            yield _checked(info["content"], signer, digest_of, _HASHES | _OLD_HASHES, pool)
+            yield _checked(info["content"], signer, digest_of, _HASHES | _MORE_HASHES | _OLD_HASHES, pool)
         except NotSigned as error:
             yield error
         except (*BROKEN, InvalidSignature, UnsupportedAlgorithm):
@@ -83,7 +88,7 @@ def _checked(
         raise NotSigned("it does not hold the certificate of its signer")
     kind = signer["digest_algorithm"]["algorithm"].native
     if kind not in kinds:
-        raise NotSigned(f"it goes by {kind}, which proves little today")
+        raise NotSigned(f"it goes by {kind}, which is not known here or proves little today")
     attributes = {one["type"].native: one["values"][0] for one in signer["signed_attrs"] or ()}
     if attributes:
         if attributes["message_digest"].native != digest_of(kind):
@@ -137,7 +142,9 @@ def _verify(
     else:
         signed, by = digest_of(kind), Prehashed(algorithm)
     name = signer["signature_algorithm"]["algorithm"].native
-    if isinstance(public, rsa.RSAPublicKey) and name == "rsassa_pss":
+    # some programs name no padding for keys that know one alone
+    is_pss = name == "rsassa_pss" or certificate.public_key_algorithm_oid == x509.PublicKeyAlgorithmOID.RSASSA_PSS
+    if isinstance(public, rsa.RSAPublicKey) and is_pss:
         public.verify(value, signed, padding.PSS(padding.MGF1(algorithm), padding.PSS.AUTO), by)
     elif isinstance(public, rsa.RSAPublicKey):
         public.verify(value, signed, padding.PKCS1v15(), by)

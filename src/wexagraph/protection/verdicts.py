@@ -84,10 +84,10 @@ def of_pgp(found: PgpSignature, senders: list[str], lists: str) -> Layer:
         return Layer("signed", "OpenPGP", CHANGED, lists)
     if found.state == "unknown":
         return Layer("signed", "OpenPGP", UNKNOWN, f"{who}; the key is not in --known")
-    state = {"expired": EXPIRED, "expired-key": EXPIRED, "withdrawn": WITHDRAWN}.get(found.state, HOLDS)
+    state = {"expired": EXPIRED, "withdrawn": WITHDRAWN}.get(found.state, HOLDS)
     if state == HOLDS and not set(found.addresses) & set(senders):
         state = OTHER
-    return Layer("signed", "OpenPGP", state, one_line(f"{who}; key {found.key}"))
+    return Layer("signed", "OpenPGP", state, one_line(f"{who}; key {found.key}"), found.old)
 
 
 def _says(found: Signature) -> str:
