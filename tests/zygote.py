@@ -34,7 +34,7 @@ _LOADED = (
     "wexagraph.cli.verify", "wexagraph.cli.listing", "wexagraph.cli.show", "wexagraph.cli.folders",
     "wexagraph.cli.copy", "wexagraph.cli.join", "wexagraph.cli.runs", "wexagraph.cli.progress",
     "wexagraph.exports.run", "wexagraph.exports.attachments.run", "wexagraph.backups.topup", "wexagraph.backups.source",
-    "wexagraph.seals.sealing",
+    "wexagraph.seals.sealing", "wexagraph.seals.documents", "wexagraph.protection.keys", "wexagraph.protection.verdicts",
     "wexagraph.backups.verify", "wexagraph.app.opening", "wexagraph.app.options", "wexagraph.sources.imap.source",
     "wexagraph.sources.pop", "wexagraph.work.pool", "rich.table", "tzlocal", "selectolax.lexbor",
     "wexagraph.work.worker", "wexagraph.pages.make", "wexagraph.pages.composing.compose", "pikepdf.pdfa", "pypdfium2",
