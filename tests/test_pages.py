@@ -496,6 +496,8 @@ class Failing(ProgramTest):
 
 
 class Fonts(ProgramTest):
+    started = True  # the fonts that a machine has are asked for once a process
+
     def fonts_of(self, body: str, into: str, **env: str) -> str:
         """The names of the fonts in the PDF of a message, told by `pdffonts`."""
         self.write("in.eml", letter("Fonts", more="Content-Type: text/html; charset=utf-8\n", body=body))
