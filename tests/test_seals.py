@@ -286,6 +286,20 @@ class Sealing(ProgramTest):
         said = self.run_program("verify", "single").stdout
         self.assertIn("Sealed each by itself, and the seal holds: 2 of 2 PDFs.", said)
 
+    def test_killed_between_its_number_and_its_seal(self) -> None:
+        """Whichever step was the last, each number stands once on its page, and each PDF is sealed."""
+        call = ("export", "in.mbox", "--into", "out", "--numbered", "HARB-", *self.key(), "--seal-each")
+        self.run_program(*call, end_before=10_000)
+        for step in range(0, self.steps, rounds(2, 9)):
+            shutil.rmtree(self.folder / "out")
+            self.run_program(*call, code=None, end_before=step)
+            self.run_program(*call)
+            for at, path in enumerate(sorted((self.folder / "out").rglob("*.pdf")), 1):
+                self._check_signature(path, "")
+                text = subprocess.run(["pdftotext", path, "-"], capture_output=True, text=True).stdout
+                self.assertEqual(re.findall(r"HARB-0*\d+", text), [f"HARB-{at:06}"], step)
+            self.run_program("verify", "out")
+
     def _check_signature(self, path: Path, password: str) -> None:
         call = ["pdfsig", *(("-upw", password) if password else ()), str(path)]
         said = subprocess.run(call, capture_output=True, text=True).stdout

@@ -180,9 +180,10 @@ class Publisher:
             if name not in made and name in self._options.message_formats and not (name == "pdf" and work.bound)
         ]
 
-    def put_anew(self, records: list[FileRecord], staged: Staged) -> bool:
+    def put_anew(self, records: list[FileRecord], staged: Staged, number: tuple[str, int] | None = None) -> bool:
         """Put a PDF that was changed in place of what it was, which these records tell of (of a bound one, a message
-        each); they follow it. False where its name is refused, which the report then says."""
+        each); they follow it, as does the `number` (a prefix and the first) that was on its pages before. False where
+        its name is refused, which the report then says."""
         target, journal, record, path = self._target, self._journal, records[0], staged.path
         tag(staged.waiting, journal.tags(record.message))
         made = [
@@ -203,6 +204,8 @@ class Publisher:
             journal.files.forget(each.message, record.path)
             journal.files.forget(each.message, path)
         journal.files.record(replace(each, path=staged.path) for each in made)
+        if number is not None:
+            journal.numbers.note(*number, staged.sha256)
         journal.commit()
         return True
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from collections import deque
 from concurrent.futures import Future, ThreadPoolExecutor
 from datetime import datetime
@@ -50,7 +51,7 @@ def seal_documents(run: Context, sealing: Sealing, moment: datetime) -> None:
 
 def _holds(pdf: bytes) -> bool:
     try:
-        return is_sealed(pdf[-END:]) and check_pdf(pdf) is not None
+        return is_sealed(pdf[-END:]) and check_pdf(io.BytesIO(pdf)) is not None
     except NotSigned:
         return False
 
@@ -68,7 +69,5 @@ def _put(run: Context, records: list[FileRecord], made: Future[bytes]) -> None:
         return
     number = numbers.of(prefix, record.message) if prefix else None
     staged = run.target.stage(record.path, content, True)
-    if number is not None:
-        numbers.note(prefix, number.first, staged.sha256)
-    if run.publisher.put_anew(records, staged):
+    if run.publisher.put_anew(records, staged, (prefix, number.first) if number is not None else None):
         run.report.sealed_each += 1
