@@ -133,9 +133,8 @@ def _sealed(root: OutputFolder, path: str, verification: Verification) -> None:
         file.seek(max(0, file.seek(0, os.SEEK_END) - END))
         if not is_sealed(file.read()):
             return
-        file.seek(0)
         try:
-            check_pdf(file.read())
+            check_pdf(file)
             verification.sealed += 1
         except NotSigned as error:
             verification.add(path, "altered", f"its own seal does not hold: {error}")

@@ -9,7 +9,7 @@ import re
 import secrets
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 from asn1crypto import cms
 
@@ -28,6 +28,7 @@ _START = re.compile(rb"startxref\s+(\d+)\s+%%EOF\s*\Z")
 _ROOM, _ROOM_STAMPED = 3_000, 8_000
 """Bytes beside the certificates of the office: a signature, and one with a stamp in it."""
 END = 200_000
+_AT_ONCE = 1 << 20
 _TRAILER = 64
 Seal = Callable[[bytes], bytes]
 """Makes a stamp of a digest (SHA-256), in DER. Raises NoStamp."""
@@ -65,18 +66,23 @@ def _signed(pdf: bytearray, start: int, key: SealKey, stamp: Seal | None) -> byt
     at = pdf.index(_NO_RANGE, start)
     covered = b"/ByteRange [0 %010d %010d %010d]" % (begin, behind, len(pdf) - behind)
     pdf[at : at + len(covered)] = covered
-    written = signed(_digest(pdf, begin, behind, "sha256"), key, None, stamp=stamp).hex().encode("ascii")
+    digest = _digest(io.BytesIO(pdf), begin, behind, "sha256")
+    written = signed(digest, key, None, stamp=stamp).hex().encode("ascii")
     if len(written) > behind - begin - 2:
         raise PageError(f"its signature is larger than {(behind - begin) // 2:,} bytes")
     pdf[begin + 1 : begin + 1 + len(written)] = written
     return bytes(pdf)
 
 
-def _digest(pdf: bytes | bytearray, begin: int, behind: int, kind: str) -> bytes:
+def _digest(pdf: BinaryIO, begin: int, behind: int, kind: str) -> bytes:
+    """The digest of a file but for what stands from one byte to another."""
     digest = hashlib.new(kind)
-    view = memoryview(pdf)
-    digest.update(view[:begin])
-    digest.update(view[behind:])
+    pdf.seek(0)
+    while left := begin - pdf.tell():
+        digest.update(pdf.read(min(left, _AT_ONCE)))
+    pdf.seek(behind)
+    while piece := pdf.read(_AT_ONCE):
+        digest.update(piece)
     return digest.digest()
 
 
@@ -197,16 +203,23 @@ def _appended(objects: dict[int, bytes], trailer: Any, at: int, before: int) -> 
     return bytes(out)
 
 
-def check_pdf(pdf: bytes) -> Signature:
-    """The signature at the end of a PDF, where it holds and covers all of it. Raises NotSigned."""
-    ranges = list(_RANGE.finditer(pdf, max(0, len(pdf) - END)))
+def check_pdf(pdf: BinaryIO) -> Signature:
+    """The signature at the end of a PDF, where it holds and covers all of it; no more than a piece of the file is held
+    at a time. Raises NotSigned."""
+    size = pdf.seek(0, io.SEEK_END)
+    pdf.seek(max(0, size - END))
+    ranges = list(_RANGE.finditer(pdf.read()))
     if not ranges:
         raise NotSigned("it has no signature")
     begin, behind, rest = map(int, ranges[-1].groups())
-    if not (begin < behind and behind + rest == len(pdf) and pdf[begin : begin + 1] == b"<"):
+    if not (begin < behind < begin + END and behind + rest == size):
+        raise NotSigned("its signature does not cover all of it")
+    pdf.seek(begin)
+    written = pdf.read(behind - begin)
+    if not (written.startswith(b"<") and written.endswith(b">")):
         raise NotSigned("its signature does not cover all of it")
     try:
-        info = cms.ContentInfo.load(bytes.fromhex(pdf[begin + 1 : behind - 1].decode("ascii")))
+        info = cms.ContentInfo.load(bytes.fromhex(written[1:-1].decode("ascii")))
     except BROKEN as error:
         raise NotSigned("its signature is damaged") from error
     return check(info, lambda kind: _digest(pdf, begin, behind, kind))
