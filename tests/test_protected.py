@@ -219,6 +219,69 @@ class Protected(ProgramTest):
         found = self.run_program("list", "in", "--text", "KITTIWAKE", "--columns", "subject", *self.with_keys()).stdout
         self.assertIn("closed", found)
 
+    def test_an_order_chooses_as_a_clerk_does(self) -> None:
+        """By what is inside: what the first run finds, and what has come since."""
+        ways = {
+            "text": ("--text", "KITTIWAKE"),
+            "subject": ("--subject", "true subject"),
+            "all": (),
+        }
+        inner = "Subject: The true subject\r\n" + ENTITY.replace("boundary", 'hp="cipher"; boundary', 1)
+        self.write("in/plain.eml", letter("Plain"))
+        self.write("in/first.eml", mail(self.keys.encrypted(inner), "first"))
+        for name, way in ways.items():
+            call = ("export", "in", "--as", "eml,pdf", *way, *self.with_keys())
+            self.run_program("order", "add", name, "--", *call, "--into", f"by-{name}")
+        for round in ("first", "second"):
+            self.write(f"in/{round}.eml", mail(self.keys.encrypted(inner), round))
+            self.write(f"in/{round}-other.eml", mail(self.keys.encrypted("Content-Type: text/plain\r\n\r\nNo"), "n"))
+            for name, way in ways.items():
+                call = ("export", "in", "--as", "eml,pdf", *way, *self.with_keys())
+                self.run_program(*call, "--into", f"hand-{name}")
+                self.run_program("order", "run", name)
+                hand, order = (
+                    {path.name: path.read_bytes() for path in (self.folder / f"{by}-{name}").rglob("*.eml")}
+                    for by in ("hand", "by")
+                )
+                found = (1 if round == "first" else 2) * (1 if way else 2) + (not way)
+                self.assertEqual((len(hand), set(order)), (found, set(hand)), name)
+                self.assertEqual(order, hand, name)
+
+    def test_a_colleague_with_other_keys(self) -> None:
+        """What one clerk has opened stays opened, whoever exports into that folder next."""
+        self.write("in/one.eml", mail(self.keys.encrypted(), "one"))
+        self.write("in/two.eml", mail(self.keys.encrypted(ENTITY, "clerk-ec"), "two"))
+        call = ("export", "in", "--into", "out")
+        one, two = self.with_keys("clerk.p12"), self.with_keys("clerk-ec.p12")
+        self.run_program(*call, *one)
+        self.assertNotIn("KITTIWAKE", self._text("out", "two"))
+        for keys, written in ((two, 1), (one, 0), (two, 0), ((), 0), (self.with_keys(), 2), (one, 0)):
+            self.assertIn(f"{written} written, {2 - written} already", self.run_program(*call, *keys).stdout)
+            for name in ("one", "two"):
+                self.assertIn("KITTIWAKE", self._text("out", name))
+
+    def test_beside_what_is_signed(self) -> None:
+        """What is written into a signed message where no signature covers it never passes for signed."""
+        signed = self.keys.signed()
+        end = signed.rstrip().rpartition(b"\n")[2].rstrip()
+        self.assertTrue(end.startswith(b"--") and end.endswith(b"--"), end)
+        third = end[:-2] + b"\r\nContent-Type: text/plain\r\n\r\nPay to 4711.\r\n" + end
+        cases = {
+            "whole": (signed, "holds"),
+            "behind": (signed + b"\r\nPay to 4711.\r\n", "holds in part"),
+            "third": (signed.replace(end, third), "holds in part"),
+        }
+        for name, (content, _) in cases.items():
+            self.write(f"in/{name}.eml", mail(content, name))
+        self.assertEqual(
+            {name: signed for name, (_, signed) in self.words(*self.with_keys()).items()},
+            {name: word for name, (_, word) in cases.items()},
+        )
+        self.run_program("export", "in", "--into", "out", *self.with_keys())
+        for name in cases:
+            page = self._text("out", name).replace("\n", " ")
+            self.assertEqual("stands outside" in page, name != "whole", name)
+
     def _text(self, into: str, name: str) -> str:
         paths = [path for path in (self.folder / into).rglob("*.pdf") if name in path.name]
         self.assertTrue(paths)

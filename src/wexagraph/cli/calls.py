@@ -97,15 +97,15 @@ def run_call(
         display.close()
         return allowing(sure)(what, kept)
 
-    unlocked = context.obj.keys(values)
-    with opened(context, call.source, unlocked=False) as mailbox, display, stoppable(display) as stopped:
+    keys = context.obj.keys(values)
+    with opened(context, call.source, locked=True) as mailbox, display, stoppable(display) as stopped:
         work = Work(
             *(mailbox, now, stopped, dry, options),
             progress=progress or display.update,
             say=lambda text: click.echo(f"wexagraph: {text}", err=True),
             allow=allow,
             ask=ask_passphrase(),
-            unlocked=unlocked,
+            unlocked=keys,
         )
         report = run(call, work)
         if report.is_empty:

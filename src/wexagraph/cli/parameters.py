@@ -336,23 +336,20 @@ def plain_values(context: click.Context, values: dict[str, Any], names: Iterable
 
 
 @contextmanager
-def opened(context: click.Context, source: str, unlocked: bool = True) -> Iterator[Source]:
+def opened(context: click.Context, source: str, locked: bool = False) -> Iterator[Source]:
     """Open the source that an argument names, of a backup the state that --as-of names; say what narrows the choice.
-    Where the command has keys, protected messages are `unlocked`."""
+    Where the command has keys, protected messages are read with them, unless the source is to stay `locked`."""
     if context.obj.configuration.options:
         from wexagraph.cli.defaults import say_what_narrows
 
         say_what_narrows(context)
     meta = context.meta
     ways = (meta.get("as_of", ""), meta.get("follow_links", False), meta.get("salvage", False))
-    keys = context.obj.keys(context.params) if unlocked else None
-    with context.obj.open(source, *ways) as mailbox:
-        if keys is None:
-            yield mailbox
-        else:
-            from wexagraph.selection.unlocked import Unlocked
+    from wexagraph.app.commands import unlocked
 
-            yield Unlocked(mailbox, keys)
+    keys = context.obj.keys(context.params) if not locked else None
+    with context.obj.open(source, *ways) as mailbox:
+        yield unlocked(mailbox, keys)
 
 
 def explain_none(report: Report, source: Source, choice: Choice) -> None:

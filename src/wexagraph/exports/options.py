@@ -194,11 +194,14 @@ class ExportOptions:
 
     def is_made(self, recipe: str, notes: Iterable[Note], base: str) -> bool:
         """Whether a file of this recipe, with these notes, is as this export would make it by a `base`. What was opened
-        with keys stays where there are none."""
+        with keys stays where these are not at hand."""
         made, _, mark = recipe.partition(_KEYS)
         if self.keys is None or made != base:
             return made == base
-        return mark == self.keys.mark or not any(note.code in PROTECTION for note in notes)
+        codes = {note.code for note in notes}
+        if mark == self.keys.mark or not codes & PROTECTION.keys():
+            return True
+        return "protection-opened" in codes and not self.keys.hold(mark)
 
     def _narrowed(self, ways: tuple[str, ...]) -> Iterator[str]:
         narrowed = dict(self.page.narrowed)

@@ -4,10 +4,10 @@ inside (RFC 9788, and what came before it)."""
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Protocol, TypeVar
 
 from wexagraph.messages.blocks import TextBlock
 from wexagraph.messages.charsets import decode
@@ -23,8 +23,8 @@ from wexagraph.text import one_line
 if TYPE_CHECKING:
     from wexagraph.protection.openpgp import PgpSignature
 
+T = TypeVar("T")
 _LINE_END = re.compile(rb"\r?\n|\r")
-_TRAILING = re.compile(rb"[ \t]+(?=\r?\n|\Z)")
 _ARMOUR = re.compile(
     rb"^-----BEGIN PGP (MESSAGE|SIGNED MESSAGE)-----[ \t]*\r?\n.*?^-----END PGP (?:MESSAGE|SIGNATURE)-----[ \t]*\r?$",
     re.MULTILINE | re.DOTALL,
@@ -71,11 +71,14 @@ class Protection:
         self.header: Header | None = None
         self.whole = True
         """Whether what is looked at next is all of the message, and not a part beside others."""
+        self.partial = False
+        """Whether something of the message belongs to no part of it, or stands beside a signature."""
 
     def show_signed(self, reader: Reads, part: Part) -> None:
         """A multipart/signed (RFC 1847): its signatures are checked over the bytes of the content, which is shown."""
-        content, signature = part.children[:2]
+        content, signature, *others = part.children
         self.whole = part is reader.whole
+        self.partial |= bool(others)
         check = self.check_pgp if "pgp" in signature.type else self.check_smime
         if check(signature.content(), part.data[content.begin : content.end]) and self.whole:
             content = self.look_inside(content)
@@ -100,14 +103,21 @@ class Protection:
 
     def open_enveloped(self, data: bytes) -> bytes | None:
         """The entity that S/MIME has encrypted; None where it stays closed, which a layer says."""
-        try:
-            self._check_number()
-            opened, name = self._opener.open_enveloped(data)
-        except Closed as error:
-            self._closed("S/MIME", error)
+        found = self._open("S/MIME", self._opener.open_enveloped, data)
+        if found is None:
             return None
+        opened, name = found
         self._add(Layer("encrypted", "S/MIME", OPENED, name, not opened.proved))
         return opened.content
+
+    def _open(self, form: str, call: Callable[[bytes], T], data: bytes) -> T | None:
+        """What a call opens; None where that stays closed, which a layer says."""
+        try:
+            self._check_number()
+            return call(data)
+        except Closed as error:
+            self._closed(form, error)
+            return None
 
     def check_smime(self, signature: bytes, content: bytes | None) -> bool:
         """Check the signatures of a CMS SignedData, over the entity in it or over `content` as it stands in a message.
@@ -117,11 +127,11 @@ class Protection:
             info = content_info(signature)
             inner = info["content"]["encap_content_info"]["content"].native if content is None else None
             forms = _forms(content) if content is not None else [inner if isinstance(inner, bytes) else b""]
-            found = list(self._opener.check_each(info, forms))
+            verdicts = self._opener.check_each(info, forms)
         except (*BROKEN, Closed):
-            found = []
+            verdicts = []
         known = self._opener.known
-        layers = [of_smime(one, known, self._senders, self._moment, self._lists) for one in found]
+        layers = [of_smime(one, known, self._senders, self._moment, self._lists) for one in verdicts]
         self._add(*(layers or [Layer("signed", "S/MIME", UNKNOWN, "the signature is damaged")]))
         return bool(layers) and all(layer.state == HOLDS for layer in layers)
 
@@ -133,12 +143,10 @@ class Protection:
 
     def open_pgp(self, data: bytes) -> bytes | None:
         """The entity that OpenPGP has encrypted; None where it stays closed. What is signed in it is proved."""
-        try:
-            self._check_number()
-            opened, name = self._opener.open_pgp(data)
-        except Closed as error:
-            self._closed("OpenPGP", error)
+        found = self._open("OpenPGP", self._opener.open_pgp, data)
+        if found is None:
             return None
+        opened, name = found
         self._add(Layer("encrypted", "OpenPGP", OPENED, name, not opened.proved))
         self._say_pgp(opened.signatures)
         return opened.content
@@ -207,7 +215,7 @@ class Protection:
     def notes(self) -> list[Note]:
         """What a page says of all layers, and of the header."""
         notes = [note for layer in self.layers for note in layer.notes()]
-        if not all(layer.whole for layer in self.layers):
+        if self.layers and (self.partial or not all(layer.whole for layer in self.layers)):
             notes.append(Note("protection-partial"))
         if self.header is not None:
             outer, inner = self._outer.subject, self.header.subject

@@ -158,6 +158,8 @@ class Reader:
 
     def _left_over(self, content: bytes, label: str, number: str) -> None:
         """What belongs to no part: shown under a label, and kept as a file."""
+        if self.protection is not None:
+            self.protection.partial = True
         self.reading.notes.append(Note("left-over", label.lower()))
         self.reading.blocks.append(TextBlock(decode(content)[0].strip("\r\n"), label=label))
         self.reading.attachments.append(Attachment(made_part(content, "text/plain", f"{label}.txt", number)))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
 from typing import Any
@@ -60,11 +60,18 @@ class Keys:
 
     @cached_property
     def mark(self) -> str:
-        """Equal for two that open and prove the same."""
-        digest = hashlib.sha256(repr(self.gpg).encode())
-        for content in (*(file.content for file in self.files), *(content for _, content in self.known)):
-            digest.update(hashlib.sha256(content).digest())
-        return digest.hexdigest()[:12]
+        """Equal for two that open and prove the same: that of each key, and of all that is known."""
+        known = hashlib.sha256(b"".join(hashlib.sha256(content).digest() for _, content in self.known))
+        return f"{'.'.join(sorted(self._marks))}~{known.hexdigest()[:8]}"
+
+    @property
+    def _marks(self) -> set[str]:
+        marks = {hashlib.sha256(file.content).hexdigest()[:8] for file in self.files}
+        return marks | {"gpg"} if self.gpg else marks
+
+    def hold(self, mark: str) -> bool:
+        """Whether each key that a mark tells of is among these."""
+        return set(mark.partition("~")[0].split(".")) - {""} <= self._marks
 
 
 class Opener:
@@ -96,19 +103,18 @@ class Opener:
         opened = open_enveloped(data, self._pairs)
         return opened, self._names[opened.key]
 
-    def check_each(self, info: Any, contents: Iterable[bytes]) -> Iterator[Signature | NotSigned]:
+    def check_each(self, info: Any, contents: Iterable[bytes]) -> list[Signature | NotSigned]:
         """The signatures of a ContentInfo over a text, in the first of the forms in which one holds."""
-        forms = list(contents)
-        found: list[Signature | NotSigned] = []
-        for content in forms:
+        verdicts: list[Signature | NotSigned] = []
+        for content in contents:
 
             def digest(kind: str, content: bytes = content) -> bytes:
                 return hashlib.new(kind, content).digest()
 
-            found = list(check_each(info, digest, self.senders))
-            if any(isinstance(one, Signature) for one in found):
+            verdicts = list(check_each(info, digest, self.senders))
+            if any(isinstance(one, Signature) for one in verdicts):
                 break
-        return iter(found)
+        return verdicts
 
     def _open_pgp(self, data: bytes) -> tuple[PgpResult, str]:
         """What OpenPGP has encrypted or signed, and the name of the key that opens it. Raises Closed, Damaged."""

@@ -7,7 +7,6 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 
 from wexagraph.errors import MessageError
-from wexagraph.messages.headers import Header, header_end
 from wexagraph.records.order_log import MARK_SIZE, OrderLog
 from wexagraph.selection.choice import Choice
 from wexagraph.sources.base import WHOLE, Envelope, Leaf, Partition, Source, Wanted, bounded
@@ -128,7 +127,7 @@ def _not_moved(name: str, log: OrderLog, source: Source, strange: list[Envelope]
                 fresh.skipped += 1
                 continue
             if not envelope.header.block:
-                envelope.header = Header(data[: header_end(data)])
+                envelope = source.with_header(envelope, data)
             if held + len(data) <= _MOST_HELD:
                 fresh.held[envelope.folder, envelope.place] = data
                 held += len(data)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import deque
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
@@ -26,7 +27,7 @@ class Unlocked(Source):
         self.sender_keys = SenderKeys(keys.ask) if keys.ask else None
         self._opens = keys.opens
         if not keys.opens:
-            self.reopens, self.searches, self.finds = source.reopens, source.searches, source.finds
+            self.searches, self.finds = source.searches, source.finds
         self._outer: dict[tuple[str, str], Header] = {}
 
     def folders(self) -> list[str]:
@@ -38,17 +39,19 @@ class Unlocked(Source):
     def envelopes(self, folder: str, share: Partition = WHOLE, wanted: Wanted | None = None) -> Iterator[Envelope]:
         if not self._opens:
             return self._source.envelopes(folder, share, wanted)
-        return map(self._seen, self._source.envelopes(folder, share))
+        return (self._seen(envelope, None) for envelope in self._source.envelopes(folder, share))
 
-    def _seen(self, envelope: Envelope) -> Envelope:
-        """A message with the header that counts."""
+    def with_header(self, envelope: Envelope, data: bytes) -> Envelope:
+        return self._seen(super().with_header(envelope, data), data)
+
+    def _seen(self, envelope: Envelope, data: bytes | None) -> Envelope:
+        """A message with the header that counts; `data` are its bytes where they were read."""
         if envelope.trouble or not _PROTECTED.search(envelope.header.raw(b"content-type") or b""):
             return envelope
         try:
-            data = self._source.read(envelope)
+            message = self.message(self._source.read(envelope) if data is None else data)
         except MessageError:
             return envelope  # what can't be read is told when it is to be written
-        message = self.message(data)
         if message.header is message.root.header:
             return envelope
         self._outer[envelope.folder, envelope.place] = envelope.header
@@ -72,7 +75,15 @@ class Unlocked(Source):
         return self._source.read(self._as_it_lies(envelope))
 
     def read_many(self, envelopes: Iterable[Envelope]) -> Iterator[tuple[Envelope, bytes | MessageError]]:
-        return self._source.read_many(map(self._as_it_lies, envelopes))
+        asked: deque[Envelope] = deque()
+
+        def as_they_lie() -> Iterator[Envelope]:
+            for envelope in envelopes:
+                asked.append(envelope)
+                yield self._as_it_lies(envelope)
+
+        for _, data in self._source.read_many(as_they_lie()):
+            yield asked.popleft(), data
 
     def attachments(self, envelope: Envelope) -> list[Leaf]:
         leaves = self._source.attachments(self._as_it_lies(envelope))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from types import TracebackType
 from typing import TYPE_CHECKING, NamedTuple
@@ -173,6 +173,10 @@ class Source(ABC):
         from wexagraph.messages.message import Message
 
         return Message(data, keys=self.keys_for(data))
+
+    def with_header(self, envelope: Envelope, data: bytes) -> Envelope:
+        """One of its messages that was listed without a header, with that of its bytes."""
+        return replace(envelope, header=Header(data[: header_end(data)]))
 
     def keys_for(self, data: bytes) -> Keys | None:
         """The keys, with those of the domains that have marked a message."""

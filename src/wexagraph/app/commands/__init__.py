@@ -39,9 +39,7 @@ def run(call: Call, work: Work) -> Report:
     command = command_of(call)
     options = options_of(call, None, work.moment, work.keys) if work.options is None else work.options
     wish = Afterwards.parse(call.afterwards) if call.afterwards else None
-    source, choice = work.fresh or (work.mailbox, chosen(call, work.mailbox))
-    unlocked = keys_of(call, None, work.keys) if work.options is None else work.unlocked
-    source = source if unlocked is None else with_keys(source, unlocked)
+    source, choice = work.fresh or (unlocked(work.mailbox, work.unlocked), chosen(call, work.mailbox))
     report = command.run(Job(call, options, source, choice, wish, work))
     if work.fresh is None:
         report.idle = choice.idle
@@ -81,8 +79,10 @@ def keys_of(call: Call, prompt: Prompt | None, keys: Mapping[str, NamedKey]) -> 
     return keys_in(with_named(call.options, keys), prompt)
 
 
-def with_keys(source: Source, keys: Keys) -> Source:
-    """A source whose protected messages are read with keys."""
+def unlocked(source: Source, keys: Keys | None) -> Source:
+    """A source whose protected messages are read with keys, where there are any."""
+    if keys is None:
+        return source
     from wexagraph.selection.unlocked import Unlocked
 
     return Unlocked(source, keys)

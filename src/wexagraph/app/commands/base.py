@@ -32,8 +32,9 @@ class Work:
     `options` are those of the call as `options_of` makes them, where that is done. `progress` is told how far it is, as
     the command's own function tells it, and `say` what there is to say on the way. `allow` is asked before anything is
     changed at the source, and `stored` is told before that of messages that are safely stored. `ask` gives the
-    passphrase of a locked backup, `keys` are those that have names, and with `options` made, `unlocked` what opens
-    protected messages. `generation` counts how often all was made again, `moment` is when the run is.
+    passphrase of a locked backup, `keys` are those that have names, and `unlocked` is what opens protected messages:
+    the `fresh` part is read with it already. `generation` counts how often all was made again, `moment` is when the
+    run is.
     """
 
     mailbox: Source

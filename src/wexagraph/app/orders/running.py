@@ -11,7 +11,7 @@ from datetime import datetime
 from difflib import get_close_matches
 from pathlib import Path
 
-from wexagraph.app.commands import Work, check, chosen, command_of, hand_on, run
+from wexagraph.app.commands import Work, check, chosen, command_of, hand_on, keys_of, run, unlocked
 from wexagraph.app.orders.timetables import installed
 from wexagraph.app.secrets import NamedKey
 from wexagraph.errors import CallError, InUse, SourceError, TargetError, WexagraphError
@@ -330,7 +330,8 @@ class Orders:
         steady = is_steady(choice)
         stamps = {each: opened.stamp(mailbox, each) if steady else "" for each in choice.folders_of(mailbox)}
         last, whole = log.last_choice(name), command.keeps_account or command.is_whole
-        fresh, source = Fresh(), mailbox
+        fresh = Fresh()
+        source = read = unlocked(mailbox, keys_of(call, None, self._keys))
 
         def marks(folder: str) -> dict[str, bytes]:
             return opened.marks(mailbox, folder)
@@ -341,8 +342,8 @@ class Orders:
                 return _nothing_new(call, mailbox, previous.chosen if previous is not None else 0, dry)
             fresh.looked = {folder: (stamp, 0) for folder, stamp in stamps.items()}
         elif last or command.may_leave_nothing:
-            fresh = find_fresh(name, log, mailbox, choice, said, stamps, marks, changed=last not in ("", said))
-            source, choice = Listed(mailbox, fresh), Choice()
+            fresh = find_fresh(name, log, read, choice, said, stamps, marks, changed=last not in ("", said))
+            source, choice = Listed(read, fresh), Choice()
             if not fresh.count:
                 if not dry:
                     log.deliver(name, mailbox.location, fresh.known, fresh.looked, said, [], fresh.met(set()))
