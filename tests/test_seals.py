@@ -290,7 +290,7 @@ class Sealing(ProgramTest):
         """Whichever step was the last, each number stands once on its page, and each PDF is sealed."""
         call = ("export", "in.mbox", "--into", "out", "--numbered", "HARB-", *self.key(), "--seal-each")
         self.run_program(*call, end_before=10_000)
-        for step in range(0, self.steps, rounds(2, 9)):
+        for step in range(0, self.steps, rounds(2, 17)):
             shutil.rmtree(self.folder / "out")
             self.run_program(*call, code=None, end_before=step)
             self.run_program(*call)
